@@ -1,0 +1,36 @@
+//! The arithmetic of a decoder-only transformer, vectorised and threaded.
+//!
+//! Every kernel has one body and is compiled for each [`Isa`]; the scalar compilation is the reference the others are
+//! tested against. Three rules hold everywhere:
+//!
+//! * **An output element has one fixed order of additions.** It does not depend on how many rows share the call, on
+//!   the number of cores, or on where a prompt was cut into chunks. So a sequence's result never depends on company.
+//! * **Kernels do not allocate.** Workspace comes from the caller.
+//! * **Shapes are checked once, at the entry of a kernel**, and a wrong one panics: it is a bug of the caller.
+//!
+//! | module | question it answers |
+//! |---|---|
+//! | [`isa`] | which instructions may I use here? |
+//! | [`pool`] | how is one operation spread over the cores a replica owns? |
+//! | [`matmul`] | how do activations meet packed weights? |
+//! | [`attention`] | how does a query read keys and values that lie in pages? |
+//! | [`norm`], [`rotary`], [`gate`], [`exponential`] | the pieces between |
+#![warn(missing_docs)]
+
+pub mod attention;
+pub mod exponential;
+pub mod gate;
+pub mod isa;
+pub mod matmul;
+pub mod norm;
+pub mod pool;
+pub mod rotary;
+
+pub use isa::Isa;
+pub use matmul::{PackedMatrix, Write};
+pub use pool::Pool;
+
+/// Number of `f32` lanes that every kernel works in, whatever the width of the machine's registers.
+///
+/// It is also the number of outputs in a weight panel and of tokens in a KV page.
+pub const LANES: usize = 16;

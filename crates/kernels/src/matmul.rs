@@ -1,0 +1,226 @@
+//! Activations times packed weights.
+//!
+//! Weights `[outputs, inputs]` are packed into panels of [`LANES`] outputs, input-major within a panel, so that a kernel
+//! reads them as one stream. An output is the sum over the inputs in their order, one fused multiply-add each, whatever
+//! the number of rows: results are the same bits on every instruction set.
+
+mod tile;
+
+use crate::isa::Isa;
+use crate::pool::{Pool, Shared2d};
+use crate::LANES;
+use half::bf16;
+
+/// Panels that a task works on at once.
+const PANELS: usize = 2;
+/// Panels at once when there is one row: more streams of weights, as nothing else hides the latency of a sum.
+const PANELS_ONE_ROW: usize = 4;
+
+/// A weight matrix `[outputs, inputs]`, packed for [`PackedMatrix::apply`].
+pub struct PackedMatrix {
+    outputs: usize,
+    inputs: usize,
+    values: Values,
+}
+
+enum Values {
+    F32(Vec<f32>),
+    Bf16(Vec<bf16>),
+}
+
+/// A matrix to be packed: rows of outputs, in the precision they are stored in.
+#[derive(Clone, Copy)]
+pub enum Dense<'a> {
+    /// 32-bit floats.
+    F32(&'a [f32]),
+    /// Brain floats; kept as they are and widened when read.
+    Bf16(&'a [bf16]),
+}
+
+/// What becomes of the output that was there before.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Write {
+    /// It is replaced by the product.
+    Replace,
+    /// The product is added to it.
+    Add,
+}
+
+impl PackedMatrix {
+    /// Packs matrices that share their inputs, one below the other, as one: their products come side by side.
+    ///
+    /// # Panics
+    /// When a part's length is not a multiple of `inputs`, or the parts differ in precision.
+    pub fn pack(parts: &[Dense<'_>], inputs: usize) -> PackedMatrix {
+        match parts[0] {
+            Dense::F32(_) => {
+                let parts: Vec<&[f32]> = parts
+                    .iter()
+                    .map(|part| match part {
+                        Dense::F32(values) => *values,
+                        Dense::Bf16(_) => panic!("the parts of one matrix share their precision"),
+                    })
+                    .collect();
+                let (outputs, values) = pack_panels(&parts, inputs);
+                PackedMatrix { outputs, inputs, values: Values::F32(values) }
+            }
+            Dense::Bf16(_) => {
+                let parts: Vec<&[bf16]> = parts
+                    .iter()
+                    .map(|part| match part {
+                        Dense::Bf16(values) => *values,
+                        Dense::F32(_) => panic!("the parts of one matrix share their precision"),
+                    })
+                    .collect();
+                let (outputs, values) = pack_panels(&parts, inputs);
+                PackedMatrix { outputs, inputs, values: Values::Bf16(values) }
+            }
+        }
+    }
+
+    /// Returns the number of outputs.
+    pub fn outputs(&self) -> usize {
+        self.outputs
+    }
+
+    /// Returns the number of inputs.
+    pub fn inputs(&self) -> usize {
+        self.inputs
+    }
+
+    /// Returns the bytes that the packed weights take.
+    pub fn bytes(&self) -> usize {
+        match &self.values {
+            Values::F32(values) => size_of_val(values.as_slice()),
+            Values::Bf16(values) => size_of_val(values.as_slice()),
+        }
+    }
+
+    /// Copies the weights of one output, widened, into `row`: an embedding, when the matrix is tied to the head.
+    ///
+    /// # Panics
+    /// When there is no such output or `row` is not `inputs` long.
+    pub fn read_row(&self, output: usize, row: &mut [f32]) {
+        assert!(output < self.outputs && row.len() == self.inputs, "row {output} of {}", self.outputs);
+        let start = output / LANES * LANES * self.inputs + output % LANES;
+        match &self.values {
+            Values::F32(values) => {
+                row.iter_mut().enumerate().for_each(|(i, out)| *out = values[start + i * LANES]);
+            }
+            Values::Bf16(values) => {
+                row.iter_mut().enumerate().for_each(|(i, out)| *out = values[start + i * LANES].to_f32());
+            }
+        }
+    }
+
+    /// Computes `out = x · weightsᵀ` (or adds it) for rows `x: [rows, inputs]`, `out: [rows, outputs]`.
+    ///
+    /// # Panics
+    /// When the lengths of `x` and `out` do not fit one number of rows.
+    pub fn apply(&self, isa: Isa, pool: &Pool, x: &[f32], out: &mut [f32], write: Write) {
+        let rows = x.len() / self.inputs;
+        assert!(x.len() == rows * self.inputs && out.len() == rows * self.outputs, "shapes of a product");
+        if rows == 0 {
+            return;
+        }
+        let group = if rows == 1 { PANELS_ONE_ROW } else { PANELS };
+        let panels = self.outputs.div_ceil(LANES);
+        // A task is a run of panel groups: enough tasks to share out evenly, few enough not to fight over the counter.
+        let groups = panels.div_ceil(group);
+        let tasks = groups.min(pool.cores() * 4);
+        let out = Shared2d::new(out);
+        pool.run(tasks, &|task| {
+            let (from, to) = (groups * task / tasks * group, (groups * (task + 1) / tasks * group).min(panels));
+            let call = tile::Call { x, rows, inputs: self.inputs, outputs: self.outputs, out: &out, write };
+            match &self.values {
+                Values::F32(values) => tile::panels_f32(isa, &call, values, from, to),
+                Values::Bf16(values) => tile::panels_bf16(isa, &call, values, from, to),
+            }
+        });
+    }
+}
+
+/// Returns the outputs of all parts together and their panels; outputs that fill up the last panel are zero.
+fn pack_panels<T: Copy + Default>(parts: &[&[T]], inputs: usize) -> (usize, Vec<T>) {
+    let rows: Vec<&[T]> = parts
+        .iter()
+        .flat_map(|part| {
+            assert!(part.len().is_multiple_of(inputs), "a matrix of {} with {inputs} inputs", part.len());
+            part.chunks_exact(inputs)
+        })
+        .collect();
+    let mut packed = vec![T::default(); rows.len().div_ceil(LANES) * LANES * inputs];
+    for (panel, rows) in packed.chunks_exact_mut(LANES * inputs).zip(rows.chunks(LANES)) {
+        for (lane, row) in rows.iter().enumerate() {
+            for (i, value) in row.iter().enumerate() {
+                panel[i * LANES + lane] = *value;
+            }
+        }
+    }
+    (rows.len(), packed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn values(seed: u64, count: usize) -> Vec<f32> {
+        let mut state = seed;
+        (0..count)
+            .map(|_| {
+                state = state.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
+                (state >> 40) as f32 / (1u64 << 23) as f32 - 1.0
+            })
+            .collect()
+    }
+
+    /// The definition: inputs in order, one fused multiply-add each.
+    fn product(x: &[f32], weights: &[f32], inputs: usize) -> Vec<f32> {
+        x.chunks_exact(inputs)
+            .flat_map(|x| {
+                weights
+                    .chunks_exact(inputs)
+                    .map(move |w| x.iter().zip(w).fold(0.0f32, |sum, (x, w)| x.mul_add(*w, sum)))
+            })
+            .collect()
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(60))]
+        #[test]
+        fn every_kernel_gives_the_bits_of_the_definition(
+            rows in 1usize..30, outputs in 1usize..150, inputs in 1usize..70, cores in 1usize..4, seed in any::<u64>(),
+        ) {
+            let x = values(seed, rows * inputs);
+            let weights = values(seed ^ 1, outputs * inputs);
+            let narrow: Vec<bf16> = weights.iter().map(|w| bf16::from_f32(*w)).collect();
+            let widened: Vec<f32> = narrow.iter().map(|w| w.to_f32()).collect();
+            let pool = Pool::new(cores);
+            for isa in Isa::available() {
+                for (part, weights) in [(Dense::F32(&weights), &weights), (Dense::Bf16(&narrow), &widened)] {
+                    let packed = PackedMatrix::pack(&[part], inputs);
+                    let wanted = product(&x, weights, inputs);
+                    let mut out = vec![f32::NAN; rows * outputs];
+                    packed.apply(isa, &pool, &x, &mut out, Write::Replace);
+                    prop_assert_eq!(&out, &wanted, "{:?}", isa);
+                    packed.apply(isa, &pool, &x, &mut out, Write::Add);
+                    prop_assert!(out.iter().zip(&wanted).all(|(o, w)| *o == w + w));
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn packing_several_matrices_puts_their_products_side_by_side() {
+        let (a, b) = (values(1, 5 * 8), values(2, 20 * 8));
+        let x = values(3, 8);
+        let packed = PackedMatrix::pack(&[Dense::F32(&a), Dense::F32(&b)], 8);
+        let mut out = vec![0.0; 25];
+        packed.apply(Isa::detect(), &Pool::new(1), &x, &mut out, Write::Replace);
+        assert_eq!(out, [product(&x, &a, 8), product(&x, &b, 8)].concat());
+        let mut row = vec![0.0; 8];
+        packed.read_row(7, &mut row);
+        assert_eq!(row, b[2 * 8..3 * 8]);
+    }
+}

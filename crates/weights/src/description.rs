@@ -1,0 +1,306 @@
+//! What a model is, from its `config.json`.
+
+use crate::checkpoint::{Checkpoint, read_json};
+use crate::error::WeightsError;
+use crate::rope::{RopeScaling, Rotary};
+use serde_json::{Map, Value};
+use std::path::{Path, PathBuf};
+
+/// A decoder-only transformer described by data: all that is needed to run its weights.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ModelDescription {
+    /// The architecture name that the config carries.
+    pub architecture: String,
+    /// Number of tokens in the vocabulary.
+    pub vocabulary: usize,
+    /// Width of the residual stream.
+    pub width: usize,
+    /// Inner width of the MLP.
+    pub mlp_width: usize,
+    /// Number of layers.
+    pub layers: usize,
+    /// Number of query heads.
+    pub heads: usize,
+    /// Number of key and value heads.
+    pub kv_heads: usize,
+    /// Elements in a head.
+    pub head_dim: usize,
+    /// Added to the mean square in norms.
+    pub norm_epsilon: f32,
+    /// Most positions the model was made for.
+    pub context: usize,
+    /// Rotary positions.
+    pub rotary: Rotary,
+    /// Whether the output head is the embedding.
+    pub tied_head: bool,
+    /// Whether the attention projections have biases.
+    pub attention_bias: bool,
+    /// Whether the MLP projections have biases.
+    pub mlp_bias: bool,
+}
+
+/// Fields that change the arithmetic of other architectures; with a value they are refused.
+const FOREIGN: [&str; 14] = [
+    "attn_logit_softcapping", "final_logit_softcapping", "query_pre_attn_scalar", "embedding_multiplier",
+    "residual_multiplier", "attention_multiplier", "logits_scaling", "num_local_experts", "num_experts",
+    "sliding_window", "quantization_config", "use_qk_norm", "layer_types", "adapter_path",
+];
+
+/// Tensors that some checkpoints carry and nothing needs: rotary frequencies, which the config implies.
+const NEEDLESS: [&str; 1] = ["rotary_emb.inv_freq"];
+
+impl ModelDescription {
+    /// Reads `config.json` of a folder.
+    ///
+    /// # Errors
+    /// When it is missing or malformed, or says something that cannot be run: the error names the field.
+    pub fn open(folder: &Path) -> Result<ModelDescription, WeightsError> {
+        let path = folder.join("config.json");
+        let fields: Map<String, Value> = read_json(&path)?;
+        Fields { path, fields }.describe()
+    }
+
+    /// Returns every tensor that the model needs with its shape.
+    pub fn tensors(&self) -> Vec<(String, Vec<usize>)> {
+        let (d, f) = (self.width, self.mlp_width);
+        let (q, kv) = (self.heads * self.head_dim, self.kv_heads * self.head_dim);
+        let mut tensors = vec![("model.embed_tokens.weight".to_owned(), vec![self.vocabulary, d])];
+        for layer in 0..self.layers {
+            let mut add = |name: &str, shape: Vec<usize>| tensors.push((format!("model.layers.{layer}.{name}"), shape));
+            add("input_layernorm.weight", vec![d]);
+            add("post_attention_layernorm.weight", vec![d]);
+            for (name, outputs, inputs) in [("q_proj", q, d), ("k_proj", kv, d), ("v_proj", kv, d), ("o_proj", d, q)] {
+                add(&format!("self_attn.{name}.weight"), vec![outputs, inputs]);
+                if self.attention_bias {
+                    add(&format!("self_attn.{name}.bias"), vec![outputs]);
+                }
+            }
+            for (name, outputs, inputs) in [("gate_proj", f, d), ("up_proj", f, d), ("down_proj", d, f)] {
+                add(&format!("mlp.{name}.weight"), vec![outputs, inputs]);
+                if self.mlp_bias {
+                    add(&format!("mlp.{name}.bias"), vec![outputs]);
+                }
+            }
+        }
+        tensors.push(("model.norm.weight".to_owned(), vec![d]));
+        if !self.tied_head {
+            tensors.push(("lm_head.weight".to_owned(), vec![self.vocabulary, d]));
+        }
+        tensors
+    }
+
+    /// Returns the number of parameters.
+    pub fn parameters(&self) -> usize {
+        self.tensors().iter().map(|(_, shape)| shape.iter().product::<usize>()).sum()
+    }
+
+    /// Checks that a checkpoint holds each tensor of the model in its shape, and no tensor that the model lacks.
+    ///
+    /// # Errors
+    /// On the first tensor that is missing, misshapen, of an unreadable type, or unexpected.
+    pub fn check(&self, checkpoint: &Checkpoint) -> Result<(), WeightsError> {
+        let wanted = self.tensors();
+        for (name, shape) in &wanted {
+            checkpoint.tensor(name, shape)?;
+        }
+        let known = |name: &str| {
+            wanted.iter().any(|(wanted, _)| wanted == name)
+                || NEEDLESS.iter().any(|ending| name.ends_with(ending))
+                || (self.tied_head && name == "lm_head.weight")
+        };
+        match checkpoint.names().find(|name| !known(name)) {
+            None => Ok(()),
+            Some(name) => Err(WeightsError::Unexpected {
+                name: name.to_owned(),
+                folder: checkpoint.folder().to_owned(),
+                architecture: self.architecture.clone(),
+            }),
+        }
+    }
+}
+
+/// The config as it was read, with the path for errors.
+struct Fields {
+    path: PathBuf,
+    fields: Map<String, Value>,
+}
+
+impl Fields {
+    fn describe(&self) -> Result<ModelDescription, WeightsError> {
+        let architecture = self.architecture()?;
+        self.refuse_foreign()?;
+        let width = self.count("hidden_size")?;
+        let heads = self.count("num_attention_heads")?;
+        let kv_heads = if self.get("num_key_value_heads").is_some() { self.count("num_key_value_heads")? } else { heads };
+        if !heads.is_multiple_of(kv_heads) {
+            return self.refuse("num_key_value_heads", format!("it has to divide num_attention_heads, {heads}"));
+        }
+        let head_dim = match self.get("head_dim") {
+            Some(_) => self.count("head_dim")?,
+            None if width.is_multiple_of(heads) => width / heads,
+            None => return self.refuse("hidden_size", format!("without `head_dim` it has to be a multiple of {heads} heads")),
+        };
+        if !head_dim.is_multiple_of(2) {
+            return self.refuse("head_dim", "rotary positions need an even number".into());
+        }
+        let context = self.count("max_position_embeddings")?;
+        Ok(ModelDescription {
+            architecture,
+            vocabulary: self.count("vocab_size")?,
+            width,
+            mlp_width: self.count("intermediate_size")?,
+            layers: self.count("num_hidden_layers")?,
+            heads,
+            kv_heads,
+            head_dim,
+            norm_epsilon: self.number("rms_norm_eps")?.unwrap_or(1e-6) as f32,
+            context,
+            rotary: self.rotary(context)?,
+            tied_head: self.flag("tie_word_embeddings")?,
+            attention_bias: self.flag("attention_bias")?,
+            mlp_bias: self.flag("mlp_bias")?,
+        })
+    }
+
+    fn architecture(&self) -> Result<String, WeightsError> {
+        let name = self.get("architectures").and_then(|list| list.get(0)).and_then(Value::as_str);
+        match name {
+            Some("LlamaForCausalLM") => Ok("LlamaForCausalLM".into()),
+            _ => self.refuse("architectures", "only [\"LlamaForCausalLM\"] can be run".into()),
+        }
+    }
+
+    fn refuse_foreign(&self) -> Result<(), WeightsError> {
+        if self.get("auto_map").is_some() {
+            return self.refuse("auto_map", "the model needs code shipped with its weights, and such code never runs".into());
+        }
+        if let Some(field) = FOREIGN.iter().find(|field| self.get(field).is_some()) {
+            return self.refuse(field, "it changes the arithmetic in a way that is not supported; null would work".into());
+        }
+        if self.get("hidden_act").is_some_and(|act| act != "silu") {
+            return self.refuse("hidden_act", "only \"silu\" can be run".into());
+        }
+        if self.number("pretraining_tp")?.is_some_and(|split| split != 1.0) {
+            return self.refuse("pretraining_tp", "only 1 can be run".into());
+        }
+        if self.number("partial_rotary_factor")?.is_some_and(|part| part != 1.0) {
+            return self.refuse("partial_rotary_factor", "only 1.0 can be run".into());
+        }
+        Ok(())
+    }
+
+    /// Rotary settings: `rope_theta` and `rope_scaling`, or the newer `rope_parameters` that hold both.
+    fn rotary(&self, context: usize) -> Result<Rotary, WeightsError> {
+        let newer = self.get("rope_parameters");
+        let scaling = newer.or_else(|| self.get("rope_scaling"));
+        let theta = match newer.and_then(|p| p.get("rope_theta")) {
+            Some(theta) => theta.as_f64(),
+            None => self.number("rope_theta")?.or(Some(10_000.0)),
+        };
+        let Some(theta) = theta.filter(|theta| *theta > 1.0 && theta.is_finite()) else {
+            return self.refuse("rope_theta", "it has to be a number above 1".into());
+        };
+        let scaling = match scaling {
+            None => RopeScaling::None,
+            Some(Value::Object(scaling)) => RopeScaling::parse(scaling, context).map_err(|(field, wanted)| {
+                let found = scaling.get(&field).map_or("missing".into(), Value::to_string);
+                WeightsError::Field { file: self.path.clone(), field: format!("rope_scaling.{field}"), found, wanted }
+            })?,
+            Some(_) => return self.refuse("rope_scaling", "it has to be an object or null".into()),
+        };
+        Ok(Rotary { theta, scaling })
+    }
+
+    /// Returns a field, where null counts as absent.
+    fn get(&self, field: &str) -> Option<&Value> {
+        self.fields.get(field).filter(|value| !value.is_null())
+    }
+
+    fn count(&self, field: &str) -> Result<usize, WeightsError> {
+        // The bound keeps products of two sizes inside 64 bits.
+        match self.get(field).and_then(Value::as_u64) {
+            Some(count) if (1..=1 << 28).contains(&count) => Ok(count as usize),
+            _ => self.refuse(field, "it has to be a whole number from 1 to 2^28".into()),
+        }
+    }
+
+    fn number(&self, field: &str) -> Result<Option<f64>, WeightsError> {
+        match self.get(field) {
+            None => Ok(None),
+            Some(value) => match value.as_f64() {
+                Some(number) => Ok(Some(number)),
+                None => self.refuse(field, "it has to be a number".into()),
+            },
+        }
+    }
+
+    fn flag(&self, field: &str) -> Result<bool, WeightsError> {
+        match self.get(field) {
+            None => Ok(false),
+            Some(Value::Bool(flag)) => Ok(*flag),
+            Some(_) => self.refuse(field, "it has to be true or false".into()),
+        }
+    }
+
+    fn refuse<T>(&self, field: &str, wanted: String) -> Result<T, WeightsError> {
+        let found = self.fields.get(field).map_or("missing".into(), Value::to_string);
+        Err(WeightsError::Field { file: self.path.clone(), field: field.to_owned(), found, wanted })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn config() -> Value {
+        json!({
+            "architectures": ["LlamaForCausalLM"], "vocab_size": 100, "hidden_size": 32, "intermediate_size": 48,
+            "num_hidden_layers": 2, "num_attention_heads": 4, "num_key_value_heads": 2, "max_position_embeddings": 64,
+            "rms_norm_eps": 1e-5, "tie_word_embeddings": true,
+        })
+    }
+
+    fn describe(config: &Value) -> Result<ModelDescription, WeightsError> {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("config.json"), config.to_string()).unwrap();
+        ModelDescription::open(folder.path())
+    }
+
+    #[test]
+    fn reads_the_common_layout_and_counts_its_parameters() {
+        let model = describe(&config()).unwrap();
+        assert_eq!((model.head_dim, model.kv_heads, model.rotary.theta), (8, 2, 10_000.0));
+        let layer = 2 * 32 + 32 * (32 + 16 + 16) + 32 * 32 + 3 * 32 * 48;
+        assert_eq!(model.parameters(), 100 * 32 + 2 * layer + 32);
+    }
+
+    #[test]
+    fn what_cannot_be_run_is_refused_by_the_fields_name() {
+        let cases = [
+            ("architectures", json!(["OtherForCausalLM"])), ("hidden_act", json!("gelu")), ("sliding_window", json!(512)),
+            ("hidden_size", json!(0)), ("vocab_size", json!(-1)), ("num_key_value_heads", json!(3)),
+            ("head_dim", json!(7)), ("rms_norm_eps", json!("small")), ("attention_bias", json!(1)),
+            ("rope_theta", json!(0)), ("rope_scaling", json!("linear")), ("auto_map", json!({"a": "b"})),
+            ("quantization_config", json!({})), ("partial_rotary_factor", json!(0.5)), ("layers", json!(null)),
+        ];
+        for (field, value) in cases {
+            let mut config = config();
+            config[field] = value.clone();
+            match describe(&config) {
+                Err(error) => assert!(error.to_string().contains(&format!("`{field}`")), "{error}"),
+                Ok(_) => assert!(value.is_null(), "{field} = {value} went through"),
+            }
+        }
+    }
+
+    #[test]
+    fn a_missing_field_is_named() {
+        for field in ["hidden_size", "num_hidden_layers", "max_position_embeddings"] {
+            let mut config = config();
+            config.as_object_mut().unwrap().remove(field);
+            let error = describe(&config).unwrap_err().to_string();
+            assert!(error.contains(field) && error.contains("missing"), "{error}");
+        }
+    }
+}

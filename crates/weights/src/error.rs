@@ -1,0 +1,89 @@
+//! What can be wrong with a checkpoint.
+
+use std::path::PathBuf;
+
+/// Why a checkpoint cannot be read or run; the text names the file and the field or tensor.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum WeightsError {
+    /// A file is missing or cannot be read.
+    #[error("cannot read {path}: {source}")]
+    Read {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: std::io::Error,
+    },
+    /// The folder holds no weights that can be read.
+    #[error("{folder} holds no safetensors weights; expected model.safetensors or model.safetensors.index.json{hint}")]
+    NoWeights {
+        /// The folder.
+        folder: PathBuf,
+        /// What is there instead, and what to do about it; may be empty.
+        hint: String,
+    },
+    /// A JSON file is malformed.
+    #[error("{path} is not the JSON that was expected: {source}")]
+    Json {
+        /// The file.
+        path: PathBuf,
+        /// Where and why.
+        source: serde_json::Error,
+    },
+    /// A weights file is malformed.
+    #[error("{path} is not a whole safetensors file: {reason}")]
+    Format {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        reason: String,
+    },
+    /// A field has a value that is not supported.
+    #[error("{file}: `{field}` is {found}; {wanted}")]
+    Field {
+        /// The file.
+        file: PathBuf,
+        /// The field.
+        field: String,
+        /// Its value.
+        found: String,
+        /// What would work.
+        wanted: String,
+    },
+    /// A tensor that the model needs is not there.
+    #[error("tensor `{name}` is missing from {folder}")]
+    Missing {
+        /// The tensor.
+        name: String,
+        /// The checkpoint.
+        folder: PathBuf,
+    },
+    /// A tensor is there that the description has no place for, so that leaving it out would change answers.
+    #[error("tensor `{name}` in {folder} has no place in a {architecture}; the checkpoint is of another architecture")]
+    Unexpected {
+        /// The tensor.
+        name: String,
+        /// The checkpoint.
+        folder: PathBuf,
+        /// The architecture that its config names.
+        architecture: String,
+    },
+    /// A tensor has another shape than the config says.
+    #[error("tensor `{name}` has shape {found:?}; config.json makes it {wanted:?}")]
+    Shape {
+        /// The tensor.
+        name: String,
+        /// Its shape.
+        found: Vec<usize>,
+        /// The shape that the config implies.
+        wanted: Vec<usize>,
+    },
+    /// A tensor is stored in a type that cannot be read.
+    #[error("tensor `{name}` is stored as {found}; F32, BF16 and F16 can be read")]
+    Type {
+        /// The tensor.
+        name: String,
+        /// Its type.
+        found: String,
+    },
+}

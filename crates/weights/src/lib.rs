@@ -1,0 +1,22 @@
+//! Open-weight checkpoints on disk, as they are published.
+//!
+//! | module | question it answers |
+//! |---|---|
+//! | [`checkpoint`] | which tensors are there, and what are their bytes? |
+//! | [`description`] | what model do they make up, and can it be run? |
+//! | [`rope`] | at which frequencies do its positions turn? |
+//! | [`generation`] | when does an answer end, and how is it sampled by default? |
+//!
+//! Nothing is guessed: what a config says and this crate does not know is refused by the field's name.
+#![warn(missing_docs)]
+
+pub mod checkpoint;
+pub mod description;
+pub mod error;
+pub mod generation;
+pub mod rope;
+
+pub use checkpoint::{Checkpoint, Tensor};
+pub use description::ModelDescription;
+pub use error::WeightsError;
+pub use generation::GenerationDefaults;
