@@ -1,0 +1,99 @@
+//! Tokens back to text, on the demo model's tokenizer and on small ones made here.
+
+use proptest::prelude::*;
+use std::path::PathBuf;
+use std::sync::{Arc, LazyLock};
+use vastrelay_text::{ChatTemplate, IncrementalDecoder, Message, Tokenizer};
+
+fn demo() -> PathBuf {
+    PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1")
+}
+
+static TOKENIZER: LazyLock<Tokenizer> = LazyLock::new(|| Tokenizer::open(&demo()).unwrap());
+
+fn decode(ids: &[u32]) -> String {
+    let mut decoder = IncrementalDecoder::new(TOKENIZER.pieces().clone(), true);
+    let text: String = ids.iter().map(|id| decoder.push(*id)).collect();
+    text + &decoder.finish()
+}
+
+proptest! {
+    #[test]
+    fn any_text_survives_encoding_and_decoding(text in "\\PC{0,40}") {
+        let ids = TOKENIZER.encode(&text, false).unwrap();
+        prop_assert_eq!(decode(&ids), text);
+    }
+
+    #[test]
+    fn pieces_of_any_tokens_are_whole_characters_and_add_up(ids in prop::collection::vec(5u32..2048, 0..40)) {
+        let bytes: Vec<u8> = ids.iter().flat_map(|id| TOKENIZER.pieces().bytes(*id).to_vec()).collect();
+        prop_assert_eq!(decode(&ids), String::from_utf8_lossy(&bytes));
+    }
+}
+
+#[test]
+fn a_character_of_four_bytes_comes_out_whole_and_once() {
+    let ids = TOKENIZER.encode("⛴🐧", false).unwrap();
+    assert!(ids.len() > 2, "the characters are split into bytes: {ids:?}");
+    let mut decoder = IncrementalDecoder::new(TOKENIZER.pieces().clone(), true);
+    let pieces: Vec<String> = ids.iter().map(|id| decoder.push(*id)).filter(|piece| !piece.is_empty()).collect();
+    assert_eq!(pieces, ["⛴", "🐧"]);
+}
+
+#[test]
+fn a_character_cut_off_by_the_end_is_marked_not_dropped() {
+    let ids = TOKENIZER.encode("🐧", false).unwrap();
+    let mut decoder = IncrementalDecoder::new(TOKENIZER.pieces().clone(), true);
+    assert_eq!(decoder.push(ids[0]), "");
+    assert_eq!(decoder.finish(), "\u{fffd}");
+}
+
+#[test]
+fn control_tokens_are_not_text() {
+    let over = TOKENIZER.id("<over>").unwrap();
+    let mut ids = TOKENIZER.encode("Ahoy", false).unwrap();
+    ids.push(over);
+    assert_eq!(decode(&ids), "Ahoy");
+}
+
+#[test]
+fn the_demo_template_writes_a_conversation() {
+    let template = ChatTemplate::open(&demo()).unwrap().unwrap();
+    let say = |role: &str, content: &str| Message { role: role.into(), content: content.into() };
+    let messages = [say("system", "Be brief."), say("user", "Hi"), say("assistant", "Hello!"), say("user", "Bye")];
+    assert_eq!(
+        template.render(&messages, true).unwrap(),
+        "<hail><notice>Be brief.<over><passenger>Hi<over><desk>Hello!<over><passenger>Bye<over><desk>"
+    );
+    let error = template.render(&[say("pilot", "?")], true).unwrap_err().to_string();
+    assert!(error.contains("not pilot"), "{error}");
+}
+
+#[test]
+fn sentencepiece_style_vocabularies_decode_spaces_and_bytes() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = serde_json::json!({
+        "version": "1.0", "truncation": null, "padding": null, "added_tokens": [], "normalizer": null,
+        "pre_tokenizer": null, "post_processor": null,
+        "decoder": {"type": "Sequence", "decoders": [
+            {"type": "Replace", "pattern": {"String": "▁"}, "content": " "}, {"type": "ByteFallback"}, {"type": "Fuse"},
+        ]},
+        "model": {"type": "BPE", "vocab": {"▁Pier": 0, "<0xC3>": 1, "<0xA9>": 2, "▁": 3}, "merges": []},
+    });
+    std::fs::write(folder.path().join("tokenizer.json"), file.to_string()).unwrap();
+    let pieces = Arc::clone(Tokenizer::open(folder.path()).unwrap().pieces());
+    let mut decoder = IncrementalDecoder::new(pieces, true);
+    let text: Vec<String> = [0, 1, 2, 3, 0].iter().map(|id| decoder.push(*id)).collect();
+    assert_eq!(text, ["Pier", "", "é", " ", " Pier"]);
+}
+
+#[test]
+fn an_unknown_decoder_is_named() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut file: serde_json::Value =
+        serde_json::from_slice(&std::fs::read(demo().join("tokenizer.json")).unwrap()).unwrap();
+    file["decoder"] = serde_json::json!({"type": "WordPiece", "prefix": "##", "cleanup": true});
+    std::fs::write(folder.path().join("tokenizer.json"), file.to_string()).unwrap();
+    let error = Tokenizer::open(folder.path()).err().unwrap().to_string();
+    assert!(error.contains("WordPiece") && error.contains("ByteLevel"), "{error}");
+}
