@@ -1,0 +1,191 @@
+//! One pass of the model over a batch.
+
+use super::model::{Linear, Model};
+use crate::executor::{Row, RowResult, StepBatch, StepResult, Want};
+use crate::sampling::{Choice, Chosen, Seen, choose};
+use vastrelay_kernels::attention::{self, LayerPages};
+use vastrelay_kernels::gate::silu_gate;
+use vastrelay_kernels::norm::rms_norm;
+use vastrelay_kernels::rotary::rotate;
+use vastrelay_kernels::{Isa, Pool, Write};
+use vastrelay_weights::ModelDescription;
+
+/// Weights, KV memory and workspace of one replica.
+pub(super) struct Forward {
+    model: Model,
+    layers: Vec<LayerPages>,
+    isa: Isa,
+    pool: Pool,
+    space: Workspace,
+}
+
+/// Activations, one row for each token of a step; they grow to the largest step and stay.
+#[derive(Default)]
+struct Workspace {
+    stream: Vec<f32>,
+    normed: Vec<f32>,
+    qkv: Vec<f32>,
+    queries: Vec<f32>,
+    mixed: Vec<f32>,
+    gate_up: Vec<f32>,
+    gated: Vec<f32>,
+    last: Vec<f32>,
+    logits: Vec<f32>,
+}
+
+impl Forward {
+    pub fn new(model: Model, layers: Vec<LayerPages>, isa: Isa, pool: Pool) -> Forward {
+        Forward { model, layers, isa, pool, space: Workspace::default() }
+    }
+
+    /// Returns the bytes of the workspace for a step of so many tokens, logits for a quarter of them.
+    pub fn workspace_bytes(model: &ModelDescription, tokens: usize) -> usize {
+        let heads = model.heads * model.head_dim;
+        let kv = 2 * model.kv_heads * model.head_dim;
+        let row = 3 * model.width + 3 * heads + kv + 3 * model.mlp_width + model.vocabulary / 4;
+        tokens * row * size_of::<f32>()
+    }
+
+    /// Computes a step.
+    pub fn step(&mut self, batch: &StepBatch) -> StepResult {
+        for (from, to) in &batch.copies {
+            self.layers.iter_mut().for_each(|layer| layer.copy(*from, *to));
+        }
+        let tokens: Vec<u32> = batch.rows.iter().flat_map(|row| row.tokens.iter().copied()).collect();
+        let places: Vec<attention::Row<'_>> = batch
+            .rows
+            .iter()
+            .flat_map(|row| (row.start..row.start + row.tokens.len()).map(|position| attention::Row { position, pages: &row.pages }))
+            .collect();
+        self.embed(&tokens);
+        for layer in 0..self.layers.len() {
+            self.attention_block(layer, &places);
+            self.mlp_block(layer);
+        }
+        let wanted = wanted_positions(&batch.rows);
+        self.head(&wanted);
+        let vocabulary = self.model.description.vocabulary;
+        let mut logits = self.space.logits[..wanted.len() * vocabulary].chunks_exact_mut(vocabulary);
+        let rows = batch.rows.iter().map(|row| finish_row(row, &mut logits)).collect();
+        StepResult { rows }
+    }
+
+    fn embed(&mut self, tokens: &[u32]) {
+        let width = self.model.description.width;
+        self.space.stream.resize(tokens.len() * width, 0.0);
+        for (token, row) in tokens.iter().zip(self.space.stream.chunks_exact_mut(width)) {
+            self.model.embed(*token, row);
+        }
+    }
+
+    fn attention_block(&mut self, index: usize, places: &[attention::Row<'_>]) {
+        let Forward { model, layers, isa, pool, space } = self;
+        let (isa, description, layer) = (*isa, &model.description, &model.layers[index]);
+        let q_width = description.heads * description.head_dim;
+        let kv_width = description.kv_heads * description.head_dim;
+        let count = places.len();
+        space.normed.resize(count * description.width, 0.0);
+        rms_norm(isa, &space.stream, &layer.attention_norm, description.norm_epsilon, &mut space.normed);
+        space.qkv.resize(count * (q_width + 2 * kv_width), 0.0);
+        apply(&layer.qkv, isa, pool, &space.normed, &mut space.qkv, Write::Replace);
+        space.queries.resize(count * q_width, 0.0);
+        let rows = space.qkv.chunks_exact_mut(q_width + 2 * kv_width).zip(space.queries.chunks_exact_mut(q_width));
+        for ((qkv, queries), place) in rows.zip(places) {
+            let (cos, sin) = model.rotary.at(place.position);
+            let (q_and_k, values) = qkv.split_at_mut(q_width + kv_width);
+            rotate(isa, q_and_k, cos, sin);
+            queries.copy_from_slice(&q_and_k[..q_width]);
+            layers[index].store(*place, &q_and_k[q_width..], values);
+        }
+        space.mixed.resize(count * q_width, 0.0);
+        layers[index].attend(isa, pool, places, &space.queries, &mut space.mixed);
+        apply(&layer.output, isa, pool, &space.mixed, &mut space.stream, Write::Add);
+    }
+
+    fn mlp_block(&mut self, index: usize) {
+        let Forward { model, isa, pool, space, .. } = self;
+        let (isa, description, layer) = (*isa, &model.description, &model.layers[index]);
+        let count = space.stream.len() / description.width;
+        rms_norm(isa, &space.stream, &layer.mlp_norm, description.norm_epsilon, &mut space.normed);
+        space.gate_up.resize(count * 2 * description.mlp_width, 0.0);
+        apply(&layer.gate_up, isa, pool, &space.normed, &mut space.gate_up, Write::Replace);
+        space.gated.resize(count * description.mlp_width, 0.0);
+        silu_gate(isa, &space.gate_up, description.mlp_width, &mut space.gated);
+        apply(&layer.down, isa, pool, &space.gated, &mut space.stream, Write::Add);
+    }
+
+    /// Computes the logits of the given rows only.
+    fn head(&mut self, wanted: &[usize]) {
+        let Forward { model, isa, pool, space, .. } = self;
+        let width = model.description.width;
+        space.last.clear();
+        for row in wanted {
+            space.last.extend_from_slice(&space.stream[row * width..(row + 1) * width]);
+        }
+        let count = wanted.len();
+        space.normed.resize(space.normed.len().max(count * width), 0.0);
+        let normed = &mut space.normed[..count * width];
+        rms_norm(*isa, &space.last, &model.norm, model.description.norm_epsilon, normed);
+        let needed = count * model.description.vocabulary;
+        space.logits.resize(space.logits.len().max(needed), 0.0);
+        model.head.apply(*isa, pool, normed, &mut space.logits[..needed], Write::Replace);
+    }
+}
+
+fn apply(linear: &Linear, isa: Isa, pool: &Pool, x: &[f32], out: &mut [f32], write: Write) {
+    linear.weights.apply(isa, pool, x, out, write);
+    if let Some(bias) = &linear.bias {
+        for row in out.chunks_exact_mut(bias.len()) {
+            row.iter_mut().zip(bias).for_each(|(out, bias)| *out += bias);
+        }
+    }
+}
+
+/// Returns which tokens of the step need logits: the last of each row that wants them, and one for each of its drafts.
+fn wanted_positions(rows: &[Row]) -> Vec<usize> {
+    let mut end = 0;
+    let mut wanted = Vec::new();
+    for row in rows {
+        end += row.tokens.len();
+        match row.want {
+            Want::Nothing => {}
+            Want::Logits => wanted.push(end - 1),
+            Want::Token(_) => wanted.extend(end - 1 - row.drafts..end),
+        }
+    }
+    wanted
+}
+
+/// Makes a row's result out of the logits that are its next ones in line.
+fn finish_row<'a>(row: &Row, logits: &mut impl Iterator<Item = &'a mut [f32]>) -> RowResult {
+    match &row.want {
+        Want::Nothing => RowResult::default(),
+        Want::Logits => RowResult { logits: logits.next().expect("counted before").to_vec(), ..RowResult::default() },
+        Want::Token(choice) => {
+            let mine: Vec<&mut [f32]> = logits.take(row.drafts + 1).collect();
+            RowResult { chosen: verify(choice, &row.tokens[row.tokens.len() - row.drafts..], mine), ..RowResult::default() }
+        }
+    }
+}
+
+/// Chooses a token after each position as long as the drafts turn out to be the tokens that are chosen anyway.
+fn verify(choice: &Choice, drafts: &[u32], logits: Vec<&mut [f32]>) -> Vec<Chosen> {
+    let mut choice = choice.clone();
+    let mut chosen = Vec::with_capacity(1);
+    for (index, logits) in logits.into_iter().enumerate() {
+        let token = choose(logits, &choice);
+        let id = token.id;
+        chosen.push(token);
+        if drafts.get(index) != Some(&id) {
+            break;
+        }
+        choice.position += 1;
+        if choice.sampling.has_penalties() {
+            match choice.seen.iter_mut().find(|seen| seen.id == id) {
+                Some(seen) => seen.in_output += 1,
+                None => choice.seen.push(Seen { id, in_output: 1 }),
+            }
+        }
+    }
+    chosen
+}

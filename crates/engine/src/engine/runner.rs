@@ -1,0 +1,409 @@
+//! The engine's thread.
+
+use super::{Command, Shared, Submission, lock};
+use crate::executor::{Executor, ExecutorError, Row, RowResult, StepBatch, StepResult, Want};
+use crate::head::SequenceHead;
+use crate::pages::{ChainKey, chain_start};
+use crate::record::{LaneRecord, StepRecord};
+use crate::request::{EndReason, Event, Figures, Piece, Refusal};
+use crate::scheduler::{Arrival, Limits, Moment, PlannedRow, Rejection, RowOutcome, Scheduler, SequenceId, StepPlan};
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, RecvTimeoutError};
+use std::time::{Duration, Instant};
+use tokio::sync::mpsc;
+use tokio::sync::mpsc::error::TrySendError;
+use vastrelay_kernels::attention::PAGE_TOKENS;
+use vastrelay_text::TokenPieces;
+
+pub(super) struct Runner {
+    executor: Box<dyn Executor>,
+    pieces: Arc<TokenPieces>,
+    scheduler: Scheduler,
+    build: String,
+    inbox: Receiver<Command>,
+    shared: Arc<Shared>,
+    started: Instant,
+    next_sequence: u64,
+    live: HashMap<SequenceId, Live>,
+    /// Sequences of each request that have not ended.
+    requests: HashMap<u64, Vec<SequenceId>>,
+    /// Mean seconds that a completion stays in the batch, over the recent ones.
+    residence: f64,
+    /// Whether the last plan had nothing to compute.
+    stalled: bool,
+}
+
+/// A sequence beside its scheduler entry.
+struct Live {
+    request: u64,
+    choice: u32,
+    head: SequenceHead,
+    events: mpsc::Sender<Event>,
+    /// Room for the last event, which arrives even when the reader is slow.
+    last_event: mpsc::OwnedPermit<Event>,
+    arrived: Instant,
+    admitted: Option<Instant>,
+    first_token: Option<Instant>,
+    last_token: Option<Instant>,
+    largest_gap: f64,
+    prompt_tokens: usize,
+    reused: usize,
+    output_tokens: usize,
+    preemptions: u32,
+    slow: bool,
+}
+
+/// Whether the loop goes on.
+#[derive(PartialEq, Eq)]
+enum Flow {
+    Continue,
+    Stop,
+}
+
+impl Runner {
+    pub fn new(
+        executor: Box<dyn Executor>,
+        pieces: Arc<TokenPieces>,
+        limits: Limits,
+        build: String,
+        inbox: Receiver<Command>,
+        shared: Arc<Shared>,
+    ) -> Runner {
+        let mut runner = Runner {
+            executor,
+            pieces,
+            scheduler: Scheduler::new(limits),
+            build,
+            inbox,
+            shared,
+            started: Instant::now(),
+            next_sequence: 0,
+            live: HashMap::new(),
+            requests: HashMap::new(),
+            residence: 1.0,
+            stalled: false,
+        };
+        runner.publish_occupancy();
+        runner
+    }
+
+    /// Runs until it is told to stop, nobody can send commands any more, or the device fails.
+    pub fn run(&mut self) {
+        while self.take_commands() == Flow::Continue {
+            let begun = Instant::now();
+            let plan = self.scheduler.plan(self.now());
+            self.settle_plan(&plan);
+            self.stalled = plan.rows.is_empty();
+            if self.stalled {
+                self.publish_occupancy();
+                continue;
+            }
+            let batch = self.batch(&plan);
+            let handle = self.executor.submit(batch);
+            match handle.and_then(|handle| self.executor.wait(handle)) {
+                Ok(result) => self.settle_step(&plan, result, begun),
+                Err(error) => return self.fail(&error),
+            }
+        }
+    }
+
+    /// Takes what has come in; waits for something when there is nothing to compute.
+    fn take_commands(&mut self) -> Flow {
+        while self.scheduler.is_idle() {
+            match self.inbox.recv() {
+                Ok(command) => {
+                    if self.take(command) == Flow::Stop {
+                        return Flow::Stop;
+                    }
+                }
+                Err(_) => return Flow::Stop,
+            }
+        }
+        // Sequences that cannot run yet, as they wait for a constraint, must not make the loop spin.
+        let mut patience = if self.stalled { Duration::from_millis(1) } else { Duration::ZERO };
+        loop {
+            match self.inbox.recv_timeout(patience) {
+                Ok(command) => {
+                    if self.take(command) == Flow::Stop {
+                        return Flow::Stop;
+                    }
+                    patience = Duration::ZERO;
+                }
+                Err(RecvTimeoutError::Timeout) => return Flow::Continue,
+                Err(RecvTimeoutError::Disconnected) => return Flow::Stop,
+            }
+        }
+    }
+
+    fn take(&mut self, command: Command) -> Flow {
+        match command {
+            Command::Submit(submission) => self.accept(*submission),
+            Command::Cancel(request) => {
+                for id in self.requests.get(&request).into_iter().flatten() {
+                    self.scheduler.cancel(*id);
+                }
+            }
+            Command::Stop => return Flow::Stop,
+        }
+        Flow::Continue
+    }
+
+    /// Puts a request's completions into the queue, all or none.
+    fn accept(&mut self, submission: Submission) {
+        let Submission { request, number, events, accepted, arrived } = submission;
+        let request = Arc::new(request);
+        let scope = self.scope(&request.adapter, &request.cache_salt);
+        let mut ids: Vec<SequenceId> = Vec::new();
+        for choice in 0..request.choices {
+            let id = SequenceId(self.next_sequence);
+            let arrival = Arrival {
+                id,
+                prompt: request.prompt.clone(),
+                most_output: request.most_tokens,
+                priority: request.priority,
+                deadline: request.time_limit.map(|limit| self.now() + limit.as_micros() as Moment),
+                scope,
+                fork_of: ids.first().copied(),
+                awaits_constraint: false,
+                drafts: 0,
+            };
+            if let Err(rejection) = self.scheduler.arrive(arrival, self.now()) {
+                ids.iter().for_each(|id| self.scheduler.cancel(*id));
+                ids.iter().for_each(|id| drop(self.live.remove(id)));
+                let _ = accepted.send(Err(self.refusal(rejection)));
+                return;
+            }
+            self.next_sequence += 1;
+            ids.push(id);
+            let live = Live {
+                request: number,
+                choice,
+                head: SequenceHead::new(request.clone(), choice, self.pieces.clone()),
+                events: events.clone(),
+                last_event: events.clone().try_reserve_owned().expect("the channel has room for each completion's end"),
+                arrived,
+                admitted: None,
+                first_token: None,
+                last_token: None,
+                largest_gap: 0.0,
+                prompt_tokens: request.prompt.len(),
+                reused: 0,
+                output_tokens: 0,
+                preemptions: 0,
+                slow: false,
+            };
+            self.live.insert(id, live);
+        }
+        self.requests.insert(number, ids);
+        if accepted.send(Ok(())).is_err() {
+            // The caller gave up before it heard; its cancellation may have come too early to find the request.
+            let _ = self.take(Command::Cancel(number));
+        }
+        self.publish_occupancy();
+    }
+
+    fn refusal(&self, rejection: Rejection) -> Refusal {
+        match rejection {
+            Rejection::TooLong { wanted, limit } => Refusal::TooLong { wanted, limit },
+            Rejection::QueueFull { depth } => {
+                let rounds = (depth as f64 + 1.0) / self.scheduler.limits().width as f64;
+                let seconds = (rounds * self.residence).clamp(1.0, 600.0).ceil();
+                Refusal::QueueFull { depth, retry_after: Duration::from_secs_f64(seconds) }
+            }
+        }
+    }
+
+    fn scope(&self, adapter: &str, salt: &str) -> ChainKey {
+        chain_start(&[self.build.as_bytes(), b"kv f32", adapter.as_bytes(), salt.as_bytes()])
+    }
+
+    /// Tells sequences what the plan means for them.
+    fn settle_plan(&mut self, plan: &StepPlan) {
+        for (id, reused) in &plan.admitted {
+            let live = self.live.get_mut(id).expect("an admitted sequence lives");
+            if live.admitted.is_none() {
+                live.admitted = Some(Instant::now());
+                live.reused = *reused;
+                let event = Event::Admitted { choice: live.choice };
+                self.send(*id, event);
+            }
+        }
+        for (id, _) in &plan.preempted {
+            self.live.get_mut(id).expect("a preempted sequence lives").preemptions += 1;
+        }
+        for (id, reason) in &plan.ended {
+            // A refused request's sequences have no live part any more.
+            if let Some(live) = self.live.get_mut(id) {
+                let text = live.head.rest();
+                let reason = if live.slow { EndReason::SlowReader } else { *reason };
+                self.end(*id, text, reason);
+            }
+        }
+    }
+
+    fn batch(&self, plan: &StepPlan) -> StepBatch {
+        let row = |row: &PlannedRow| Row {
+            tokens: self.scheduler.tokens(row.sequence)[row.start..row.start + row.tokens].to_vec(),
+            drafts: 0,
+            start: row.start,
+            pages: self.scheduler.pages(row.sequence).to_vec(),
+            want: if row.samples {
+                Want::Token(Box::new(self.live[&row.sequence].head.next_choice()))
+            } else {
+                Want::Nothing
+            },
+        };
+        StepBatch { copies: plan.copies.clone(), rows: plan.rows.iter().map(row).collect() }
+    }
+
+    /// Hands the new tokens to their heads and readers, and the outcome to the scheduler.
+    fn settle_step(&mut self, plan: &StepPlan, result: StepResult, begun: Instant) {
+        let now = Instant::now();
+        let mut outcomes = Vec::with_capacity(plan.rows.len());
+        let mut ended = Vec::new();
+        for (row, result) in plan.rows.iter().zip(result.rows) {
+            let (outcome, end) = self.advance(row, result, now);
+            ended.extend(end.map(|(text, reason)| (row.sequence, text, reason)));
+            outcomes.push(outcome);
+        }
+        self.record(plan, &outcomes, begun);
+        self.scheduler.complete(outcomes);
+        self.publish_occupancy();
+        // Told last: who hears of the end finds its pages given back.
+        for (id, text, reason) in ended {
+            self.end(id, text, reason);
+        }
+    }
+
+    /// Gives a sequence its new tokens; returns the outcome, and the last text and the reason when it is at its end.
+    fn advance(&mut self, row: &PlannedRow, result: RowResult, now: Instant) -> (RowOutcome, Option<(String, EndReason)>) {
+        let mut outcome = RowOutcome { sequence: row.sequence, tokens: Vec::new(), ended: false };
+        let mut end = None;
+        let live = self.live.get_mut(&row.sequence).expect("a planned sequence lives");
+        let mut piece = Piece { choice: live.choice, text: String::new(), ids: Vec::new(), logprobs: Vec::new() };
+        for chosen in result.chosen {
+            live.count_token(now);
+            let accepted = live.head.accept(chosen.id);
+            outcome.tokens.push(chosen.id);
+            piece.ids.push(chosen.id);
+            piece.logprobs.extend(chosen.logprobs);
+            piece.text.push_str(&accepted.text);
+            if let Some(reason) = accepted.end {
+                outcome.ended = true;
+                end = Some((String::new(), reason));
+                break;
+            }
+        }
+        if !piece.ids.is_empty() {
+            self.send(row.sequence, Event::Piece(piece));
+        }
+        (outcome, end)
+    }
+
+    /// Sends an event without waiting; a reader who is gone or too slow ends its sequence.
+    fn send(&mut self, id: SequenceId, event: Event) {
+        let live = self.live.get_mut(&id).expect("events come from live sequences");
+        match live.events.try_send(event) {
+            Ok(()) => {}
+            Err(TrySendError::Closed(_)) => self.scheduler.cancel(id),
+            Err(TrySendError::Full(_)) => {
+                live.slow = true;
+                self.scheduler.cancel(id);
+            }
+        }
+    }
+
+    fn end(&mut self, id: SequenceId, text: String, reason: EndReason) {
+        let live = self.live.remove(&id).expect("it ends once");
+        if let Some(ids) = self.requests.get_mut(&live.request) {
+            ids.retain(|other| *other != id);
+            if ids.is_empty() {
+                self.requests.remove(&live.request);
+            }
+        }
+        let figures = live.figures(Instant::now());
+        self.residence = 0.9 * self.residence + 0.1 * (figures.total - figures.queued);
+        lock(&self.shared.status).ended += 1;
+        let event = Event::Ended { choice: live.choice, text, reason, figures };
+        live.last_event.send(event);
+    }
+
+    fn record(&self, plan: &StepPlan, outcomes: &[RowOutcome], begun: Instant) {
+        let occupancy = self.scheduler.occupancy();
+        let reused: HashMap<SequenceId, usize> = plan.admitted.iter().copied().collect();
+        let lane = |row: &PlannedRow| LaneRecord {
+            lane: row.lane,
+            sequence: row.sequence.0,
+            kind: row.kind,
+            tokens: row.tokens,
+            reused: reused.get(&row.sequence).copied().unwrap_or(0),
+        };
+        let record = StepRecord {
+            number: plan.number,
+            at: begun.duration_since(self.started).as_secs_f64(),
+            duration: begun.elapsed().as_secs_f64(),
+            lanes: plan.rows.iter().map(lane).collect(),
+            preempted: plan.preempted.iter().map(|(id, cause)| (id.0, *cause)).collect(),
+            waiting: occupancy.queue_depth,
+            pages_used: occupancy.pages_used,
+        };
+        let prefill = |row: &&PlannedRow| row.kind == crate::scheduler::RowKind::Prefill;
+        let mut status = lock(&self.shared.status);
+        status.steps = plan.number;
+        status.prefill_tokens += plan.rows.iter().filter(prefill).map(|row| row.tokens as u64).sum::<u64>();
+        status.output_tokens += outcomes.iter().map(|outcome| outcome.tokens.len() as u64).sum::<u64>();
+        status.preemptions += plan.preempted.len() as u64;
+        drop(status);
+        lock(&self.shared.ring).push(record);
+    }
+
+    fn publish_occupancy(&mut self) {
+        lock(&self.shared.status).occupancy = self.scheduler.occupancy();
+    }
+
+    /// Tells everybody that the device has failed.
+    fn fail(&mut self, error: &ExecutorError) {
+        tracing::error!(%error, "the engine stops");
+        lock(&self.shared.status).failure = Some(error.to_string());
+        for (_, live) in self.live.drain() {
+            let _ = live.events.try_send(Event::Failed(error.to_string()));
+        }
+    }
+
+    fn now(&self) -> Moment {
+        self.started.elapsed().as_micros() as Moment
+    }
+}
+
+impl Live {
+    fn count_token(&mut self, now: Instant) {
+        self.output_tokens += 1;
+        if let Some(last) = self.last_token {
+            self.largest_gap = self.largest_gap.max(now.duration_since(last).as_secs_f64());
+        }
+        self.first_token.get_or_insert(now);
+        self.last_token = Some(now);
+    }
+
+    fn figures(&self, now: Instant) -> Figures {
+        let between = |from: Option<Instant>, to: Option<Instant>| match (from, to) {
+            (Some(from), Some(to)) => to.duration_since(from).as_secs_f64(),
+            _ => 0.0,
+        };
+        let gaps = self.output_tokens.saturating_sub(1);
+        Figures {
+            queued: between(Some(self.arrived), Some(self.admitted.unwrap_or(now))),
+            prefill: between(self.admitted, self.first_token),
+            ttft: between(Some(self.arrived), self.first_token),
+            itl_mean: if gaps == 0 { 0.0 } else { between(self.first_token, self.last_token) / gaps as f64 },
+            itl_max: self.largest_gap,
+            total: between(Some(self.arrived), Some(now)),
+            prompt_tokens: self.prompt_tokens,
+            reused_tokens: self.reused,
+            pages_reused: self.reused / PAGE_TOKENS,
+            output_tokens: self.output_tokens,
+            preemptions: self.preemptions,
+        }
+    }
+}

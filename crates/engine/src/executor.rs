@@ -1,0 +1,102 @@
+//! The seam to a device.
+
+use crate::sampling::{Choice, Chosen};
+use serde::Serialize;
+
+/// Something that runs steps of one build: a processor, an accelerator, or a stand-in for one.
+///
+/// The executor owns weights and KV memory. Only page numbers and tokens cross: no keys, no values, and whole rows of logits
+/// on request only.
+pub trait Executor: Send {
+    /// Returns what it took of the device's memory.
+    fn memory(&self) -> MemoryReport;
+
+    /// Starts a step and returns at once. The batch's page copies happen before its rows.
+    ///
+    /// # Errors
+    /// When the device cannot run it, or the step before was not waited for.
+    fn submit(&mut self, batch: StepBatch) -> Result<StepHandle, ExecutorError>;
+
+    /// Waits for a step.
+    ///
+    /// # Errors
+    /// When the step failed; the executor is then of no further use.
+    fn wait(&mut self, handle: StepHandle) -> Result<StepResult, ExecutorError>;
+}
+
+/// A device failed, in words.
+#[derive(Clone, Debug, thiserror::Error)]
+#[error("the device failed: {0}")]
+pub struct ExecutorError(pub String);
+
+/// A step under way.
+#[derive(Debug, PartialEq, Eq)]
+pub struct StepHandle(pub u64);
+
+/// One step for a device.
+#[derive(Clone, Debug, Default)]
+pub struct StepBatch {
+    /// Pages to copy first: from, to.
+    pub copies: Vec<(u32, u32)>,
+    /// What to compute.
+    pub rows: Vec<Row>,
+}
+
+/// One sequence's part in a step.
+#[derive(Clone, Debug)]
+pub struct Row {
+    /// Tokens to process.
+    pub tokens: Vec<u32>,
+    /// How many of them, at the end, are drafts: guesses that have to be verified.
+    pub drafts: usize,
+    /// The position of the first.
+    pub start: usize,
+    /// The pages of the sequence, in order of position.
+    pub pages: Vec<u32>,
+    /// What is wanted back.
+    pub want: Want,
+}
+
+/// What a row wants back.
+#[derive(Clone, Debug)]
+pub enum Want {
+    /// Nothing: a part of a prompt.
+    Nothing,
+    /// A token after its last one, and the verification of its drafts.
+    Token(Box<Choice>),
+    /// The logits of its last token: for comparisons, as they are large.
+    Logits,
+}
+
+/// What a step brought.
+#[derive(Clone, Debug, Default)]
+pub struct StepResult {
+    /// One for each row, in order.
+    pub rows: Vec<RowResult>,
+}
+
+/// What a row brought.
+#[derive(Clone, Debug, Default)]
+pub struct RowResult {
+    /// New tokens: the accepted drafts and the one after them.
+    pub chosen: Vec<Chosen>,
+    /// The logits, when they were wanted.
+    pub logits: Vec<f32>,
+}
+
+/// What an executor took of its device's memory, in bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct MemoryReport {
+    /// Packed weights.
+    pub weights: usize,
+    /// The KV pool.
+    pub kv_pool: usize,
+    /// One page in all layers.
+    pub page: usize,
+    /// Tokens in a page.
+    pub page_tokens: usize,
+    /// Pages in the pool.
+    pub pages: usize,
+    /// Activations of the largest step, and tables.
+    pub workspace: usize,
+}

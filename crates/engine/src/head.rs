@@ -1,0 +1,89 @@
+//! What one completion has said so far, and whether it is at its end.
+
+use crate::request::{EndReason, GenerationRequest};
+use crate::sampling::{Choice, Seen};
+use std::collections::HashMap;
+use std::sync::Arc;
+use vastrelay_text::stop::Verdict;
+use vastrelay_text::{IncrementalDecoder, StopMatcher, TokenPieces};
+
+/// The state of one completion beside the scheduler: text, stop strings, penalties. All of it follows from the request
+/// and the tokens accepted so far.
+pub struct SequenceHead {
+    request: Arc<GenerationRequest>,
+    completion: u32,
+    decoder: IncrementalDecoder,
+    matcher: StopMatcher,
+    seen: HashMap<u32, u32>,
+    accepted: usize,
+}
+
+/// What a token did to a completion.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Accepted {
+    /// Text that may be shown now.
+    pub text: String,
+    /// Set when this was the last token.
+    pub end: Option<EndReason>,
+}
+
+impl SequenceHead {
+    /// Returns the head of one of a request's completions.
+    pub fn new(request: Arc<GenerationRequest>, completion: u32, pieces: Arc<TokenPieces>) -> SequenceHead {
+        let mut seen = HashMap::new();
+        if request.sampling.has_penalties() {
+            seen.extend(request.prompt.iter().map(|id| (*id, 0)));
+        }
+        SequenceHead {
+            decoder: IncrementalDecoder::new(pieces, request.answers_apart),
+            matcher: StopMatcher::new(request.stop.clone()),
+            seen,
+            accepted: 0,
+            completion,
+            request,
+        }
+    }
+
+    /// Returns how the next token is to be chosen.
+    pub fn next_choice(&self) -> Choice {
+        let request = &self.request;
+        let mut seen: Vec<Seen> = self.seen.iter().map(|(id, in_output)| Seen { id: *id, in_output: *in_output }).collect();
+        seen.sort_unstable_by_key(|seen| seen.id);
+        Choice {
+            sampling: request.sampling.clone(),
+            completion: self.completion,
+            position: self.accepted as u64,
+            seen,
+            banned: if self.accepted < request.least_tokens { request.end_ids.clone() } else { Vec::new() },
+            top: request.top_logprobs,
+        }
+    }
+
+    /// Takes the next token.
+    pub fn accept(&mut self, id: u32) -> Accepted {
+        self.accepted += 1;
+        if self.request.sampling.has_penalties() {
+            *self.seen.entry(id).or_insert(0) += 1;
+        }
+        if self.request.end_ids.contains(&id) {
+            return Accepted { text: self.rest(), end: Some(EndReason::EndToken) };
+        }
+        let text = self.decoder.push(id);
+        match self.matcher.push(&text) {
+            Verdict::Stop { before, .. } => Accepted { text: before, end: Some(EndReason::StopString) },
+            Verdict::Show(text) if self.accepted == self.request.most_tokens => {
+                Accepted { text: text + &self.rest(), end: Some(EndReason::Length) }
+            }
+            Verdict::Show(text) => Accepted { text, end: None },
+        }
+    }
+
+    /// Returns the text that was held back, when nothing more comes.
+    pub fn rest(&mut self) -> String {
+        let tail = self.decoder.finish();
+        match self.matcher.push(&tail) {
+            Verdict::Stop { before, .. } => before,
+            Verdict::Show(text) => text + &self.matcher.finish(),
+        }
+    }
+}

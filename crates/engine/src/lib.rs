@@ -1,0 +1,30 @@
+//! The data plane: sequences in, tokens out, batched continuously over paged KV memory.
+//!
+//! | module | question it answers |
+//! |---|---|
+//! | [`scheduler`] | who takes part in the next step, and with how many tokens? (pure) |
+//! | [`pages`] | which pages of KV memory are whose, and what may be reused? (pure) |
+//! | [`executor`] | what does a device do for us? (the seam) |
+//! | [`cpu`] | the device at hand: real arithmetic on this machine's cores |
+//! | [`sampling`] | which token, of those the model thinks likely? |
+//! | [`head`] | what text has one sequence made, and is it at its end? |
+//! | [`engine`] | the loop that ties them together |
+//! | [`record`] | what happened in each step? |
+#![warn(missing_docs)]
+
+pub mod cpu;
+pub mod engine;
+pub mod executor;
+pub mod head;
+pub mod pages;
+pub mod record;
+pub mod request;
+pub mod sampling;
+pub mod scheduler;
+
+pub use cpu::CpuExecutor;
+pub use engine::{Engine, EngineStatus};
+pub use executor::{Executor, MemoryReport};
+pub use request::{EndReason, Event, Figures, GenerationRequest, Refusal, RequestStream};
+pub use sampling::Sampling;
+pub use scheduler::{Limits, Scheduler};

@@ -1,0 +1,181 @@
+//! What is asked of an engine, and what it answers.
+
+use crate::sampling::Sampling;
+use serde::Serialize;
+use std::time::Duration;
+use tokio::sync::mpsc;
+
+/// One request for text, in token ids.
+#[derive(Clone, Debug)]
+pub struct GenerationRequest {
+    /// A name for logs.
+    pub name: String,
+    /// The prompt; at least one token.
+    pub prompt: Vec<u32>,
+    /// Whether the prompt ends where an answer of its own begins, as a chat template's does.
+    pub answers_apart: bool,
+    /// Most tokens of each completion.
+    pub most_tokens: usize,
+    /// Completions wanted of the one prompt.
+    pub choices: u32,
+    /// How tokens are chosen.
+    pub sampling: Sampling,
+    /// Tokens that end a completion; they are not part of its text.
+    pub end_ids: Vec<u32>,
+    /// Completions do not end by one of `end_ids` before they have this many tokens.
+    pub least_tokens: usize,
+    /// Strings that end a completion; they are not part of its text.
+    pub stop: Vec<String>,
+    /// Alternatives to report with the log-probability of each token; `None` for no log-probabilities.
+    pub top_logprobs: Option<usize>,
+    /// Higher is served earlier.
+    pub priority: i8,
+    /// How long it may take, from now on.
+    pub time_limit: Option<Duration>,
+    /// Which adapter runs on top of the weights; none exist yet, so it is empty.
+    pub adapter: String,
+    /// Requests with different salts never share KV pages.
+    pub cache_salt: String,
+}
+
+/// Why a completion ended.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum EndReason {
+    /// The model ended it with one of its end tokens.
+    EndToken,
+    /// A stop string appeared.
+    StopString,
+    /// It has as many tokens as it may.
+    Length,
+    /// The caller went away or cancelled.
+    Cancelled,
+    /// Its time was up.
+    Deadline,
+    /// The caller read so slowly that its buffer was full.
+    SlowReader,
+}
+
+/// Why a request was refused.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Refusal {
+    /// As many requests wait as may.
+    #[error("the queue is full: {depth} requests wait already")]
+    QueueFull {
+        /// How many.
+        depth: usize,
+        /// An estimate of when to come back.
+        retry_after: Duration,
+    },
+    /// Prompt and output are longer than there is room for.
+    #[error("{wanted} tokens were asked for (prompt plus output); {limit} is the limit")]
+    TooLong {
+        /// Tokens asked for.
+        wanted: usize,
+        /// Tokens there are.
+        limit: usize,
+    },
+    /// The engine has stopped.
+    #[error("the engine has stopped: {0}")]
+    Stopped(String),
+}
+
+/// A token with its probability.
+#[derive(Clone, Debug, PartialEq)]
+pub struct TokenLogprob {
+    /// The token.
+    pub id: u32,
+    /// Natural logarithm of its probability under the model, before sampling settings.
+    pub logprob: f32,
+}
+
+/// A step forward of one completion.
+#[derive(Clone, Debug)]
+pub struct Piece {
+    /// Which completion.
+    pub choice: u32,
+    /// Text that may be shown now; empty while a character is incomplete or a stop string may be coming.
+    pub text: String,
+    /// The new tokens.
+    pub ids: Vec<u32>,
+    /// For each new token its log-probability and the most probable alternatives, when asked for.
+    pub logprobs: Vec<(TokenLogprob, Vec<TokenLogprob>)>,
+}
+
+/// The figures of one completion, measured by the engine.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct Figures {
+    /// Seconds from arrival to the batch.
+    pub queued: f64,
+    /// Seconds from the batch to the first token.
+    pub prefill: f64,
+    /// Seconds from arrival to the first token.
+    pub ttft: f64,
+    /// Mean of the gaps between tokens in seconds.
+    pub itl_mean: f64,
+    /// Largest gap in seconds.
+    pub itl_max: f64,
+    /// Seconds from arrival to the end.
+    pub total: f64,
+    /// Tokens of the prompt.
+    pub prompt_tokens: usize,
+    /// Tokens of the prompt that were found in the cache.
+    pub reused_tokens: usize,
+    /// KV pages that were found in the cache.
+    pub pages_reused: usize,
+    /// Tokens produced.
+    pub output_tokens: usize,
+    /// How often it lost its place in the batch.
+    pub preemptions: u32,
+}
+
+/// What a request brings about, in order.
+#[derive(Clone, Debug)]
+pub enum Event {
+    /// A completion has joined the batch.
+    Admitted {
+        /// Which completion.
+        choice: u32,
+    },
+    /// A completion has gone on.
+    Piece(Piece),
+    /// A completion has ended.
+    Ended {
+        /// Which completion.
+        choice: u32,
+        /// Text that was held back until now.
+        text: String,
+        /// Why it ended.
+        reason: EndReason,
+        /// What was measured.
+        figures: Figures,
+    },
+    /// The engine failed; nothing more comes.
+    Failed(String),
+}
+
+/// The events of one request; dropping it cancels what has not ended.
+pub struct RequestStream {
+    pub(crate) events: mpsc::Receiver<Event>,
+    pub(crate) on_drop: Option<Box<dyn FnOnce() + Send + Sync>>,
+}
+
+impl RequestStream {
+    /// Returns the next event, or `None` when all completions have ended.
+    pub async fn next(&mut self) -> Option<Event> {
+        self.events.recv().await
+    }
+
+    /// As [`RequestStream::next`], for streams that poll.
+    pub fn poll_next(&mut self, context: &mut std::task::Context<'_>) -> std::task::Poll<Option<Event>> {
+        self.events.poll_recv(context)
+    }
+}
+
+impl Drop for RequestStream {
+    fn drop(&mut self) {
+        if let Some(cancel) = self.on_drop.take() {
+            cancel();
+        }
+    }
+}

@@ -1,0 +1,287 @@
+//! Which token comes next.
+
+pub mod random;
+
+use crate::request::TokenLogprob;
+use random::Random;
+use std::cmp::Ordering;
+
+/// How tokens are chosen.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Sampling {
+    /// Divides the logits; 0 takes the most probable token always.
+    pub temperature: f32,
+    /// Number of most probable tokens to choose among; 0 for all.
+    pub top_k: usize,
+    /// Least share of probability to choose among ("The Curious Case of Neural Text Degeneration", Holtzman et al., 2020).
+    pub top_p: f32,
+    /// Leaves out tokens less probable than this share of the most probable one ("Turning Up the Heat: Min-p Sampling for
+    /// Creative and Coherent LLM Outputs", Nguyen et al., 2024).
+    pub min_p: f32,
+    /// Divides positive and multiplies negative logits of tokens that were there, prompt included ("CTRL: A Conditional
+    /// Transformer Language Model for Controllable Generation", Keskar et al., 2019).
+    pub repetition_penalty: f32,
+    /// Taken from the logit of each token that the output holds.
+    pub presence_penalty: f32,
+    /// Taken from the logit of a token for each time that the output holds it.
+    pub frequency_penalty: f32,
+    /// Added to the logits of tokens.
+    pub logit_bias: Vec<(u32, f32)>,
+    /// Makes the choices repeatable.
+    pub seed: u64,
+}
+
+impl Default for Sampling {
+    fn default() -> Sampling {
+        Sampling {
+            temperature: 1.0,
+            top_k: 0,
+            top_p: 1.0,
+            min_p: 0.0,
+            repetition_penalty: 1.0,
+            presence_penalty: 0.0,
+            frequency_penalty: 0.0,
+            logit_bias: Vec::new(),
+            seed: 0,
+        }
+    }
+}
+
+impl Sampling {
+    /// Returns whether tokens that were there count.
+    pub fn has_penalties(&self) -> bool {
+        self.repetition_penalty != 1.0 || self.presence_penalty != 0.0 || self.frequency_penalty != 0.0
+    }
+}
+
+/// A token that was there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Seen {
+    /// The token.
+    pub id: u32,
+    /// How often the output holds it; 0 when only the prompt does.
+    pub in_output: u32,
+}
+
+/// One token to choose: everything but the logits.
+#[derive(Clone, Debug)]
+pub struct Choice {
+    /// How tokens are chosen.
+    pub sampling: Sampling,
+    /// Which of several completions of one prompt this is.
+    pub completion: u32,
+    /// Tokens of the output before this one.
+    pub position: u64,
+    /// Tokens that were there; empty when the settings have no penalties.
+    pub seen: Vec<Seen>,
+    /// Tokens that may not come now.
+    pub banned: Vec<u32>,
+    /// Alternatives to report with the log-probability; `None` for no log-probabilities.
+    pub top: Option<usize>,
+}
+
+/// A chosen token.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Chosen {
+    /// The token.
+    pub id: u32,
+    /// Its log-probability under the model and the most probable alternatives, when asked for.
+    pub logprobs: Option<(TokenLogprob, Vec<TokenLogprob>)>,
+}
+
+/// Chooses a token; `logits` are used up as workspace.
+///
+/// The outcome depends on the logits and the choice alone.
+///
+/// # Panics
+/// When `logits` is empty.
+pub fn choose(logits: &mut [f32], choice: &Choice) -> Chosen {
+    let report = choice.top.map(|top| (log_total(logits), most_probable(logits, top)));
+    let raw = choice.top.is_some().then(|| logits.to_vec());
+    adjust(logits, choice);
+    let id = if choice.sampling.temperature <= 0.0 { greatest(logits) } else { draw(logits, choice) };
+    let logprobs = report.map(|(total, best)| {
+        let raw = raw.expect("kept when log-probabilities are wanted");
+        let logprob = |id: u32| TokenLogprob { id, logprob: (raw[id as usize] as f64 - total) as f32 };
+        (logprob(id), best.into_iter().map(logprob).collect())
+    });
+    Chosen { id, logprobs }
+}
+
+/// Applies biases, penalties and bans.
+fn adjust(logits: &mut [f32], choice: &Choice) {
+    let sampling = &choice.sampling;
+    for seen in &choice.seen {
+        let Some(logit) = logits.get_mut(seen.id as usize) else { continue };
+        if *logit > 0.0 {
+            *logit /= sampling.repetition_penalty;
+        } else {
+            *logit *= sampling.repetition_penalty;
+        }
+        if seen.in_output > 0 {
+            *logit -= sampling.presence_penalty + sampling.frequency_penalty * seen.in_output as f32;
+        }
+    }
+    for (id, bias) in &sampling.logit_bias {
+        if let Some(logit) = logits.get_mut(*id as usize) {
+            *logit += bias;
+        }
+    }
+    for id in &choice.banned {
+        if let Some(logit) = logits.get_mut(*id as usize) {
+            *logit = f32::NEG_INFINITY;
+        }
+    }
+}
+
+/// Draws from what the settings leave over of the distribution.
+fn draw(logits: &[f32], choice: &Choice) -> u32 {
+    let Sampling { temperature, top_k, top_p, min_p, seed, .. } = choice.sampling;
+    let mut candidates: Vec<u32> = (0..logits.len() as u32).collect();
+    if top_k > 0 && top_k < candidates.len() {
+        candidates.select_nth_unstable_by(top_k - 1, |a, b| by_logit(logits, *a, *b));
+        candidates.truncate(top_k);
+    }
+    let top = candidates.iter().map(|id| logits[*id as usize]).fold(f32::NEG_INFINITY, f32::max) as f64;
+    let weight = |id: u32| ((logits[id as usize] as f64 - top) / temperature as f64).exp();
+    if min_p > 0.0 {
+        candidates.retain(|id| weight(*id) >= min_p as f64);
+    }
+    // A fixed order, whatever the selection did, so that the same draw means the same token.
+    if top_p < 1.0 {
+        candidates.sort_unstable_by(|a, b| by_logit(logits, *a, *b));
+    } else {
+        candidates.sort_unstable();
+    }
+    let mut weights: Vec<f64> = candidates.iter().map(|id| weight(*id)).collect();
+    if top_p < 1.0 {
+        let enough = weights.iter().sum::<f64>() * top_p as f64;
+        let mut sum = 0.0;
+        let kept = weights.iter().position(|weight| {
+            sum += weight;
+            sum >= enough
+        });
+        weights.truncate(kept.unwrap_or(weights.len() - 1) + 1);
+    }
+    let mut left = Random::new(seed, choice.completion, choice.position).unit() * weights.iter().sum::<f64>();
+    for (id, weight) in candidates.iter().zip(&weights) {
+        left -= weight;
+        if left < 0.0 {
+            return *id;
+        }
+    }
+    // Rounding ate the last share: the last candidate with any weight.
+    let last = weights.iter().rposition(|weight| *weight > 0.0).unwrap_or(0);
+    candidates[last]
+}
+
+/// Greater logits first, then smaller ids.
+fn by_logit(logits: &[f32], a: u32, b: u32) -> Ordering {
+    logits[b as usize].total_cmp(&logits[a as usize]).then(a.cmp(&b))
+}
+
+/// Returns the first of the greatest.
+fn greatest(logits: &[f32]) -> u32 {
+    let mut best = 0;
+    for (id, logit) in logits.iter().enumerate() {
+        if *logit > logits[best] {
+            best = id;
+        }
+    }
+    best as u32
+}
+
+/// Returns the logarithm of the sum of exponentials.
+fn log_total(logits: &[f32]) -> f64 {
+    let top = logits.iter().copied().fold(f32::NEG_INFINITY, f32::max) as f64;
+    logits.iter().map(|logit| (*logit as f64 - top).exp()).sum::<f64>().ln() + top
+}
+
+/// Returns the ids of the `count` greatest logits, greatest first.
+fn most_probable(logits: &[f32], count: usize) -> Vec<u32> {
+    let count = count.min(logits.len());
+    let mut ids: Vec<u32> = (0..logits.len() as u32).collect();
+    if count > 0 && count < ids.len() {
+        ids.select_nth_unstable_by(count - 1, |a, b| by_logit(logits, *a, *b));
+    }
+    ids.truncate(count);
+    ids.sort_unstable_by(|a, b| by_logit(logits, *a, *b));
+    ids
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn choice(sampling: Sampling, position: u64) -> Choice {
+        Choice { sampling, completion: 0, position, seen: Vec::new(), banned: Vec::new(), top: None }
+    }
+
+    /// Shares of each of four tokens over many draws.
+    fn shares(sampling: Sampling) -> [f64; 4] {
+        let mut counts = [0.0; 4];
+        for position in 0..40_000 {
+            let id = choose(&mut [2.0, 1.0, 0.0, -1.0], &choice(sampling.clone(), position)).id;
+            counts[id as usize] += 1.0 / 40_000.0;
+        }
+        counts
+    }
+
+    fn softmax(logits: &[f64]) -> Vec<f64> {
+        let total: f64 = logits.iter().map(|l| l.exp()).sum();
+        logits.iter().map(|l| l.exp() / total).collect()
+    }
+
+    fn close(shares: &[f64], wanted: &[f64]) {
+        assert!(shares.iter().zip(wanted).all(|(s, w)| (s - w).abs() < 0.01), "{shares:?} for {wanted:?}");
+    }
+
+    #[test]
+    fn draws_follow_the_distribution_at_each_temperature() {
+        close(&shares(Sampling::default()), &softmax(&[2.0, 1.0, 0.0, -1.0]));
+        close(&shares(Sampling { temperature: 0.5, ..Sampling::default() }), &softmax(&[4.0, 2.0, 0.0, -2.0]));
+        close(&shares(Sampling { temperature: 0.0, ..Sampling::default() }), &[1.0, 0.0, 0.0, 0.0]);
+    }
+
+    #[test]
+    fn each_cut_leaves_what_it_says() {
+        let two = softmax(&[2.0, 1.0]);
+        let two = [two[0], two[1], 0.0, 0.0];
+        close(&shares(Sampling { top_k: 2, ..Sampling::default() }), &two);
+        close(&shares(Sampling { top_p: 0.7, ..Sampling::default() }), &two);
+        close(&shares(Sampling { min_p: 0.3, ..Sampling::default() }), &two);
+        close(&shares(Sampling { top_p: 0.0, ..Sampling::default() }), &[1.0, 0.0, 0.0, 0.0]);
+    }
+
+    #[test]
+    fn penalties_biases_and_bans_move_the_greedy_choice() {
+        let greedy = Sampling { temperature: 0.0, ..Sampling::default() };
+        let pick = |choice: &Choice| choose(&mut [2.0, 1.9, 0.5, -1.0], choice).id;
+        let seen = vec![Seen { id: 0, in_output: 2 }];
+        assert_eq!(pick(&choice(greedy.clone(), 0)), 0);
+        for sampling in [
+            Sampling { repetition_penalty: 1.2, ..greedy.clone() },
+            Sampling { presence_penalty: 0.2, ..greedy.clone() },
+            Sampling { frequency_penalty: 0.1, ..greedy.clone() },
+        ] {
+            assert_eq!(pick(&Choice { seen: seen.clone(), ..choice(sampling, 0) }), 1);
+        }
+        let only_prompt = vec![Seen { id: 0, in_output: 0 }];
+        let presence = Sampling { presence_penalty: 1.0, ..greedy.clone() };
+        assert_eq!(pick(&Choice { seen: only_prompt, ..choice(presence, 0) }), 0);
+        assert_eq!(pick(&choice(Sampling { logit_bias: vec![(3, 10.0)], ..greedy.clone() }, 0)), 3);
+        assert_eq!(pick(&Choice { banned: vec![0, 1], ..choice(greedy, 0) }), 2);
+    }
+
+    #[test]
+    fn logprobs_are_the_models_own_whatever_the_settings() {
+        let sampling = Sampling { temperature: 0.1, logit_bias: vec![(2, 50.0)], ..Sampling::default() };
+        let chosen = choose(&mut [2.0, 1.0, 0.0], &Choice { top: Some(2), ..choice(sampling, 0) });
+        let (token, top) = chosen.logprobs.unwrap();
+        let wanted = softmax(&[2.0, 1.0, 0.0]);
+        assert_eq!(chosen.id, 2);
+        assert!((token.logprob as f64 - wanted[2].ln()).abs() < 1e-6);
+        assert_eq!(top.iter().map(|t| t.id).collect::<Vec<_>>(), [0, 1]);
+        assert!((top[0].logprob as f64 - wanted[0].ln()).abs() < 1e-6);
+    }
+}

@@ -1,0 +1,368 @@
+//! Who takes part in the next step: a pure state machine.
+//!
+//! Inputs are arrivals, cancellations, step outcomes and the clock as a value; the output is the next [`StepPlan`].
+//! There are no threads, channels or clocks in here, so a live engine and a run in virtual time use the same code.
+//!
+//! Every step is planned afresh ("Orca: A Distributed Serving System for Transformer-Based Generative Models", Yu et al.,
+//! 2022) under a budget of tokens: decoding sequences first, then prompts in chunks ("Sarathi-Serve", Agrawal et al.,
+//! 2024), then admissions. When pages run out, the sequence that came last gives its pages back and computes them again
+//! later. Sequences are served in the order of arrival, where each unit of priority counts as an earlier arrival, so the
+//! oldest always proceeds and nobody starves.
+
+mod plan;
+mod sequence;
+
+use crate::pages::{ChainKey, PagePool};
+use crate::request::EndReason;
+use sequence::Sequence;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use vastrelay_kernels::attention::PAGE_TOKENS;
+
+/// A moment, in microseconds since some start.
+pub type Moment = u64;
+
+/// How much earlier one unit of priority makes an arrival count.
+const PRIORITY_STEP: Moment = 1_000_000;
+
+/// The name of a sequence.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub struct SequenceId(pub u64);
+
+/// What the scheduler may spend.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Limits {
+    /// Most sequences in one batch.
+    pub width: usize,
+    /// Most tokens in one step, prefill and decode together.
+    pub step_budget: usize,
+    /// Most tokens of one sequence, prompt and output together.
+    pub context: usize,
+    /// Most sequences that wait.
+    pub queue_depth: usize,
+    /// Pages in the KV pool.
+    pub pages: usize,
+    /// Most prompt tokens of one sequence in one step; the step budget when absent.
+    pub prefill_chunk: Option<usize>,
+}
+
+/// A sequence as it arrives.
+#[derive(Clone, Debug)]
+pub struct Arrival {
+    /// Its name, not used before.
+    pub id: SequenceId,
+    /// Its prompt; at least one token.
+    pub prompt: Vec<u32>,
+    /// Most tokens it may add; at least one.
+    pub most_output: usize,
+    /// Higher comes earlier.
+    pub priority: i8,
+    /// When it ends, done or not.
+    pub deadline: Option<Moment>,
+    /// What its pages may be shared with.
+    pub scope: ChainKey,
+    /// A sequence with the same prompt whose pages it takes over once they are computed.
+    pub fork_of: Option<SequenceId>,
+    /// Whether it waits for [`Scheduler::constraint_ready`].
+    pub awaits_constraint: bool,
+    /// Draft tokens that each of its decode rows wants room for.
+    pub drafts: usize,
+}
+
+/// Why an arrival was not taken.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Rejection {
+    /// As many wait as may.
+    QueueFull {
+        /// How many.
+        depth: usize,
+    },
+    /// Prompt and output together are longer than a sequence may be, or than the whole pool.
+    TooLong {
+        /// Tokens asked for.
+        wanted: usize,
+        /// Tokens there are.
+        limit: usize,
+    },
+}
+
+/// What one row does in a step.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, serde::Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum RowKind {
+    /// Processes a part of the prompt, or again what a preemption lost.
+    Prefill,
+    /// Produces tokens.
+    Decode,
+}
+
+/// One sequence's part in a step.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct PlannedRow {
+    /// Whose part.
+    pub sequence: SequenceId,
+    /// Its place in the batch.
+    pub lane: usize,
+    /// What it does.
+    pub kind: RowKind,
+    /// The position of its first token.
+    pub start: usize,
+    /// Tokens it feeds, drafts not counted.
+    pub tokens: usize,
+    /// Whether its last token's logits make a new token.
+    pub samples: bool,
+    /// Draft tokens it has room for behind those.
+    pub draft_room: usize,
+}
+
+/// Why a sequence lost its place.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PreemptionCause {
+    /// An older sequence needed its pages.
+    PagesForOlder,
+    /// It needed pages itself and is the youngest.
+    NoPagesLeft,
+}
+
+/// The next step.
+#[derive(Clone, Default, PartialEq, Eq, Debug)]
+pub struct StepPlan {
+    /// Its number, from 1 on.
+    pub number: u64,
+    /// Who takes part, in the order of planning.
+    pub rows: Vec<PlannedRow>,
+    /// Pages to copy before the step: from, to.
+    pub copies: Vec<(u32, u32)>,
+    /// Who joined the batch, and how many of its tokens were found in the cache.
+    pub admitted: Vec<(SequenceId, usize)>,
+    /// Who lost its place.
+    pub preempted: Vec<(SequenceId, PreemptionCause)>,
+    /// Who ended without a step: cancelled or past its deadline.
+    pub ended: Vec<(SequenceId, EndReason)>,
+}
+
+/// What a step brought for one of its rows.
+#[derive(Clone, Debug)]
+pub struct RowOutcome {
+    /// Whose row.
+    pub sequence: SequenceId,
+    /// New tokens; may be none, and more than one after accepted drafts.
+    pub tokens: Vec<u32>,
+    /// Whether it is at its end.
+    pub ended: bool,
+}
+
+/// How things stand.
+#[derive(Clone, Copy, Default, PartialEq, Eq, Debug, serde::Serialize)]
+pub struct Occupancy {
+    /// Sequences accepted and not in the batch.
+    pub queue_depth: usize,
+    /// Sequences in the batch.
+    pub lanes_used: usize,
+    /// Pages held.
+    pub pages_used: usize,
+    /// Pages kept for reuse.
+    pub pages_cached: usize,
+    /// Pages in all.
+    pub pages_total: usize,
+}
+
+/// See the module.
+pub struct Scheduler {
+    limits: Limits,
+    pool: PagePool,
+    sequences: HashMap<SequenceId, Sequence>,
+    /// Waiting sequences in the order they are served.
+    waiting: BTreeMap<Rank, SequenceId>,
+    /// Sequences in the batch in the same order.
+    running: BTreeMap<Rank, SequenceId>,
+    lanes: Vec<Option<SequenceId>>,
+    steps: u64,
+    arrivals: u64,
+    cancelled: BTreeSet<SequenceId>,
+    deadlines: BTreeSet<(Moment, SequenceId)>,
+    in_flight: Option<Vec<PlannedRow>>,
+}
+
+/// The order of service: virtual arrival, then count of arrivals.
+type Rank = (i64, u64);
+
+impl Scheduler {
+    /// Returns a scheduler with nothing to do.
+    ///
+    /// # Panics
+    /// When the width, budget, context or pages are zero, or the step budget is below the width, so that a full batch could
+    /// not decode.
+    pub fn new(limits: Limits) -> Scheduler {
+        assert!(limits.width > 0 && limits.context > 0 && limits.pages > 0, "limits of {limits:?}");
+        assert!(limits.step_budget >= limits.width, "the step budget covers one token for each lane");
+        Scheduler {
+            pool: PagePool::new(limits.pages),
+            sequences: HashMap::new(),
+            waiting: BTreeMap::new(),
+            running: BTreeMap::new(),
+            lanes: vec![None; limits.width],
+            steps: 0,
+            arrivals: 0,
+            cancelled: BTreeSet::new(),
+            deadlines: BTreeSet::new(),
+            in_flight: None,
+            limits,
+        }
+    }
+
+    /// Returns what it may spend.
+    pub fn limits(&self) -> &Limits {
+        &self.limits
+    }
+
+    /// Returns how things stand.
+    pub fn occupancy(&self) -> Occupancy {
+        Occupancy {
+            queue_depth: self.waiting.len(),
+            lanes_used: self.running.len(),
+            pages_used: self.pool.in_use(),
+            pages_cached: self.pool.cached(),
+            pages_total: self.pool.total(),
+        }
+    }
+
+    /// Returns whether no sequence is there.
+    pub fn is_idle(&self) -> bool {
+        self.sequences.is_empty()
+    }
+
+    /// Returns the most tokens, prompt and output, that a sequence may have.
+    pub fn longest_sequence(&self) -> usize {
+        self.limits.context.min(self.limits.pages * PAGE_TOKENS)
+    }
+
+    /// Takes a sequence into the queue.
+    ///
+    /// # Errors
+    /// When the queue is full or the sequence could never fit.
+    pub fn arrive(&mut self, arrival: Arrival, now: Moment) -> Result<(), Rejection> {
+        let (wanted, limit) = (arrival.prompt.len() + arrival.most_output, self.longest_sequence());
+        if wanted > limit {
+            return Err(Rejection::TooLong { wanted, limit });
+        }
+        if self.waiting.len() >= self.limits.queue_depth {
+            return Err(Rejection::QueueFull { depth: self.waiting.len() });
+        }
+        self.arrivals += 1;
+        let rank = (now as i64 - i64::from(arrival.priority) * PRIORITY_STEP as i64, self.arrivals);
+        let id = arrival.id;
+        self.waiting.insert(rank, id);
+        self.deadlines.extend(arrival.deadline.map(|deadline| (deadline, id)));
+        let before = self.sequences.insert(id, Sequence::new(arrival, rank));
+        assert!(before.is_none(), "sequence {id:?} arrived twice");
+        Ok(())
+    }
+
+    /// Ends a sequence: at once, or with the step that is under way. Unknown ones are ended already.
+    pub fn cancel(&mut self, id: SequenceId) {
+        if self.sequences.contains_key(&id) {
+            self.cancelled.insert(id);
+        }
+    }
+
+    /// Lets a sequence take part that waited for its output constraint.
+    pub fn constraint_ready(&mut self, id: SequenceId) {
+        if let Some(sequence) = self.sequences.get_mut(&id) {
+            sequence.awaits_constraint = false;
+        }
+    }
+
+    /// Returns all tokens of a sequence, prompt first.
+    ///
+    /// # Panics
+    /// When it is not there.
+    pub fn tokens(&self, id: SequenceId) -> &[u32] {
+        &self.sequences[&id].tokens
+    }
+
+    /// Returns the pages of a sequence in order of position.
+    ///
+    /// # Panics
+    /// When it is not there.
+    pub fn pages(&self, id: SequenceId) -> &[u32] {
+        &self.sequences[&id].pages
+    }
+
+    /// Returns the earliest deadline of any sequence.
+    pub fn next_deadline(&self) -> Option<Moment> {
+        self.deadlines.first().map(|(deadline, _)| *deadline)
+    }
+
+    /// Returns for how many steps the batch stays as it is: only decoding, no end by length, no new page, no deadline.
+    ///
+    /// Zero when the next step may differ. It holds while nothing arrives, is cancelled or ends by what it says.
+    pub fn steady_steps(&self) -> usize {
+        if !self.waiting.is_empty() || !self.cancelled.is_empty() || !self.deadlines.is_empty() {
+            return 0;
+        }
+        let steady = |id: &SequenceId| {
+            let sequence = &self.sequences[id];
+            if !sequence.decodes() || sequence.drafts > 0 {
+                return 0;
+            }
+            let in_pages = sequence.pages.len() * PAGE_TOKENS - sequence.computed;
+            in_pages.min(sequence.most_tokens - sequence.tokens.len())
+        };
+        self.running.values().map(steady).min().unwrap_or(0)
+    }
+
+    /// Takes the outcome of the step that was planned last.
+    ///
+    /// # Panics
+    /// When the rows are not those of the plan, or a sequence got more tokens than it has room for.
+    pub fn complete(&mut self, outcomes: Vec<RowOutcome>) {
+        let rows = self.in_flight.take().expect("a step is under way");
+        assert_eq!(rows.len(), outcomes.len(), "each planned row has its outcome");
+        for (row, outcome) in rows.into_iter().zip(outcomes) {
+            assert_eq!(row.sequence, outcome.sequence, "outcomes come in the order of the rows");
+            assert!(outcome.tokens.len() <= if row.samples { 1 + row.draft_room } else { 0 }, "tokens beyond the plan");
+            let sequence = self.sequences.get_mut(&row.sequence).expect("a planned sequence lives through its step");
+            sequence.advance(&row, &outcome.tokens);
+            sequence.publish_full_pages(&mut self.pool);
+            sequence.trim_pages(&mut self.pool);
+            assert!(sequence.tokens.len() <= sequence.most_tokens, "{:?} has outgrown its limit", row.sequence);
+            if outcome.ended || sequence.tokens.len() == sequence.most_tokens {
+                self.remove(row.sequence);
+            }
+        }
+    }
+
+    /// Takes a sequence out, wherever it is, and gives back its pages and lane.
+    fn remove(&mut self, id: SequenceId) {
+        let mut sequence = self.sequences.remove(&id).expect("a sequence to remove");
+        self.waiting.remove(&sequence.rank);
+        self.running.remove(&sequence.rank);
+        self.cancelled.remove(&id);
+        if let Some(deadline) = sequence.deadline {
+            self.deadlines.remove(&(deadline, id));
+        }
+        if let Some(lane) = sequence.lane {
+            self.lanes[lane] = None;
+        }
+        sequence.release_pages(&mut self.pool);
+    }
+
+    /// Checks everything that has to hold between two calls.
+    ///
+    /// # Panics
+    /// When something does not.
+    pub fn check(&self) {
+        self.pool.check();
+        assert_eq!(self.waiting.len() + self.running.len(), self.sequences.len());
+        assert!(self.running.len() <= self.limits.width);
+        assert!(self.waiting.values().all(|id| self.sequences[id].lane.is_none() && self.sequences[id].pages.is_empty()));
+        for id in self.running.values() {
+            let sequence = &self.sequences[id];
+            assert_eq!(self.lanes[sequence.lane.expect("a running sequence has a lane")], Some(*id));
+            assert!(sequence.pages.len() * PAGE_TOKENS >= sequence.computed);
+            assert!(sequence.tokens.len() <= sequence.most_tokens);
+        }
+        assert_eq!(self.lanes.iter().flatten().count(), self.running.len());
+    }
+}

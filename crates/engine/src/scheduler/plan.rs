@@ -1,0 +1,193 @@
+//! The planning of one step.
+
+use super::{Moment, PlannedRow, PreemptionCause, RowKind, Scheduler, SequenceId, StepPlan};
+use crate::request::EndReason;
+use std::ops::Bound;
+use vastrelay_kernels::attention::PAGE_TOKENS;
+
+impl Scheduler {
+    /// Plans the next step. A plan without rows means that there is nothing to compute now; else [`Scheduler::complete`] has
+    /// to follow.
+    ///
+    /// # Panics
+    /// When the step before has not been completed.
+    pub fn plan(&mut self, now: Moment) -> StepPlan {
+        assert!(self.in_flight.is_none(), "one step at a time");
+        let mut plan = StepPlan { number: self.steps + 1, ..StepPlan::default() };
+        self.end_overdue(now, &mut plan);
+        let mut budget = self.limits.step_budget;
+        self.plan_running(&mut plan, &mut budget, true);
+        self.plan_running(&mut plan, &mut budget, false);
+        if plan.preempted.is_empty() {
+            self.admit(&mut plan, &mut budget);
+        }
+        if !plan.rows.is_empty() {
+            self.steps += 1;
+            self.in_flight = Some(plan.rows.clone());
+        }
+        plan
+    }
+
+    /// Ends what was cancelled or is past its deadline.
+    fn end_overdue(&mut self, now: Moment, plan: &mut StepPlan) {
+        let mut over: Vec<(SequenceId, EndReason)> = Vec::new();
+        over.extend(self.cancelled.iter().map(|id| (*id, EndReason::Cancelled)));
+        let due = self.deadlines.iter().take_while(|(deadline, _)| *deadline <= now);
+        over.extend(due.filter(|(_, id)| !self.cancelled.contains(id)).map(|(_, id)| (*id, EndReason::Deadline)));
+        for (id, reason) in over {
+            self.remove(id);
+            plan.ended.push((id, reason));
+        }
+    }
+
+    /// Plans rows for sequences in the batch, oldest first: those that decode, or those with more to compute.
+    fn plan_running(&mut self, plan: &mut StepPlan, budget: &mut usize, decoding: bool) {
+        let order: Vec<SequenceId> = self.running.values().copied().collect();
+        let mut decoders = order.iter().filter(|id| self.sequences[id].to_compute() == 1).count();
+        for id in order {
+            let Some(sequence) = self.sequences.get(&id).filter(|sequence| sequence.lane.is_some()) else { continue };
+            let rest = sequence.to_compute();
+            if *budget == 0 || (rest == 1) != decoding {
+                continue;
+            }
+            // Every decoding sequence gets its token before any gets room for drafts.
+            let drafts = if decoding { sequence.draft_room().min(budget.saturating_sub(decoders)) } else { 0 };
+            decoders = decoders.saturating_sub(1);
+            let tokens = rest.min(*budget).min(self.chunk());
+            if self.find_pages(id, tokens + drafts, plan, budget) {
+                self.add_row(id, tokens, drafts, plan, budget);
+            }
+        }
+    }
+
+    /// Lets waiting sequences join while there are lanes, budget and pages for all that they have to compute.
+    fn admit(&mut self, plan: &mut StepPlan, budget: &mut usize) {
+        let chunk = self.chunk();
+        let mut after = Bound::Unbounded;
+        while *budget > 0 && self.running.len() < self.limits.width {
+            let Some((rank, id)) = self.waiting.range((after, Bound::Unbounded)).next().map(|(r, id)| (*r, *id)) else { break };
+            after = Bound::Excluded(rank);
+            let sequence = &self.sequences[&id];
+            if sequence.awaits_constraint || self.waits_for_fork(id) {
+                continue;
+            }
+            let reused = self.take_shared_pages(id, plan);
+            let sequence = &self.sequences[&id];
+            let needed = sequence.tokens.len().div_ceil(PAGE_TOKENS) - sequence.pages.len();
+            // A page in reserve for each sequence in the batch, lest the next step preempts what this one admits.
+            if needed + self.running.len() > self.pool.available() {
+                // What comes behind would fit perhaps, but would take from the one that has waited longer.
+                self.give_back(id, plan);
+                break;
+            }
+            let sequence = self.sequences.get_mut(&id).expect("it waits");
+            let lane = self.lanes.iter().position(Option::is_none).expect("the batch is not full");
+            sequence.lane = Some(lane);
+            let tokens = sequence.to_compute().min(*budget).min(chunk);
+            self.lanes[lane] = Some(id);
+            self.waiting.remove(&rank);
+            self.running.insert(rank, id);
+            plan.admitted.push((id, reused));
+            let found = self.find_pages(id, tokens, plan, budget);
+            assert!(found, "the pages were counted before");
+            self.add_row(id, tokens, 0, plan, budget);
+        }
+    }
+
+    /// Returns whether a sequence has to wait for the one whose prompt it shares; not when that one is held up itself.
+    fn waits_for_fork(&self, id: SequenceId) -> bool {
+        let parent = self.sequences[&id].fork_of.and_then(|parent| self.sequences.get(&parent));
+        parent.is_some_and(|parent| parent.computed < self.sequences[&id].prompt && !parent.awaits_constraint)
+    }
+
+    /// Gives a sequence the pages that hold its beginning already; returns the tokens that need not be computed.
+    ///
+    /// A fork takes over its parent's pages and a copy of the one that is partly filled; others look in the cache.
+    fn take_shared_pages(&mut self, id: SequenceId, plan: &mut StepPlan) -> usize {
+        let sequence = &self.sequences[&id];
+        let shared = sequence.prompt - 1;
+        let parent = sequence.fork_of.and_then(|parent| self.sequences.get(&parent));
+        let from_parent = parent.filter(|parent| sequence.tokens.len() == sequence.prompt && parent.computed > shared);
+        if let Some(parent) = from_parent
+            && (shared.is_multiple_of(PAGE_TOKENS) || self.pool.available() > 0)
+        {
+            let mut pages = parent.pages[..shared / PAGE_TOKENS].to_vec();
+            let partial = parent.pages.get(shared / PAGE_TOKENS).copied();
+            pages.iter().for_each(|page| self.pool.hold(*page));
+            if !shared.is_multiple_of(PAGE_TOKENS) {
+                let copy = self.pool.take().expect("one is available");
+                plan.copies.push((partial.expect("the parent has computed it"), copy));
+                pages.push(copy);
+            }
+            let sequence = self.sequences.get_mut(&id).expect("it waits");
+            sequence.pages = pages;
+            sequence.computed = shared;
+            return shared;
+        }
+        let sequence = self.sequences.get_mut(&id).expect("it waits");
+        sequence.reuse(&mut self.pool);
+        sequence.computed
+    }
+
+    /// Undoes [`Scheduler::take_shared_pages`].
+    fn give_back(&mut self, id: SequenceId, plan: &mut StepPlan) {
+        let sequence = self.sequences.get_mut(&id).expect("it waits");
+        plan.copies.retain(|(_, to)| !sequence.pages.contains(to));
+        sequence.release_pages(&mut self.pool);
+    }
+
+    fn chunk(&self) -> usize {
+        self.limits.prefill_chunk.unwrap_or(self.limits.step_budget)
+    }
+
+    /// Gives a sequence pages for `tokens` more, taking them from the youngest when none is left.
+    ///
+    /// Returns false when the sequence itself was the youngest and lost its place.
+    fn find_pages(&mut self, id: SequenceId, tokens: usize, plan: &mut StepPlan, budget: &mut usize) -> bool {
+        loop {
+            let sequence = self.sequences.get_mut(&id).expect("it is in the batch");
+            if sequence.pages.len() * PAGE_TOKENS >= sequence.computed + tokens {
+                return true;
+            }
+            if let Some(page) = self.pool.take() {
+                sequence.pages.push(page);
+                continue;
+            }
+            let youngest = *self.running.values().next_back().expect("the sequence itself is in the batch");
+            if youngest == id {
+                self.preempt(id, PreemptionCause::NoPagesLeft, plan, budget);
+                return false;
+            }
+            self.preempt(youngest, PreemptionCause::PagesForOlder, plan, budget);
+        }
+    }
+
+    /// Puts a sequence back into the queue and takes its row, if it has one, out of the plan.
+    fn preempt(&mut self, id: SequenceId, cause: PreemptionCause, plan: &mut StepPlan, budget: &mut usize) {
+        let sequence = self.sequences.get_mut(&id).expect("it is in the batch");
+        let lane = sequence.lane.expect("it is in the batch");
+        sequence.release_pages(&mut self.pool);
+        self.lanes[lane] = None;
+        self.running.remove(&sequence.rank);
+        self.waiting.insert(sequence.rank, id);
+        plan.preempted.push((id, cause));
+        if let Some(at) = plan.rows.iter().position(|row| row.sequence == id) {
+            let row = plan.rows.remove(at);
+            *budget += row.tokens + row.draft_room;
+        }
+    }
+
+    fn add_row(&mut self, id: SequenceId, tokens: usize, drafts: usize, plan: &mut StepPlan, budget: &mut usize) {
+        let sequence = &self.sequences[&id];
+        *budget -= tokens + drafts;
+        plan.rows.push(PlannedRow {
+            sequence: id,
+            lane: sequence.lane.expect("it is in the batch"),
+            kind: if sequence.decodes() { RowKind::Decode } else { RowKind::Prefill },
+            start: sequence.computed,
+            tokens,
+            samples: tokens == sequence.to_compute(),
+            draft_room: drafts,
+        });
+    }
+}

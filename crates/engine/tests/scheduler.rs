@@ -1,0 +1,308 @@
+//! The scheduler under random histories: no page leaked or freed twice, budgets kept, nobody starves, and every accepted
+//! sequence ends exactly once.
+
+use proptest::prelude::*;
+use std::collections::{BTreeMap, BTreeSet};
+use vastrelay_engine::pages::chain_start;
+use vastrelay_engine::request::EndReason;
+use vastrelay_engine::scheduler::{
+    Arrival, Limits, PlannedRow, Rejection, RowKind, RowOutcome, Scheduler, SequenceId, StepPlan,
+};
+
+const PAGE: usize = 16;
+
+#[derive(Clone, Debug)]
+enum Act {
+    Arrive { prompt: usize, output: usize, priority: i8, deadline: Option<u64>, fork: bool, constraint: bool, drafts: usize, theme: u32 },
+    Cancel(usize),
+    Ready(usize),
+    Step { tokens: u8, ends: u8 },
+}
+
+fn acts() -> impl Strategy<Value = Vec<Act>> {
+    let arrive = (1usize..70, 1usize..40, -1i8..2, prop::option::weighted(0.1, 1u64..40_000), any::<bool>(), 0u8..10, 0usize..4, 0u32..3)
+        .prop_map(|(prompt, output, priority, deadline, fork, constraint, drafts, theme)| Act::Arrive {
+            prompt, output, priority, deadline, fork, constraint: constraint == 0, drafts, theme,
+        });
+    let act = prop_oneof![
+        3 => arrive,
+        1 => (0usize..20).prop_map(Act::Cancel),
+        1 => (0usize..20).prop_map(Act::Ready),
+        8 => (any::<u8>(), any::<u8>()).prop_map(|(tokens, ends)| Act::Step { tokens, ends }),
+    ];
+    prop::collection::vec(act, 1..60)
+}
+
+fn limits() -> impl Strategy<Value = Limits> {
+    (1usize..6, 0usize..40, 1usize..14, 1usize..8, prop::option::of(1usize..20)).prop_map(
+        |(width, extra, pages, queue_depth, prefill_chunk)| Limits {
+            width, step_budget: width + extra, context: 120, queue_depth, pages, prefill_chunk,
+        },
+    )
+}
+
+/// A scheduler with the bookkeeping to judge it by.
+struct World {
+    scheduler: Scheduler,
+    now: u64,
+    alive: BTreeMap<SequenceId, Arrival>,
+    blocked: BTreeSet<SequenceId>,
+    ended: BTreeSet<SequenceId>,
+    accepted: usize,
+    next: u64,
+}
+
+impl World {
+    fn new(limits: Limits) -> World {
+        World {
+            scheduler: Scheduler::new(limits), now: 0, alive: BTreeMap::new(), blocked: BTreeSet::new(), ended: BTreeSet::new(),
+            accepted: 0, next: 0,
+        }
+    }
+
+    fn act(&mut self, act: &Act) {
+        match act {
+            Act::Arrive { prompt, output, priority, deadline, fork, constraint, drafts, theme } => {
+                let parent = if *fork { self.alive.iter().next_back() } else { None };
+                let prompt = match parent {
+                    Some((_, parent)) => parent.prompt.clone(),
+                    None => (0..*prompt as u32).map(|i| i / 20 * 3 + theme).collect(),
+                };
+                self.arrive(Arrival {
+                    id: SequenceId(self.next),
+                    fork_of: parent.map(|(id, _)| *id),
+                    prompt,
+                    most_output: *output,
+                    priority: *priority,
+                    deadline: deadline.map(|d| self.now + d),
+                    scope: chain_start(&[]),
+                    awaits_constraint: *constraint,
+                    drafts: *drafts,
+                });
+            }
+            Act::Cancel(n) => {
+                if let Some(id) = self.alive.keys().nth(*n).copied() {
+                    self.scheduler.cancel(id);
+                }
+            }
+            Act::Ready(n) => {
+                if let Some(id) = self.blocked.iter().nth(*n).copied() {
+                    self.ready(id);
+                }
+            }
+            Act::Step { tokens, ends } => {
+                self.step(*tokens, *ends);
+            }
+        }
+        self.scheduler.check();
+    }
+
+    fn ready(&mut self, id: SequenceId) {
+        self.blocked.remove(&id);
+        self.scheduler.constraint_ready(id);
+    }
+
+    fn arrive(&mut self, arrival: Arrival) {
+        self.next += 1;
+        let waiting = self.scheduler.occupancy().queue_depth;
+        let limits = self.scheduler.limits().clone();
+        let longest = limits.context.min(limits.pages * PAGE);
+        match self.scheduler.arrive(arrival.clone(), self.now) {
+            Ok(()) => {
+                assert!(waiting < limits.queue_depth && arrival.prompt.len() + arrival.most_output <= longest);
+                self.accepted += 1;
+                if arrival.awaits_constraint {
+                    self.blocked.insert(arrival.id);
+                }
+                self.alive.insert(arrival.id, arrival);
+            }
+            Err(Rejection::QueueFull { depth }) => assert!(depth >= limits.queue_depth),
+            Err(Rejection::TooLong { wanted, limit }) => assert!(wanted > limit && limit == longest),
+        }
+    }
+
+    fn end(&mut self, id: SequenceId) {
+        assert!(self.alive.remove(&id).is_some(), "{id:?} ended without being alive");
+        self.blocked.remove(&id);
+        assert!(self.ended.insert(id), "{id:?} ended twice");
+    }
+
+    /// Plans and completes a step; returns the plan.
+    fn step(&mut self, tokens: u8, ends: u8) -> StepPlan {
+        self.now += 1_000;
+        let steady = self.scheduler.steady_steps();
+        let plan = self.scheduler.plan(self.now);
+        self.judge(&plan, steady);
+        for (id, reason) in &plan.ended {
+            let overdue = self.alive[id].deadline.is_some_and(|deadline| deadline <= self.now);
+            assert!(*reason == EndReason::Cancelled || (*reason == EndReason::Deadline && overdue));
+            self.end(*id);
+        }
+        if plan.rows.is_empty() {
+            return plan;
+        }
+        let outcomes: Vec<RowOutcome> = plan.rows.iter().map(|row| self.outcome(row, tokens, ends)).collect();
+        self.scheduler.complete(outcomes.clone());
+        for (row, outcome) in plan.rows.iter().zip(&outcomes) {
+            let arrival = &self.alive[&row.sequence];
+            let most = arrival.prompt.len() + arrival.most_output;
+            let total = row.start + row.tokens + outcome.tokens.len();
+            if outcome.ended || (row.samples && total == most && !outcome.tokens.is_empty()) {
+                self.end(row.sequence);
+            }
+        }
+        plan
+    }
+
+    /// Between no token and all there is room for, now and then an end.
+    fn outcome(&self, row: &PlannedRow, tokens: u8, ends: u8) -> RowOutcome {
+        let dice = u64::from(tokens) + row.sequence.0 * 7;
+        let count = if row.samples { (dice as usize % 5).min(1 + row.draft_room) } else { 0 };
+        let tokens = (0..count as u32).map(|i| i + tokens as u32).collect();
+        RowOutcome { sequence: row.sequence, tokens, ended: row.samples && (u64::from(ends) + row.sequence.0).is_multiple_of(37) }
+    }
+
+    fn judge(&self, plan: &StepPlan, steady: usize) {
+        let limits = self.scheduler.limits();
+        let spent: usize = plan.rows.iter().map(|row| row.tokens + row.draft_room).sum();
+        assert!(spent <= limits.step_budget, "{spent} tokens of {}", limits.step_budget);
+        assert!(plan.rows.len() <= limits.width);
+        let lanes: BTreeSet<usize> = plan.rows.iter().map(|row| row.lane).collect();
+        assert_eq!(lanes.len(), plan.rows.len(), "a lane has two rows");
+        assert!(lanes.iter().all(|lane| *lane < limits.width));
+        for row in &plan.rows {
+            assert!(row.tokens > 0 && !self.blocked.contains(&row.sequence));
+            assert!(row.kind == RowKind::Decode || row.tokens <= limits.prefill_chunk.unwrap_or(usize::MAX));
+            let room = self.scheduler.pages(row.sequence).len() * PAGE;
+            assert!(room >= row.start + row.tokens + row.draft_room, "no page for a planned token");
+        }
+        let preempted: BTreeSet<SequenceId> = plan.preempted.iter().map(|(id, _)| *id).collect();
+        assert!(plan.rows.iter().all(|row| !preempted.contains(&row.sequence)));
+        if steady > 0 {
+            assert!(plan.rows.iter().all(|row| row.kind == RowKind::Decode && row.tokens == 1));
+            assert!(plan.admitted.is_empty() && plan.preempted.is_empty() && plan.ended.is_empty());
+        }
+        let gone: BTreeSet<SequenceId> = plan.ended.iter().map(|(id, _)| *id).collect();
+        let ready = self.alive.keys().any(|id| !self.blocked.contains(id) && !gone.contains(id));
+        assert!(!ready || !plan.rows.is_empty(), "somebody could run and nobody does");
+    }
+
+    /// Lets everything come to its end.
+    fn drain(&mut self) {
+        while let Some(id) = self.blocked.iter().next().copied() {
+            self.ready(id);
+        }
+        for round in 0.. {
+            if self.alive.is_empty() {
+                break;
+            }
+            assert!(round < 200_000, "{:?} starve", self.alive.keys());
+            self.step(round as u8 % 3 + 1, 1);
+        }
+        self.scheduler.check();
+        assert!(self.scheduler.is_idle());
+        assert_eq!(self.scheduler.occupancy().pages_used, 0, "pages leaked");
+        assert_eq!(self.ended.len(), self.accepted);
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 12_000, max_shrink_iters: 20_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn random_histories_keep_every_promise(limits in limits(), acts in acts()) {
+        let mut world = World::new(limits);
+        for act in &acts {
+            world.act(act);
+        }
+        world.drain();
+    }
+}
+
+fn arrival(id: u64, prompt: usize, output: usize) -> Arrival {
+    Arrival {
+        id: SequenceId(id),
+        prompt: (0..prompt as u32).map(|i| i + id as u32 * 1000).collect(),
+        most_output: output,
+        priority: 0,
+        deadline: None,
+        scope: chain_start(&[]),
+        fork_of: None,
+        awaits_constraint: false,
+        drafts: 0,
+    }
+}
+
+fn limits_of(width: usize, pages: usize) -> Limits {
+    Limits { width, step_budget: 64, context: 512, queue_depth: 1000, pages, prefill_chunk: None }
+}
+
+#[test]
+fn a_low_priority_is_late_but_never_starved_by_a_stream_of_higher_ones() {
+    let mut world = World::new(limits_of(2, 8));
+    world.arrive(arrival(0, 20, 10));
+    world.arrive(arrival(1, 20, 10));
+    world.step(1, 1);
+    world.arrive(Arrival { priority: -2, ..arrival(2, 30, 30) });
+    let mut steps = 0;
+    while world.alive.contains_key(&SequenceId(2)) {
+        if world.scheduler.occupancy().queue_depth < 5 {
+            let id = world.next;
+            world.arrive(arrival(id, 20, 10));
+        }
+        world.step((steps % 5) as u8, 1);
+        steps += 1;
+        assert!(steps < 20_000, "starved");
+    }
+    assert!(steps > 1_000, "it was not late at all: {steps}");
+}
+
+#[test]
+fn a_finished_sequence_makes_room_at_the_very_next_step() {
+    let mut world = World::new(limits_of(1, 8));
+    world.arrive(arrival(0, 4, 1));
+    world.arrive(arrival(1, 4, 1));
+    let (first, second) = (world.step(1, 1), world.step(1, 1));
+    assert_eq!(first.rows[0].sequence, SequenceId(0));
+    assert_eq!(second.rows[0].sequence, SequenceId(1));
+}
+
+#[test]
+fn when_pages_run_out_the_youngest_goes_and_comes_back() {
+    let mut world = World::new(limits_of(2, 4));
+    world.arrive(arrival(0, 16, 40));
+    world.arrive(arrival(1, 16, 40));
+    let mut preempted = Vec::new();
+    while !world.alive.is_empty() {
+        preempted.extend(world.step(1, 1).preempted.into_iter().map(|(id, _)| id));
+    }
+    assert!(!preempted.is_empty() && preempted.iter().all(|id| *id == SequenceId(1)), "{preempted:?}");
+}
+
+#[test]
+fn an_equal_prompt_is_found_in_the_cache_but_not_across_scopes() {
+    let mut world = World::new(limits_of(2, 20));
+    let prompt = arrival(0, 50, 1);
+    let reused = |world: &mut World, arrival: Arrival| {
+        world.arrive(arrival);
+        world.step(1, 1).admitted[0].1
+    };
+    assert_eq!(reused(&mut world, prompt.clone()), 0);
+    assert_eq!(reused(&mut world, Arrival { id: SequenceId(1), ..prompt.clone() }), 48);
+    let other = Arrival { id: SequenceId(2), scope: chain_start(&[b"another salt"]), ..prompt };
+    assert_eq!(reused(&mut world, other), 0);
+}
+
+#[test]
+fn a_fork_copies_the_partly_filled_page_only() {
+    let mut world = World::new(limits_of(2, 20));
+    world.arrive(arrival(0, 40, 10));
+    let parent = arrival(0, 40, 10);
+    world.arrive(Arrival { id: SequenceId(1), fork_of: Some(SequenceId(0)), ..parent });
+    let first = world.step(1, 1);
+    assert_eq!(first.admitted, [(SequenceId(0), 0)]);
+    let second = world.step(1, 1);
+    assert_eq!(second.admitted, [(SequenceId(1), 39)]);
+    assert_eq!(second.copies.len(), 1);
+    assert_eq!(world.scheduler.pages(SequenceId(0))[..2], world.scheduler.pages(SequenceId(1))[..2]);
+    assert_ne!(world.scheduler.pages(SequenceId(0))[2], world.scheduler.pages(SequenceId(1))[2]);
+}
