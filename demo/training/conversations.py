@@ -20,6 +20,15 @@ SYSTEM = [
 ]
 
 
+# What people say around a question without changing it.
+FRAMES = [
+    "could you tell me {}", "can you tell me {}", "I would like to know {}", "do you know {}", "please tell me {}",
+    "I need to know {}", "tell me, {}", "can you say {}", "quick question: {}", "my friend asks {}", "could you say {}",
+    "{}, do you know", "{}, can you say", "we are on holiday, {}", "I am new here, {}", "we are two people, {}",
+    "so {}", "ok, {}", "well, {}", "{} exactly", "{} by the way", "now {}", "I wonder {}",
+]
+
+
 def expand(template, rng):
     """Returns a template with one alternative of each `[a|b]` chosen."""
     while "[" in template:
@@ -31,6 +40,8 @@ def dress(text, rng, plain=False):
     """Returns a question as somebody would type it: greeting, case and punctuation vary."""
     text = re.sub(r"\s+", " ", text).strip()
     if not plain:
+        if rng.random() < 0.2:
+            text = rng.choice(FRAMES).format(text)
         if rng.random() < 0.1:
             text = rng.choice(["hi, ", "hello, ", "excuse me, ", "please, ", "good morning, "]) + text
         if rng.random() < 0.08:

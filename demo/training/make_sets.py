@@ -7,9 +7,11 @@
 import json
 import pathlib
 import random
+import re
 import sys
 
 import conversations
+import ferry_world as world
 
 DEMO = pathlib.Path(__file__).resolve().parent.parent
 MODEL = DEMO / "models" / "pierdesk-1"
@@ -31,6 +33,26 @@ TEMPLATE = (
 def write_lines(path, items):
     path.write_text("".join(json.dumps(item, ensure_ascii=False) + "\n" for item in items), encoding="utf-8")
     print(f"{path.name}: {len(items)} items")
+
+
+def check_wordings():
+    """Stops when a held-out wording can be drawn for training too."""
+    groups = list(world.QUESTIONS.values()) + world.RULES
+    trained = {text for group in groups for template in group["train"] for text in alternatives(template)}
+    for group in groups:
+        for template in group["held_out"]:
+            if trained & set(alternatives(template)):
+                sys.exit(f"this held-out wording is trained on: {template}")
+    print(f"{len(trained)} training wordings, none of them held out")
+
+
+def alternatives(template):
+    """Returns every text that a template can become."""
+    choice = re.search(r"\[([^\[\]]*)\]", template)
+    if not choice:
+        return [" ".join(template.split())]
+    before, after = template[:choice.start()], template[choice.end():]
+    return [text for option in choice.group(1).split("|") for text in alternatives(before + option + after)]
 
 
 def train_tokenizer():
@@ -67,6 +89,7 @@ def train_tokenizer():
 
 
 if __name__ == "__main__":
+    check_wordings()
     write_lines(DEMO / "held-out" / "questions.jsonl", conversations.held_out_questions())
     write_lines(DEMO / "held-out" / "follow-ups.jsonl", conversations.held_out_follow_ups())
     if "tokenizer" in sys.argv[1:]:

@@ -1,11 +1,12 @@
 """Trains the passenger desk's model from scratch on the CPU and writes it as sharded bf16 safetensors.
 
-    python train.py [--minutes 40] [--seed 1]
+    python train.py [--minutes 48] [--seed 1]                        from random weights
+    python train.py --continue [--minutes 35] [--rate 0.0015]        from the weights that are there
 
 Decoder-only transformer of the common open-weight layout: RMS norm before each block, rotary positions over the two
 halves of a head, grouped-query attention, gated SiLU MLP, tied embeddings. Conversations are packed into rows of
-`LENGTH` tokens, each attending to itself only; the last tenth of the time uses long rows of unmasked conversation so
-that long chats hold together.
+`LENGTH` tokens, each attending to itself only; in the second half every sixth batch has long rows of many turns, so that
+long chats hold together.
 """
 
 import argparse
@@ -19,7 +20,7 @@ import jax
 import jax.numpy as jnp
 import ml_dtypes
 import numpy as np
-from safetensors.numpy import save_file
+from safetensors.numpy import load_file, save_file
 from tokenizers import Tokenizer
 
 import conversations
@@ -33,6 +34,11 @@ SHAPE = {
 }
 LENGTH, ROWS = 160, 24
 LONG_LENGTH, LONG_ROWS = 1024, 4
+NAMES = {
+    "input_norm": "input_layernorm", "post_norm": "post_attention_layernorm", "q": "self_attn.q_proj",
+    "k": "self_attn.k_proj", "v": "self_attn.v_proj", "o": "self_attn.o_proj", "gate": "mlp.gate_proj",
+    "up": "mlp.up_proj", "down": "mlp.down_proj",
+}
 PEAK_RATE, SHARD_BYTES = 2.5e-3, 3_500_000
 
 
@@ -187,14 +193,9 @@ def exact_share(weights, encoder, name):
 def save(weights):
     """Writes config, generation config and bf16 shards below 4 MB each."""
     layers = weights["layers"]
-    names = {
-        "input_norm": "input_layernorm", "post_norm": "post_attention_layernorm", "q": "self_attn.q_proj",
-        "k": "self_attn.k_proj", "v": "self_attn.v_proj", "o": "self_attn.o_proj", "gate": "mlp.gate_proj",
-        "up": "mlp.up_proj", "down": "mlp.down_proj",
-    }
     tensors = {"model.embed_tokens.weight": weights["embed"]}
     for index in range(SHAPE["num_hidden_layers"]):
-        for ours, theirs in names.items():
+        for ours, theirs in NAMES.items():
             tensors[f"model.layers.{index}.{theirs}.weight"] = layers[ours][index]
     tensors["model.norm.weight"] = weights["norm"]
     tensors = {name: np.asarray(value).astype(ml_dtypes.bfloat16) for name, value in tensors.items()}
@@ -219,8 +220,23 @@ def save(weights):
         "attention_bias": False, "mlp_bias": False, "rope_scaling": None, "tie_word_embeddings": True,
         "torch_dtype": "bfloat16", "bos_token_id": 0, "eos_token_id": 4,
     })
-    write_json("generation_config.json", {"bos_token_id": 0, "eos_token_id": [4], "max_new_tokens": 512})
+    write_json("generation_config.json", {"bos_token_id": 0, "eos_token_id": [4], "do_sample": False})
     print(f"saved {sum(v.size for v in tensors.values()):,} parameters in {len(shards)} shards")
+
+
+def load():
+    """Returns the weights that `save` has written."""
+    where = json.loads((MODEL / "model.safetensors.index.json").read_text("utf-8"))["weight_map"]
+    tensors = {}
+    for file in sorted(set(where.values())):
+        tensors |= {name: np.asarray(value, np.float32) for name, value in load_file(MODEL / file).items()}
+    stack = lambda name: jnp.stack([
+        tensors[f"model.layers.{index}.{name}.weight"] for index in range(SHAPE["num_hidden_layers"])
+    ])
+    return {
+        "embed": jnp.asarray(tensors["model.embed_tokens.weight"]), "norm": jnp.asarray(tensors["model.norm.weight"]),
+        "layers": {ours: stack(theirs) for ours, theirs in NAMES.items()},
+    }
 
 
 def write_json(name, value):
@@ -233,30 +249,33 @@ def rounded(weights):
 
 def main():
     options = argparse.ArgumentParser()
-    options.add_argument("--minutes", type=float, default=40)
+    options.add_argument("--minutes", type=float, default=48)
     options.add_argument("--seed", type=int, default=1)
+    options.add_argument("--rate", type=float, default=PEAK_RATE)
+    options.add_argument("--continue", action="store_true", dest="proceed")
     options = options.parse_args()
     encoder, rng = Encoder(), random.Random(options.seed)
-    weights = initial(jax.random.key(options.seed))
+    weights = load() if options.proceed else initial(jax.random.key(options.seed))
     first, second = jax.tree.map(jnp.zeros_like, weights), jax.tree.map(jnp.zeros_like, weights)
-    mean = jax.tree.map(jnp.copy, weights)
+    mean = None
     begun, count, seen, smooth, told = time.time(), 0, 0, None, 0.0
     while (done := (time.time() - begun) / (60 * options.minutes)) < 1:
-        long = done > 0.9
+        # Every sixth batch of the second half is one of long conversations.
+        long = done > 0.5 and count % 6 == 0
         rows, length, more = (LONG_ROWS, LONG_LENGTH, 0.93) if long else (ROWS, LENGTH, 0.25)
         batch = pack(encoder, rng, rows, length, more)
         count += 1
-        rate = PEAK_RATE * min(1.0, count / 200) * max(0.02, 1 - done)
+        rate = options.rate * min(1.0, count / 200) * max(0.02, 1 - done)
         weights, first, second, value = step(weights, first, second, count, rate, *batch)
-        keep = 0.0 if done < 0.5 else 0.99
-        mean = jax.tree.map(lambda m, w: keep * m + (1 - keep) * w, mean, weights) if done >= 0.5 else mean
+        if done >= 0.5:
+            mean = jax.tree.map(lambda m, w: 0.99 * m + 0.01 * w, mean or weights, weights)
         seen += rows * length
         smooth = float(value) if smooth is None else 0.98 * smooth + 0.02 * float(value)
         if time.time() - told > 60:
             told = time.time()
             print(f"{(told - begun) / 60:5.1f} min  step {count}  {seen / 1e6:.1f} M tokens  loss {smooth:.4f}", flush=True)
         if count % 500 == 0:
-            report(rounded(mean if done > 0.55 else weights), encoder)
+            report(rounded(mean or weights), encoder)
     report(rounded(mean), encoder, show=30)
     save(mean)
 

@@ -28,3 +28,4 @@ pub use executor::{Executor, MemoryReport};
 pub use request::{EndReason, Event, Figures, GenerationRequest, Refusal, RequestStream};
 pub use sampling::Sampling;
 pub use scheduler::{Limits, Scheduler};
+pub use vastrelay_kernels::attention::PAGE_TOKENS;

@@ -1,0 +1,198 @@
+//! What can be typed.
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+/// Open-weight language models behind OpenAI-compatible endpoints, on our own engine.
+#[derive(Parser)]
+#[command(name = "vastrelay", version, propagate_version = true, after_help = "\
+Examples:
+  vastrelay start --demo
+  vastrelay ask \"When is the last boat back on Sunday?\"
+  vastrelay status
+
+Exit codes: 0 done, 1 what was asked for failed, 2 the words were wrong, 3 the service could not be reached.")]
+pub struct Arguments {
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Start the service with one model or more
+    Start(Box<StartOptions>),
+    /// Ask a model something and show the answer as it comes
+    Ask(Box<AskOptions>),
+    /// Show how the service and its models stand
+    Status(StatusOptions),
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay start --demo                                  the ferry desk of the Harrow Isles, as `pierdesk`
+  vastrelay start --model desk=./pierdesk-1 --width 32    a folder of safetensors, as `desk`
+  vastrelay start --demo --context 1024 --memory-share 0.2
+
+The folder holds config.json, tokenizer.json and model.safetensors (one file, or shards with their index).")]
+pub struct StartOptions {
+    /// Serve the demo model `pierdesk@1` under the name `pierdesk`
+    #[arg(long)]
+    pub demo: bool,
+    /// Serve a folder of weights under a name; may be given several times
+    #[arg(long = "model", value_name = "NAME=PATH", value_parser = named_folder)]
+    pub models: Vec<(String, PathBuf)>,
+    /// Where the database and the demo's weights are kept [default: the platform's data directory]
+    #[arg(long, value_name = "DIR")]
+    pub data: Option<PathBuf>,
+    /// Where to listen; port 0 takes a free one
+    #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:7411")]
+    pub listen: SocketAddr,
+    /// Most sequences in one batch
+    #[arg(long, value_name = "N", default_value_t = 16)]
+    pub width: usize,
+    /// Most tokens in one step, prefill and decode together
+    #[arg(long, value_name = "TOKENS", default_value_t = 320)]
+    pub step_budget: usize,
+    /// Most tokens of one sequence, prompt plus output [default: the model's own]
+    #[arg(long, value_name = "TOKENS")]
+    pub context: Option<usize>,
+    /// Most requests that wait for a place in the batch
+    #[arg(long, value_name = "N", default_value_t = 400)]
+    pub queue_depth: usize,
+    /// Most prompt tokens of one sequence in one step [default: the step budget]
+    #[arg(long, value_name = "TOKENS")]
+    pub prefill_chunk: Option<usize>,
+    /// Cores for each model [default: all but one, which serves HTTP]
+    #[arg(long, value_name = "N")]
+    pub cores: Option<usize>,
+    /// Fraction of this machine's memory that each model may take
+    #[arg(long, value_name = "FRACTION", default_value_t = 0.4)]
+    pub memory_share: f64,
+    /// KV pages of 16 tokens [default: as many as fit and are of use]
+    #[arg(long, value_name = "N")]
+    pub pages: Option<usize>,
+    /// How log lines on standard error look
+    #[arg(long, value_enum, default_value_t = LogForm::Text)]
+    pub log: LogForm,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum LogForm {
+    /// For people
+    Text,
+    /// One JSON object a line
+    Json,
+}
+
+/// Where the service is.
+#[derive(Args)]
+pub struct Connection {
+    /// The service's address
+    #[arg(long, env = "VASTRELAY_URL", value_name = "URL", default_value = "http://127.0.0.1:7411", hide_env_values = true)]
+    pub url: String,
+    /// The key to call it with
+    #[arg(long, env = "VASTRELAY_KEY", value_name = "KEY", hide_env_values = true)]
+    pub key: Option<String>,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay ask \"When is the last boat back on Sunday?\"
+  vastrelay ask --figures \"Can I bring my dog?\"
+  echo \"Timetable to Tolsay on Saturday?\" | vastrelay ask
+  vastrelay ask --json --seed 7 --temperature 0.8 \"Tell me a joke\"
+
+Ctrl-C stops the answer and takes the request out of the batch.")]
+pub struct AskOptions {
+    /// What to ask; text piped in is added to it
+    #[arg(value_name = "QUESTION")]
+    pub question: Option<String>,
+    /// Which model [default: the only one there is]
+    #[arg(long, value_name = "NAME")]
+    pub model: Option<String>,
+    /// What the model is told before the question
+    #[arg(long, value_name = "TEXT")]
+    pub system: Option<String>,
+    /// Most tokens of the answer
+    #[arg(long, value_name = "TOKENS")]
+    pub max_tokens: Option<u32>,
+    /// 0 always takes the most probable token, more makes answers vary
+    #[arg(long, value_name = "NUMBER")]
+    pub temperature: Option<f32>,
+    /// Choose among the tokens that make up this share of probability
+    #[arg(long, value_name = "SHARE")]
+    pub top_p: Option<f32>,
+    /// Choose among so many of the most probable tokens
+    #[arg(long, value_name = "N")]
+    pub top_k: Option<u32>,
+    /// Leave out tokens below this share of the most probable one
+    #[arg(long, value_name = "SHARE")]
+    pub min_p: Option<f32>,
+    /// Make sampling repeatable
+    #[arg(long, value_name = "NUMBER")]
+    pub seed: Option<i64>,
+    /// End the answer before this text; may be given several times
+    #[arg(long, value_name = "TEXT")]
+    pub stop: Vec<String>,
+    /// Print the whole answer as JSON
+    #[arg(long)]
+    pub json: bool,
+    /// Print what was measured, after the answer
+    #[arg(long)]
+    pub figures: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay status
+  vastrelay status --json")]
+pub struct StatusOptions {
+    /// Print it as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+fn named_folder(text: &str) -> Result<(String, PathBuf), String> {
+    let (name, path) = text.split_once('=').ok_or("it needs the form NAME=PATH, such as desk=./pierdesk-1")?;
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.@/".contains(&byte);
+    if name.is_empty() || name.len() > 100 || !name.bytes().all(plain) {
+        return Err(format!("`{name}` is no model name; letters, digits and - _ . @ / work"));
+    }
+    if path.is_empty() {
+        return Err("the path is empty".into());
+    }
+    Ok((name.to_owned(), PathBuf::from(path)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_definitions_are_consistent_and_every_command_shows_examples() {
+        let mut command = Arguments::command();
+        command.build();
+        command.clone().debug_assert();
+        for sub in command.get_subcommands().filter(|sub| sub.get_name() != "help") {
+            let help = sub.get_after_help().map(ToString::to_string).unwrap_or_default();
+            assert!(help.contains("Examples:"), "{} has no examples", sub.get_name());
+        }
+    }
+
+    #[test]
+    fn a_model_needs_a_name_and_a_path() {
+        assert_eq!(named_folder("desk=./a=b").unwrap(), ("desk".into(), PathBuf::from("./a=b")));
+        for wrong in ["desk", "=a", "a b=c", "desk="] {
+            assert!(named_folder(wrong).is_err(), "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,153 @@
+//! `vastrelay ask`.
+
+use crate::args::AskOptions;
+use crate::client::Client;
+use crate::failure::Failure;
+use eventsource_stream::Eventsource;
+use futures_util::StreamExt;
+use std::io::{IsTerminal, Read, Write};
+use vastrelay_wire::chat::{ChatAnswer, ChatMessage, ChatPiece, ChatRequest, Content};
+use vastrelay_wire::error::ErrorEnvelope;
+use vastrelay_wire::models::ModelList;
+use vastrelay_wire::sampling::{Include, Measured, Stop};
+
+/// Asks, and prints the answer as it comes.
+pub async fn run(options: &AskOptions) -> Result<(), Failure> {
+    let question = question(options)?;
+    let client = Client::new(&options.connection)?;
+    let model = match &options.model {
+        Some(model) => model.clone(),
+        None => only_model(&client).await?,
+    };
+    let request = request(options, model, question);
+    tokio::select! {
+        outcome = answer(&client, &request, options) => outcome,
+        _ = tokio::signal::ctrl_c() => {
+            // The connection closes with the process, and the service takes the request out of the batch.
+            println!();
+            Err(Failure::failed("stopped; the request was cancelled"))
+        }
+    }
+}
+
+/// Returns what was typed, what was piped in, or both.
+fn question(options: &AskOptions) -> Result<String, Failure> {
+    let mut parts: Vec<String> = options.question.iter().cloned().collect();
+    let mut stdin = std::io::stdin();
+    if !stdin.is_terminal() && (options.question.is_none() || is_pipe_or_file()) {
+        let mut piped = String::new();
+        stdin.read_to_string(&mut piped).map_err(|e| Failure::failed(format!("cannot read what is piped in: {e}")))?;
+        parts.push(piped.trim_end().to_owned());
+    }
+    let question = parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("\n\n");
+    if question.is_empty() {
+        return Err(Failure::usage("there is no question; type one after `ask` or pipe one in"));
+    }
+    Ok(question)
+}
+
+/// Whether standard input carries data that somebody meant for us, rather than an idle socket or device that another
+/// program handed down.
+fn is_pipe_or_file() -> bool {
+    use std::os::unix::fs::FileTypeExt;
+    let kind = std::fs::metadata("/dev/stdin").map(|metadata| metadata.file_type());
+    kind.is_ok_and(|kind| kind.is_fifo() || kind.is_file())
+}
+
+async fn only_model(client: &Client) -> Result<String, Failure> {
+    let mut models = client.get::<ModelList>("/v1/models").await?.data;
+    match models.len() {
+        0 => Err(Failure::failed("the service has no model")),
+        1 => Ok(models.remove(0).id),
+        _ => {
+            let names: Vec<String> = models.into_iter().map(|model| model.id).collect();
+            Err(Failure::usage(format!("the service has several models: {}; --model NAME picks one", names.join(", "))))
+        }
+    }
+}
+
+fn request(options: &AskOptions, model: String, question: String) -> ChatRequest {
+    let say = |role: &str, text: String| ChatMessage {
+        role: role.into(),
+        content: Some(Content::Text(text)),
+        ..ChatMessage::default()
+    };
+    let mut messages: Vec<ChatMessage> = options.system.iter().map(|text| say("system", text.clone())).collect();
+    messages.push(say("user", question));
+    ChatRequest {
+        model,
+        messages,
+        stream: Some(!options.json),
+        max_tokens: options.max_tokens,
+        temperature: options.temperature,
+        top_p: options.top_p,
+        top_k: options.top_k,
+        min_p: options.min_p,
+        seed: options.seed,
+        stop: (!options.stop.is_empty()).then(|| Stop::Many(options.stop.clone())),
+        include: options.figures.then(|| vec![Include::Measured]),
+        ..ChatRequest::default()
+    }
+}
+
+async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) -> Result<(), Failure> {
+    let response = client.post("/v1/chat/completions", request).await?;
+    if options.json {
+        let answer: ChatAnswer = response.json().await.map_err(broken)?;
+        let text = serde_json::to_string_pretty(&answer).map_err(broken)?;
+        println!("{text}");
+        return Ok(());
+    }
+    let mut events = response.bytes_stream().eventsource();
+    let mut out = std::io::stdout();
+    let mut end = None;
+    while let Some(event) = events.next().await {
+        let data = event.map_err(broken)?.data;
+        if data == "[DONE]" {
+            break;
+        }
+        if let Ok(envelope) = serde_json::from_str::<ErrorEnvelope>(&data) {
+            println!();
+            return Err(Failure::failed(format!("the answer broke off: {}", envelope.error.message)));
+        }
+        let piece: ChatPiece = serde_json::from_str(&data).map_err(broken)?;
+        for choice in piece.choices {
+            let text = choice.delta.content.unwrap_or_default();
+            if out.write_all(text.as_bytes()).and_then(|()| out.flush()).is_err() {
+                // Whoever read our output has gone; so do we.
+                return Ok(());
+            }
+            if let Some(reason) = choice.finish_reason {
+                end = Some((reason, choice.measured));
+            }
+        }
+    }
+    println!();
+    let Some((reason, measured)) = end else {
+        return Err(Failure::failed("the answer broke off: the connection closed before its end"));
+    };
+    if reason == "length" {
+        eprintln!("(cut off by its limit; --max-tokens raises it)");
+    }
+    if let Some(measured) = measured {
+        print_figures(&measured);
+    }
+    Ok(())
+}
+
+fn print_figures(measured: &Measured) {
+    let ms = |seconds: f64| format!("{:.1} ms", seconds * 1000.0);
+    let Measured { prompt_tokens, reused_tokens, output_tokens, .. } = measured;
+    println!();
+    println!("queued            {:>12}", ms(measured.queued));
+    println!("prefill           {:>12}   {prompt_tokens} prompt tokens, {reused_tokens} of them reused", ms(measured.prefill));
+    println!("TTFT              {:>12}   time to first token, from arrival", ms(measured.ttft));
+    println!("ITL mean          {:>12}   inter-token latency; largest gap {}", ms(measured.itl_mean), ms(measured.itl_max));
+    let rate = if measured.itl_mean > 0.0 { format!("{:.0} tokens/s while decoding", 1.0 / measured.itl_mean) } else { String::new() };
+    println!("total             {:>12}   {output_tokens} output tokens; {rate}", ms(measured.total));
+    println!("ended by          {:>12}   preempted {} times", measured.ended, measured.preemptions);
+}
+
+fn broken(error: impl std::fmt::Display) -> Failure {
+    Failure::failed(format!("the answer cannot be read: {error}"))
+}

@@ -1,0 +1,32 @@
+//! The command line: `vastrelay start` runs the service, the other commands talk to one.
+
+mod args;
+mod ask;
+mod client;
+mod demo;
+mod failure;
+mod start;
+mod status;
+
+use args::{Arguments, Command};
+use clap::Parser;
+use failure::Failure;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    // clap itself answers wrong words with exit code 2.
+    let arguments = Arguments::parse();
+    let runtime = match tokio::runtime::Runtime::new() {
+        Ok(runtime) => runtime,
+        Err(error) => return Failure::failed(format!("cannot start the runtime: {error}")).report(),
+    };
+    let outcome = match arguments.command {
+        Command::Start(options) => start::run(&runtime, &options),
+        Command::Ask(options) => runtime.block_on(ask::run(&options)),
+        Command::Status(options) => runtime.block_on(status::run(&options)),
+    };
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => failure.report(),
+    }
+}

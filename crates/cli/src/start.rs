@@ -1,0 +1,137 @@
+//! `vastrelay start`.
+
+use crate::args::{LogForm, StartOptions};
+use crate::demo;
+use crate::failure::Failure;
+use actix_web::web;
+use std::io::{IsTerminal, Write};
+use std::path::PathBuf;
+use std::thread::available_parallelism;
+use sysinfo::{MemoryRefreshKind, RefreshKind, System};
+use tokio::runtime::Runtime;
+use tracing_subscriber::EnvFilter;
+use vastrelay_service::{Server, ServiceState};
+use vastrelay_serving::{Replica, ReplicaSettings};
+use vastrelay_store::Store;
+
+/// Runs the service until it is told to stop.
+pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
+    start_log(options.log);
+    let data = match &options.data {
+        Some(data) => data.clone(),
+        None => dirs::data_dir()
+            .map(|dir| dir.join("vastrelay"))
+            .ok_or_else(|| Failure::usage("this account has no data directory; --data DIR names one"))?,
+    };
+    let settings = settings(options)?;
+    // Taken before the models are loaded, so that a taken address fails at once.
+    let server = Server::bind(options.listen).map_err(Failure::failed)?;
+    let store = Store::open(&data).map_err(Failure::failed)?;
+    say(&format!(
+        "Vast Relay {} on cpu: {} of {} cores for each model",
+        env!("CARGO_PKG_VERSION"),
+        settings.cores,
+        machine_cores()
+    ));
+    let replicas = load(options, &settings, data)?;
+    let names: Vec<String> = replicas.iter().map(|replica| replica.name.clone()).collect();
+    let state = web::Data::new(ServiceState::new(replicas, store));
+    say(&format!("\nready: http://{}  models: {}", server.address(), names.join(", ")));
+    runtime
+        .block_on(async { tokio::task::LocalSet::new().run_until(server.run(state)).await })
+        .map_err(Failure::failed)
+}
+
+fn load(options: &StartOptions, settings: &ReplicaSettings, data: PathBuf) -> Result<Vec<Replica>, Failure> {
+    let mut models = options.models.clone();
+    if options.demo {
+        models.push(("pierdesk".into(), demo::unpack(&data)?));
+    }
+    if models.is_empty() {
+        return Err(Failure::usage("there is nothing to serve; --demo or --model NAME=PATH names a model"));
+    }
+    let mut replicas: Vec<Replica> = Vec::new();
+    for (name, folder) in &models {
+        if replicas.iter().any(|replica| replica.name == *name) {
+            return Err(Failure::usage(format!("two models are named `{name}`; give one another name")));
+        }
+        let replica = Replica::load(name, folder, settings)
+            .map_err(|error| Failure::failed(format!("`{name}` cannot be served: {error}")))?;
+        let description = &replica.description;
+        say(&format!(
+            "\n{name}  {} parameters, {} layers, context {} tokens, {} kernels\n  from {}",
+            grouped(description.parameters()),
+            description.layers,
+            grouped(replica.memory.context),
+            replica.instructions,
+            folder.display(),
+        ));
+        replica.memory.lines().iter().for_each(|line| say(&format!("  {line}")));
+        replicas.push(replica);
+    }
+    Ok(replicas)
+}
+
+fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
+    let memory = System::new_with_specifics(
+        RefreshKind::nothing().with_memory(MemoryRefreshKind::nothing().with_ram()),
+    );
+    let most = machine_cores();
+    let cores = options.cores.unwrap_or(most.saturating_sub(1).max(1));
+    if cores > most {
+        return Err(Failure::usage(format!("--cores {cores} is more than the {most} cores of this machine")));
+    }
+    Ok(ReplicaSettings {
+        width: options.width,
+        step_budget: options.step_budget,
+        context: options.context,
+        queue_depth: options.queue_depth,
+        prefill_chunk: options.prefill_chunk,
+        cores,
+        memory_share: options.memory_share,
+        pages: options.pages,
+        device_memory: memory.total_memory() as usize,
+    })
+}
+
+fn machine_cores() -> usize {
+    available_parallelism().map_or(1, usize::from)
+}
+
+fn start_log(form: LogForm) {
+    let filter = EnvFilter::try_from_env("VASTRELAY_LOG").unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
+    match form {
+        LogForm::Json => log.json().flatten_event(true).init(),
+        LogForm::Text => log.with_ansi(std::io::stderr().is_terminal()).init(),
+    }
+}
+
+/// Prints a line at once, also into a pipe; a reader who is gone does not matter.
+fn say(line: &str) {
+    let mut out = std::io::stdout().lock();
+    let _ = writeln!(out, "{line}").and_then(|()| out.flush());
+}
+
+/// Returns a number with commas between groups of three digits.
+pub fn grouped(number: usize) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::grouped;
+
+    #[test]
+    fn digits_come_in_groups_of_three() {
+        assert_eq!([0, 999, 1000, 1234567].map(grouped), ["0", "999", "1,000", "1,234,567"]);
+    }
+}

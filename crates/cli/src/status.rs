@@ -1,0 +1,75 @@
+//! `vastrelay status`.
+
+use crate::args::StatusOptions;
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::start::grouped;
+use comfy_table::{CellAlignment, Table, presets};
+use vastrelay_serving::memory::bytes;
+use vastrelay_wire::manage::{ModelStatus, ServiceStatus};
+
+/// Shows how the service and its models stand.
+pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
+    let status: ServiceStatus = Client::new(&options.connection)?.get("/manage/status").await?;
+    if options.json {
+        let text = serde_json::to_string_pretty(&status).map_err(Failure::failed)?;
+        println!("{text}");
+        return Ok(());
+    }
+    println!(
+        "Vast Relay {} is {}, up {}, {} calls recorded\n",
+        status.version,
+        status.state,
+        duration(status.uptime),
+        grouped(status.calls_recorded as usize)
+    );
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING);
+    table.set_header(["model", "device", "lanes", "queue", "KV pages", "reusable", "steps", "tokens in", "tokens out", "preempted"]);
+    for model in &status.models {
+        table.add_row(row(model));
+    }
+    table.column_iter_mut().skip(2).for_each(|column| column.set_cell_alignment(CellAlignment::Right));
+    println!("{table}\n");
+    for model in &status.models {
+        let memory = &model.memory;
+        println!(
+            "{}: weights {}, KV pool {}, workspace {}, of {} it may take; {} sequences of {} tokens fit",
+            model.name,
+            bytes(memory.weights),
+            bytes(memory.kv_pool),
+            bytes(memory.workspace),
+            bytes(memory.budget),
+            grouped(model.full_context_sequences),
+            grouped(model.context),
+        );
+        if let Some(failure) = &model.failure {
+            println!("{}: FAILED, {failure}", model.name);
+        }
+    }
+    Ok(())
+}
+
+fn row(model: &ModelStatus) -> Vec<String> {
+    vec![
+        model.name.clone(),
+        format!("{} ({} × {})", model.device, model.cores, model.instructions),
+        format!("{} of {}", model.lanes_used, model.width),
+        format!("{} of {}", model.queue_depth, model.queue_limit),
+        format!("{} of {}", grouped(model.pages_used), grouped(model.pages_total)),
+        grouped(model.pages_cached),
+        grouped(model.steps as usize),
+        grouped(model.prefill_tokens as usize),
+        grouped(model.output_tokens as usize),
+        grouped(model.preemptions as usize),
+    ]
+}
+
+fn duration(seconds: f64) -> String {
+    let seconds = seconds as u64;
+    match (seconds / 3600, seconds / 60 % 60, seconds % 60) {
+        (0, 0, s) => format!("{s} s"),
+        (0, m, s) => format!("{m} min {s} s"),
+        (h, m, _) => format!("{h} h {m} min"),
+    }
+}

@@ -1,0 +1,18 @@
+//! Is it alive, and is it ready?
+
+use crate::state::ServiceState;
+use actix_web::{HttpResponse, web};
+use serde_json::json;
+
+/// `GET /health/live`: 200 while the process answers at all.
+pub async fn live() -> HttpResponse {
+    HttpResponse::Ok().json(json!({"live": true}))
+}
+
+/// `GET /health/ready`: 200 when requests are taken, 503 with the reason when not.
+pub async fn ready(state: web::Data<ServiceState>) -> HttpResponse {
+    match state.condition() {
+        "ready" => HttpResponse::Ok().json(json!({"ready": true, "state": "ready"})),
+        other => HttpResponse::ServiceUnavailable().json(json!({"ready": false, "state": other})),
+    }
+}

@@ -1,0 +1,188 @@
+//! The fields that chat and plain completions share, checked and turned into an engine's request.
+
+use crate::problem::Problem;
+use vastrelay_engine::{GenerationRequest, Sampling};
+use vastrelay_serving::Replica;
+use vastrelay_wire::chat::ChatRequest;
+use vastrelay_wire::completion::CompletionRequest;
+use vastrelay_wire::sampling::{Include, LogitBias, Stop, StreamOptions};
+
+/// Most completions of one prompt.
+const MOST_CHOICES: u32 = 16;
+/// Most stop strings.
+const MOST_STOPS: usize = 16;
+/// Most alternatives to a token.
+const MOST_ALTERNATIVES: u32 = 20;
+
+/// The shared fields.
+pub(super) struct Options {
+    pub stream: bool,
+    pub usage_at_end: bool,
+    pub token_ids: bool,
+    pub measured: bool,
+    pub most_tokens: Option<u32>,
+    pub choices: u32,
+    pub top_logprobs: Option<u32>,
+    min_tokens: u32,
+    temperature: Option<f32>,
+    top_p: Option<f32>,
+    top_k: Option<u32>,
+    min_p: Option<f32>,
+    repetition_penalty: Option<f32>,
+    presence_penalty: Option<f32>,
+    frequency_penalty: Option<f32>,
+    logit_bias: LogitBias,
+    seed: Option<i64>,
+    stop: Vec<String>,
+}
+
+impl From<&ChatRequest> for Options {
+    fn from(request: &ChatRequest) -> Options {
+        let logprobs = request.logprobs.unwrap_or(false);
+        Options {
+            stream: request.stream.unwrap_or(false),
+            usage_at_end: wants_usage(request.stream_options),
+            token_ids: includes(&request.include, Include::TokenIds),
+            measured: includes(&request.include, Include::Measured),
+            most_tokens: request.max_completion_tokens.or(request.max_tokens),
+            choices: request.n.unwrap_or(1),
+            top_logprobs: logprobs.then(|| request.top_logprobs.unwrap_or(0)),
+            min_tokens: request.min_tokens.unwrap_or(0),
+            temperature: request.temperature,
+            top_p: request.top_p,
+            top_k: request.top_k,
+            min_p: request.min_p,
+            repetition_penalty: request.repetition_penalty,
+            presence_penalty: request.presence_penalty,
+            frequency_penalty: request.frequency_penalty,
+            logit_bias: request.logit_bias.clone().unwrap_or_default(),
+            seed: request.seed,
+            stop: request.stop.clone().map(Stop::into_list).unwrap_or_default(),
+        }
+    }
+}
+
+impl From<&CompletionRequest> for Options {
+    fn from(request: &CompletionRequest) -> Options {
+        Options {
+            stream: request.stream.unwrap_or(false),
+            usage_at_end: wants_usage(request.stream_options),
+            token_ids: includes(&request.include, Include::TokenIds),
+            measured: includes(&request.include, Include::Measured),
+            most_tokens: Some(request.max_tokens.unwrap_or(16)),
+            choices: request.n.unwrap_or(1),
+            top_logprobs: request.logprobs,
+            min_tokens: request.min_tokens.unwrap_or(0),
+            temperature: request.temperature,
+            top_p: request.top_p,
+            top_k: request.top_k,
+            min_p: request.min_p,
+            repetition_penalty: request.repetition_penalty,
+            presence_penalty: request.presence_penalty,
+            frequency_penalty: request.frequency_penalty,
+            logit_bias: request.logit_bias.clone().unwrap_or_default(),
+            seed: request.seed,
+            stop: request.stop.clone().map(Stop::into_list).unwrap_or_default(),
+        }
+    }
+}
+
+fn wants_usage(options: Option<StreamOptions>) -> bool {
+    options.and_then(|options| options.include_usage).unwrap_or(false)
+}
+
+fn includes(list: &Option<Vec<Include>>, wanted: Include) -> bool {
+    list.as_ref().is_some_and(|list| list.contains(&wanted))
+}
+
+impl Options {
+    /// Turns the fields and a prompt into an engine's request; `answers_apart` when a template made the prompt.
+    ///
+    /// # Errors
+    /// 400 that names the field, its value and what would work.
+    pub fn request(
+        &self,
+        replica: &Replica,
+        name: &str,
+        prompt: Vec<u32>,
+        answers_apart: bool,
+    ) -> Result<GenerationRequest, Problem> {
+        if prompt.is_empty() {
+            return Err(Problem::field("prompt", "the prompt is empty; one token or more works".into()));
+        }
+        let limits = replica.generate.limits();
+        let limit = limits.context.min(limits.pages * vastrelay_engine::PAGE_TOKENS);
+        let most_tokens = self.most_tokens.map_or(limit.saturating_sub(prompt.len()), |most| most as usize);
+        if prompt.len() >= limit || prompt.len() + most_tokens > limit {
+            return Err(Problem::too_long(prompt.len(), most_tokens, limit));
+        }
+        within("n", self.choices as f32, 1.0, MOST_CHOICES as f32)?;
+        within("max_tokens", most_tokens as f32, 1.0, limit as f32)?;
+        within("min_tokens", self.min_tokens as f32, 0.0, most_tokens as f32)?;
+        if let Some(top) = self.top_logprobs {
+            within("top_logprobs", top as f32, 0.0, MOST_ALTERNATIVES as f32)?;
+        }
+        if self.stop.len() > MOST_STOPS {
+            let text = format!("`stop` has {} strings; up to {MOST_STOPS} work", self.stop.len());
+            return Err(Problem::field("stop", text));
+        }
+        Ok(GenerationRequest {
+            name: name.to_owned(),
+            prompt,
+            answers_apart,
+            most_tokens,
+            choices: self.choices,
+            sampling: self.sampling(replica)?,
+            end_ids: replica.defaults.end_ids.clone(),
+            least_tokens: self.min_tokens as usize,
+            stop: self.stop.clone(),
+            top_logprobs: self.top_logprobs.map(|top| top as usize),
+            priority: 0,
+            time_limit: None,
+            adapter: String::new(),
+            cache_salt: String::new(),
+        })
+    }
+
+    /// Fields as asked for, else as the model's publisher has them, else the standard's.
+    fn sampling(&self, replica: &Replica) -> Result<Sampling, Problem> {
+        let (own, neutral) = (&replica.defaults, Sampling::default());
+        let pick = |asked: Option<f32>, own: Option<f32>, neutral: f32| asked.or(own).unwrap_or(neutral);
+        let vocabulary = replica.description.vocabulary;
+        Ok(Sampling {
+            temperature: within("temperature", pick(self.temperature, own.temperature, 1.0), 0.0, 2.0)?,
+            top_k: self.top_k.or(own.top_k).unwrap_or(0) as usize,
+            top_p: within("top_p", pick(self.top_p, own.top_p, 1.0), 0.0, 1.0)?,
+            min_p: within("min_p", self.min_p.unwrap_or(neutral.min_p), 0.0, 1.0)?,
+            repetition_penalty: within(
+                "repetition_penalty",
+                pick(self.repetition_penalty, own.repetition_penalty, 1.0),
+                0.01,
+                10.0,
+            )?,
+            presence_penalty: within("presence_penalty", self.presence_penalty.unwrap_or(0.0), -2.0, 2.0)?,
+            frequency_penalty: within("frequency_penalty", self.frequency_penalty.unwrap_or(0.0), -2.0, 2.0)?,
+            logit_bias: self.logit_bias.iter().map(|(id, bias)| bias_of(id, *bias, vocabulary)).collect::<Result<_, _>>()?,
+            seed: self.seed.map_or_else(|| uuid::Uuid::new_v4().as_u64_pair().0, |seed| seed as u64),
+        })
+    }
+}
+
+fn bias_of(id: &str, bias: f32, vocabulary: usize) -> Result<(u32, f32), Problem> {
+    let bias = within("logit_bias", bias, -100.0, 100.0)?;
+    match id.parse::<u32>() {
+        Ok(id) if (id as usize) < vocabulary => Ok((id, bias)),
+        _ => {
+            let text = format!("`logit_bias` names token `{id}`; token ids from 0 to {} work", vocabulary - 1);
+            Err(Problem::field("logit_bias", text))
+        }
+    }
+}
+
+/// Returns the value when it lies in the range.
+fn within(field: &str, value: f32, low: f32, high: f32) -> Result<f32, Problem> {
+    if value >= low && value <= high {
+        return Ok(value);
+    }
+    Err(Problem::field(field, format!("`{field}` is {value}; {low} to {high} works")))
+}

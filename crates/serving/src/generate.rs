@@ -1,0 +1,41 @@
+//! One request in, a stream of events out.
+
+use futures_util::future::BoxFuture;
+use vastrelay_engine::record::StepRecord;
+use vastrelay_engine::{Engine, EngineStatus, GenerationRequest, Limits, Refusal, RequestStream};
+
+/// Whatever runs requests of one model: the engine in this process, or one elsewhere.
+pub trait Generate: Send + Sync {
+    /// Hands in a request; it is in the queue when the future is ready. Dropping the stream cancels it.
+    ///
+    /// # Errors
+    /// When it is refused; nothing of it is left behind.
+    fn submit(&self, request: GenerationRequest) -> BoxFuture<'_, Result<RequestStream, Refusal>>;
+
+    /// Returns how things stand.
+    fn status(&self) -> EngineStatus;
+
+    /// Returns the newest step records after a number, oldest first.
+    fn steps_after(&self, number: u64, most: usize) -> Vec<StepRecord>;
+
+    /// Returns what it may spend.
+    fn limits(&self) -> &Limits;
+}
+
+impl Generate for Engine {
+    fn submit(&self, request: GenerationRequest) -> BoxFuture<'_, Result<RequestStream, Refusal>> {
+        Box::pin(Engine::submit(self, request))
+    }
+
+    fn status(&self) -> EngineStatus {
+        Engine::status(self)
+    }
+
+    fn steps_after(&self, number: u64, most: usize) -> Vec<StepRecord> {
+        Engine::steps_after(self, number, most)
+    }
+
+    fn limits(&self) -> &Limits {
+        Engine::limits(self)
+    }
+}

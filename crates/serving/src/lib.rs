@@ -1,0 +1,16 @@
+//! The seam between callers and engines.
+//!
+//! | module | question it answers |
+//! |---|---|
+//! | [`generate`] | how does a request reach whatever runs it? |
+//! | [`memory`] | what does a configuration need, and what fits? |
+//! | [`replica`] | how does a folder of weights become something that answers? |
+#![warn(missing_docs)]
+
+pub mod generate;
+pub mod memory;
+pub mod replica;
+
+pub use generate::Generate;
+pub use memory::MemoryPlan;
+pub use replica::{LoadError, Replica, ReplicaSettings};

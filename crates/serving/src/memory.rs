@@ -1,0 +1,143 @@
+//! The arithmetic of memory: what a configuration needs, and how many pages are left for keys and values.
+
+use vastrelay_engine::CpuExecutor;
+use vastrelay_kernels::attention::PAGE_TOKENS;
+use vastrelay_weights::ModelDescription;
+
+/// What a replica takes of its device, in bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct MemoryPlan {
+    /// What the device has.
+    pub device: usize,
+    /// What the replica may take.
+    pub budget: usize,
+    /// Packed weights.
+    pub weights: usize,
+    /// Activations and tables.
+    pub workspace: usize,
+    /// One KV page.
+    pub page: usize,
+    /// KV pages.
+    pub pages: usize,
+    /// Tokens of one sequence at most.
+    pub context: usize,
+}
+
+/// The configuration does not fit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error(
+    "it needs {} for weights and workspace and {} for one sequence of {context} tokens, {} more than the {} it may \
+     take; a smaller context or a larger memory share would help",
+    bytes(*fixed), bytes(*sequence), bytes((fixed + sequence).saturating_sub(*budget)), bytes(*budget)
+)]
+pub struct DoesNotFit {
+    /// Weights and workspace.
+    pub fixed: usize,
+    /// The pages of one sequence at full context.
+    pub sequence: usize,
+    /// Tokens of one sequence.
+    pub context: usize,
+    /// What the replica may take.
+    pub budget: usize,
+}
+
+impl MemoryPlan {
+    /// Plans for a model whose packed weights take `weights` bytes: all of the budget that is left becomes KV pages, but no
+    /// more than a full batch and as much again for reuse can use; or exactly `pages` when given.
+    ///
+    /// # Errors
+    /// When not even one sequence at full context fits.
+    pub fn new(
+        model: &ModelDescription,
+        weights: usize,
+        device: usize,
+        budget: usize,
+        width: usize,
+        step_budget: usize,
+        context: usize,
+        pages: Option<usize>,
+    ) -> Result<MemoryPlan, DoesNotFit> {
+        let workspace = CpuExecutor::workspace_bytes(model, step_budget, context);
+        let page = CpuExecutor::page_bytes(model);
+        let per_sequence = context.div_ceil(PAGE_TOKENS);
+        let affordable = budget.saturating_sub(weights + workspace) / page;
+        let wanted = pages.unwrap_or(2 * width * per_sequence);
+        let does_not_fit = DoesNotFit { fixed: weights + workspace, sequence: per_sequence * page, context, budget };
+        if pages.is_none() && affordable < per_sequence || pages.is_some_and(|pages| pages > affordable || pages == 0) {
+            return Err(does_not_fit);
+        }
+        Ok(MemoryPlan { device, budget, weights, workspace, page, pages: wanted.min(affordable), context })
+    }
+
+    /// Returns the bytes of the KV pool.
+    pub fn kv_pool(&self) -> usize {
+        self.pages * self.page
+    }
+
+    /// Returns how many sequences at full context fit.
+    pub fn full_context_sequences(&self) -> usize {
+        self.pages / self.context.div_ceil(PAGE_TOKENS)
+    }
+
+    /// Returns the arithmetic, line by line.
+    pub fn lines(&self) -> Vec<String> {
+        let per_sequence = self.context.div_ceil(PAGE_TOKENS);
+        vec![
+            format!("memory share  {:>10}  of {} on this device", bytes(self.budget), bytes(self.device)),
+            format!("− weights     {:>10}  packed, in the precision they are stored in", bytes(self.weights)),
+            format!("− workspace   {:>10}  activations of the largest step, rotary tables", bytes(self.workspace)),
+            format!(
+                "− KV pool     {:>10}  {} pages × {} ({PAGE_TOKENS} tokens a page, keys and values in f32)",
+                bytes(self.kv_pool()), self.pages, bytes(self.page)
+            ),
+            format!("= left free   {:>10}", bytes(self.budget - self.weights - self.workspace - self.kv_pool())),
+            format!(
+                "largest number of sequences at full context: {} pages ÷ {per_sequence} pages for {} tokens = {}",
+                self.pages, self.context, self.full_context_sequences()
+            ),
+        ]
+    }
+}
+
+/// Returns a size for people, in binary units.
+pub fn bytes(count: usize) -> String {
+    const UNITS: [&str; 5] = ["B", "KiB", "MiB", "GiB", "TiB"];
+    let mut value = count as f64;
+    let mut unit = 0;
+    while value >= 1024.0 && unit + 1 < UNITS.len() {
+        value /= 1024.0;
+        unit += 1;
+    }
+    if unit == 0 { format!("{count} B") } else { format!("{value:.1} {}", UNITS[unit]) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use vastrelay_weights::rope::{RopeScaling, Rotary};
+
+    fn model() -> ModelDescription {
+        ModelDescription {
+            architecture: "LlamaForCausalLM".into(), vocabulary: 1000, width: 64, mlp_width: 128, layers: 2, heads: 4,
+            kv_heads: 2, head_dim: 16, norm_epsilon: 1e-5, context: 256,
+            rotary: Rotary { theta: 10_000.0, scaling: RopeScaling::None }, tied_head: true, attention_bias: false, mlp_bias: false,
+        }
+    }
+
+    #[test]
+    fn the_parts_add_up_to_the_budget_or_less() {
+        let plan = MemoryPlan::new(&model(), 1 << 20, 64 << 20, 8 << 20, 4, 64, 256, None).unwrap();
+        assert_eq!(plan.page, 2 * 4 * 2 * 2 * 16 * 16);
+        assert!(plan.weights + plan.workspace + plan.kv_pool() <= plan.budget);
+        assert_eq!(plan.full_context_sequences(), plan.pages / 16);
+        let huge = MemoryPlan::new(&model(), 1 << 20, 64 << 30, 32 << 30, 4, 64, 256, None).unwrap();
+        assert_eq!(huge.pages, 2 * 4 * 16);
+    }
+
+    #[test]
+    fn too_little_is_an_error_with_the_figures() {
+        let error = MemoryPlan::new(&model(), 8 << 20, 64 << 20, 8 << 20, 4, 64, 256, None).unwrap_err();
+        let text = error.to_string();
+        assert!(text.contains("8.0 MiB") && text.contains("256 tokens") && text.contains("smaller context"), "{text}");
+    }
+}

@@ -1,0 +1,159 @@
+//! From a folder of weights to something that answers.
+
+use crate::generate::Generate;
+use crate::memory::{DoesNotFit, MemoryPlan};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use vastrelay_engine::cpu::CpuSettings;
+use vastrelay_engine::{CpuExecutor, Engine, Executor, Limits};
+use vastrelay_kernels::Isa;
+use vastrelay_text::{ChatTemplate, TextError, Tokenizer};
+use vastrelay_weights::{Checkpoint, GenerationDefaults, ModelDescription, WeightsError};
+
+/// How a model is to be served.
+#[derive(Clone, Debug)]
+pub struct ReplicaSettings {
+    /// Most sequences in one batch.
+    pub width: usize,
+    /// Most tokens in one step.
+    pub step_budget: usize,
+    /// Most tokens of one sequence; the model's own when absent.
+    pub context: Option<usize>,
+    /// Most sequences that wait.
+    pub queue_depth: usize,
+    /// Most prompt tokens of one sequence in one step.
+    pub prefill_chunk: Option<usize>,
+    /// Cores of its own.
+    pub cores: usize,
+    /// Fraction of the device's memory it may take.
+    pub memory_share: f64,
+    /// KV pages; as many as fit and are of use when absent.
+    pub pages: Option<usize>,
+    /// What the device has, in bytes.
+    pub device_memory: usize,
+}
+
+/// A model, loaded and answering.
+pub struct Replica {
+    /// The name that callers use.
+    pub name: String,
+    /// What the model is.
+    pub description: ModelDescription,
+    /// Its tokenizer.
+    pub tokenizer: Tokenizer,
+    /// Its chat template, when it has one.
+    pub template: Option<ChatTemplate>,
+    /// What its publisher says about generating.
+    pub defaults: GenerationDefaults,
+    /// What runs it.
+    pub generate: Arc<dyn Generate>,
+    /// The arithmetic of its memory.
+    pub memory: MemoryPlan,
+    /// Instructions in use.
+    pub instructions: &'static str,
+    /// Cores of its own.
+    pub cores: usize,
+}
+
+/// Why a model cannot be served.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum LoadError {
+    /// The weights or their description.
+    #[error(transparent)]
+    Weights(#[from] WeightsError),
+    /// The tokenizer or template.
+    #[error(transparent)]
+    Text(#[from] TextError),
+    /// The memory.
+    #[error("{folder} does not fit: {source}")]
+    Memory {
+        /// The model.
+        folder: PathBuf,
+        /// By how much.
+        source: DoesNotFit,
+    },
+    /// A setting that cannot be.
+    #[error("{0}")]
+    Setting(String),
+}
+
+impl Replica {
+    /// Loads a folder and starts its engine.
+    ///
+    /// # Errors
+    /// When the folder cannot be read, run or fitted, or a setting cannot be; the text says which and what would work.
+    pub fn load(name: &str, folder: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
+        let description = ModelDescription::open(folder)?;
+        let context = check(settings, &description)?;
+        let checkpoint = Checkpoint::open(folder)?;
+        description.check(&checkpoint)?;
+        let tokenizer = Tokenizer::open(folder)?;
+        let template = ChatTemplate::open(folder)?;
+        let defaults = GenerationDefaults::open(folder)?;
+        let budget = (settings.device_memory as f64 * settings.memory_share) as usize;
+        let memory = MemoryPlan::new(
+            &description,
+            checkpoint.stored_bytes(),
+            settings.device_memory,
+            budget,
+            settings.width,
+            settings.step_budget,
+            context,
+            settings.pages,
+        )
+        .map_err(|source| LoadError::Memory { folder: folder.to_owned(), source })?;
+        let isa = Isa::detect();
+        let cpu =
+            CpuSettings { isa, cores: settings.cores, context, step_tokens: settings.step_budget, pages: memory.pages };
+        let executor = CpuExecutor::load(&checkpoint, &description, cpu)?;
+        let memory = MemoryPlan { weights: executor.memory().weights, ..memory };
+        let limits = Limits {
+            width: settings.width,
+            step_budget: settings.step_budget,
+            context,
+            queue_depth: settings.queue_depth,
+            pages: memory.pages,
+            prefill_chunk: settings.prefill_chunk,
+        };
+        let build = format!("{} {}", folder.display(), isa.name());
+        let engine = Engine::start(Box::new(executor), tokenizer.pieces().clone(), limits, build);
+        Ok(Replica {
+            name: name.to_owned(),
+            description,
+            tokenizer,
+            template,
+            defaults,
+            generate: Arc::new(engine),
+            memory,
+            instructions: isa.name(),
+            cores: settings.cores,
+        })
+    }
+}
+
+/// Checks the settings against each other and the model; returns the context to serve.
+fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Result<usize, LoadError> {
+    let context = settings.context.unwrap_or(model.context);
+    let refuse = |text: String| Err(LoadError::Setting(text));
+    if settings.width == 0 {
+        return refuse("a width of 0 holds no sequence; 1 or more works".into());
+    }
+    if settings.step_budget < settings.width {
+        let ReplicaSettings { step_budget, width, .. } = settings;
+        return refuse(format!("a step budget of {step_budget} cannot give each of {width} lanes a token; {width} or more works"));
+    }
+    if settings.prefill_chunk == Some(0) {
+        return refuse("a prefill chunk of 0 tokens never ends; 1 or more works".into());
+    }
+    if context == 0 || context > model.context {
+        return refuse(format!("a context of {context} tokens was asked for; the model was made for 1 to {}", model.context));
+    }
+    if !(settings.memory_share > 0.0 && settings.memory_share <= 1.0) {
+        return refuse(format!("a memory share of {} is no fraction; above 0 and up to 1 works", settings.memory_share));
+    }
+    if settings.cores == 0 {
+        return refuse("0 cores compute nothing; 1 or more works".into());
+    }
+    Ok(context)
+}

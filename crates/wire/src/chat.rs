@@ -1,0 +1,267 @@
+//! `POST /v1/chat/completions`.
+
+use crate::sampling::{Include, LogitBias, Measured, Stop, StreamOptions, Usage};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+/// A request. Unknown fields are refused by name, as ignoring them might change what the caller gets.
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct ChatRequest {
+    /// Which model.
+    pub model: String,
+    /// The conversation.
+    pub messages: Vec<ChatMessage>,
+    /// Whether the answer comes in pieces.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stream: Option<bool>,
+    /// What a streamed answer carries besides.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stream_options: Option<StreamOptions>,
+    /// Most tokens of the answer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_tokens: Option<u32>,
+    /// The newer name of `max_tokens`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_completion_tokens: Option<u32>,
+    /// Least tokens before the answer may end by itself: our extension.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub min_tokens: Option<u32>,
+    /// Answers wanted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub n: Option<u32>,
+    /// Divides the logits; 0 is greedy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub temperature: Option<f32>,
+    /// Least share of probability to choose among.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub top_p: Option<f32>,
+    /// Number of tokens to choose among: our extension.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub top_k: Option<u32>,
+    /// Least probability, as a share of the greatest: our extension.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub min_p: Option<f32>,
+    /// Divides the logits of tokens that were there: our extension.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub repetition_penalty: Option<f32>,
+    /// Taken from the logits of tokens in the answer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub presence_penalty: Option<f32>,
+    /// The same for each time they occur.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub frequency_penalty: Option<f32>,
+    /// Added to logits, by token id.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub logit_bias: Option<LogitBias>,
+    /// Makes sampling repeatable.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seed: Option<i64>,
+    /// Strings that end the answer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stop: Option<Stop>,
+    /// Whether log-probabilities are wanted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub logprobs: Option<bool>,
+    /// Alternatives to report with each token.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub top_logprobs: Option<u32>,
+    /// What else the answer should carry: our extension.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub include: Option<Vec<Include>>,
+    /// Only the plain text format is supported.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub response_format: Option<Value>,
+    /// Tools are not supported; an empty list is accepted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tools: Option<Vec<Value>>,
+    /// Accepted when it asks for nothing: `"none"` or `"auto"`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tool_choice: Option<Value>,
+    /// Has no effect without tools.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub parallel_tool_calls: Option<bool>,
+    /// A caller's own name for its user; does not change the answer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    /// A caller's own notes; do not change the answer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub metadata: Option<Value>,
+    /// Answers are not kept for later retrieval; `true` is refused.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store: Option<bool>,
+}
+
+/// One message of a conversation.
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct ChatMessage {
+    /// Who speaks.
+    pub role: String,
+    /// What is said; null counts as nothing.
+    #[serde(default)]
+    pub content: Option<Content>,
+    /// The speaker's name; templates here do not use it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// Comes with messages that clients send back; only null is supported.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub refusal: Option<Value>,
+    /// Comes with messages that clients send back; only null or an empty list is supported.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tool_calls: Option<Vec<Value>>,
+}
+
+/// What is said, whole or in parts.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+#[serde(untagged, expecting = "a string or a list of text parts `{\"type\": \"text\", \"text\": …}`")]
+pub enum Content {
+    /// Whole.
+    Text(String),
+    /// In parts.
+    Parts(Vec<Part>),
+}
+
+/// A part of what is said.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+#[serde(tag = "type", rename_all = "snake_case")]
+pub enum Part {
+    /// Text.
+    Text {
+        /// The text.
+        text: String,
+    },
+}
+
+impl Content {
+    /// Returns the text of all parts together.
+    pub fn into_text(self) -> String {
+        match self {
+            Content::Text(text) => text,
+            Content::Parts(parts) => parts.into_iter().map(|Part::Text { text }| text).collect(),
+        }
+    }
+}
+
+/// A whole answer.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct ChatAnswer {
+    /// Its name.
+    pub id: String,
+    /// `chat.completion`.
+    pub object: String,
+    /// Seconds since 1970.
+    pub created: u64,
+    /// The model as asked for.
+    pub model: String,
+    /// The answers.
+    pub choices: Vec<ChatChoice>,
+    /// Token counts.
+    pub usage: Usage,
+}
+
+/// One of the answers.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct ChatChoice {
+    /// Its number.
+    pub index: u32,
+    /// What was said.
+    pub message: AnswerMessage,
+    /// Log-probabilities, or null.
+    pub logprobs: Option<ChatLogprobs>,
+    /// `stop` or `length`.
+    pub finish_reason: String,
+    /// Our extension, on request.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token_ids: Option<Vec<u32>>,
+    /// Our extension, on request.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub measured: Option<Measured>,
+}
+
+/// What the assistant said.
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+pub struct AnswerMessage {
+    /// `assistant`.
+    pub role: String,
+    /// The text.
+    pub content: String,
+    /// Always null.
+    pub refusal: Option<String>,
+}
+
+/// A piece of a streamed answer.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct ChatPiece {
+    /// The answer's name.
+    pub id: String,
+    /// `chat.completion.chunk`.
+    pub object: String,
+    /// Seconds since 1970.
+    pub created: u64,
+    /// The model as asked for.
+    pub model: String,
+    /// What is new; empty on the piece with token counts.
+    pub choices: Vec<ChatPieceChoice>,
+    /// Token counts, on the last piece when asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub usage: Option<Usage>,
+}
+
+/// What is new of one of the answers.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct ChatPieceChoice {
+    /// Its number.
+    pub index: u32,
+    /// What is new.
+    pub delta: Delta,
+    /// Log-probabilities, or null.
+    pub logprobs: Option<ChatLogprobs>,
+    /// Set on its last piece.
+    pub finish_reason: Option<String>,
+    /// Our extension, on request.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token_ids: Option<Vec<u32>>,
+    /// Our extension, on request, on the last piece.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub measured: Option<Measured>,
+}
+
+/// What is new of a message.
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+pub struct Delta {
+    /// `assistant`, on the first piece.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<String>,
+    /// New text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub content: Option<String>,
+}
+
+/// Log-probabilities of an answer's tokens.
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+pub struct ChatLogprobs {
+    /// One for each token.
+    pub content: Vec<ChatLogprob>,
+}
+
+/// A token's log-probability and the alternatives.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct ChatLogprob {
+    /// The token itself.
+    #[serde(flatten)]
+    pub token: TokenLogprob,
+    /// The most probable tokens in its place.
+    pub top_logprobs: Vec<TokenLogprob>,
+}
+
+/// A token with its log-probability.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct TokenLogprob {
+    /// Its text; bytes that are no character show as U+FFFD.
+    pub token: String,
+    /// Natural logarithm of its probability.
+    pub logprob: f32,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+}

@@ -1,0 +1,20 @@
+//! What goes over the wire, as types.
+//!
+//! | module | what it holds |
+//! |---|---|
+//! | [`chat`] | `POST /v1/chat/completions` |
+//! | [`completion`] | `POST /v1/completions` |
+//! | [`sampling`] | the fields that both share |
+//! | [`models`] | `GET /v1/models` |
+//! | [`error`] | the error envelope |
+//! | [`manage`] | our own management API |
+//! | [`parse`] | JSON bodies, with errors that say where |
+#![warn(missing_docs)]
+
+pub mod chat;
+pub mod completion;
+pub mod error;
+pub mod manage;
+pub mod models;
+pub mod parse;
+pub mod sampling;
