@@ -6,13 +6,18 @@ use std::path::PathBuf;
 
 /// Open-weight language models behind OpenAI-compatible endpoints, on our own engine.
 #[derive(Parser)]
-#[command(name = "vastrelay", version, propagate_version = true, after_help = "\
+#[command(
+    name = "vastrelay",
+    version,
+    propagate_version = true,
+    after_help = "\
 Examples:
   vastrelay start --demo
   vastrelay ask \"When is the last boat back on Sunday?\"
   vastrelay status
 
-Exit codes: 0 done, 1 what was asked for failed, 2 the words were wrong, 3 the service could not be reached.")]
+Exit codes: 0 done, 1 what was asked for failed, 2 the words were wrong, 3 the service could not be reached."
+)]
 pub struct Arguments {
     #[command(subcommand)]
     pub command: Command,
@@ -90,7 +95,13 @@ pub enum LogForm {
 #[derive(Args)]
 pub struct Connection {
     /// The service's address
-    #[arg(long, env = "VASTRELAY_URL", value_name = "URL", default_value = "http://127.0.0.1:7411", hide_env_values = true)]
+    #[arg(
+        long,
+        env = "VASTRELAY_URL",
+        value_name = "URL",
+        default_value = "http://127.0.0.1:7411",
+        hide_env_values = true
+    )]
     pub url: String,
     /// The key to call it with
     #[arg(long, env = "VASTRELAY_KEY", value_name = "KEY", hide_env_values = true)]
@@ -161,7 +172,9 @@ pub struct StatusOptions {
 }
 
 fn named_folder(text: &str) -> Result<(String, PathBuf), String> {
-    let (name, path) = text.split_once('=').ok_or("it needs the form NAME=PATH, such as desk=./pierdesk-1")?;
+    let (name, path) = text
+        .split_once('=')
+        .ok_or("it needs the form NAME=PATH, such as desk=./pierdesk-1")?;
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.@/".contains(&byte);
     if name.is_empty() || name.len() > 100 || !name.bytes().all(plain) {
         return Err(format!("`{name}` is no model name; letters, digits and - _ . @ / work"));
@@ -190,7 +203,10 @@ mod tests {
 
     #[test]
     fn a_model_needs_a_name_and_a_path() {
-        assert_eq!(named_folder("desk=./a=b").unwrap(), ("desk".into(), PathBuf::from("./a=b")));
+        assert_eq!(
+            named_folder("desk=./a=b").unwrap(),
+            ("desk".into(), PathBuf::from("./a=b"))
+        );
         for wrong in ["desk", "=a", "a b=c", "desk="] {
             assert!(named_folder(wrong).is_err(), "{wrong}");
         }

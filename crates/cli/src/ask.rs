@@ -36,12 +36,20 @@ fn question(options: &AskOptions) -> Result<String, Failure> {
     let mut stdin = std::io::stdin();
     if !stdin.is_terminal() && (options.question.is_none() || is_pipe_or_file()) {
         let mut piped = String::new();
-        stdin.read_to_string(&mut piped).map_err(|e| Failure::failed(format!("cannot read what is piped in: {e}")))?;
+        stdin
+            .read_to_string(&mut piped)
+            .map_err(|e| Failure::failed(format!("cannot read what is piped in: {e}")))?;
         parts.push(piped.trim_end().to_owned());
     }
-    let question = parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("\n\n");
+    let question = parts
+        .into_iter()
+        .filter(|part| !part.is_empty())
+        .collect::<Vec<_>>()
+        .join("\n\n");
     if question.is_empty() {
-        return Err(Failure::usage("there is no question; type one after `ask` or pipe one in"));
+        return Err(Failure::usage(
+            "there is no question; type one after `ask` or pipe one in",
+        ));
     }
     Ok(question)
 }
@@ -61,7 +69,10 @@ async fn only_model(client: &Client) -> Result<String, Failure> {
         1 => Ok(models.remove(0).id),
         _ => {
             let names: Vec<String> = models.into_iter().map(|model| model.id).collect();
-            Err(Failure::usage(format!("the service has several models: {}; --model NAME picks one", names.join(", "))))
+            Err(Failure::usage(format!(
+                "the service has several models: {}; --model NAME picks one",
+                names.join(", ")
+            )))
         }
     }
 }
@@ -108,7 +119,10 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
         }
         if let Ok(envelope) = serde_json::from_str::<ErrorEnvelope>(&data) {
             println!();
-            return Err(Failure::failed(format!("the answer broke off: {}", envelope.error.message)));
+            return Err(Failure::failed(format!(
+                "the answer broke off: {}",
+                envelope.error.message
+            )));
         }
         let piece: ChatPiece = serde_json::from_str(&data).map_err(broken)?;
         for choice in piece.choices {
@@ -124,7 +138,9 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
     }
     println!();
     let Some((reason, measured)) = end else {
-        return Err(Failure::failed("the answer broke off: the connection closed before its end"));
+        return Err(Failure::failed(
+            "the answer broke off: the connection closed before its end",
+        ));
     };
     if reason == "length" {
         eprintln!("(cut off by its limit; --max-tokens raises it)");
@@ -137,15 +153,40 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
 
 fn print_figures(measured: &Measured) {
     let ms = |seconds: f64| format!("{:.1} ms", seconds * 1000.0);
-    let Measured { prompt_tokens, reused_tokens, output_tokens, .. } = measured;
+    let Measured {
+        prompt_tokens,
+        reused_tokens,
+        output_tokens,
+        ..
+    } = measured;
     println!();
     println!("queued            {:>12}", ms(measured.queued));
-    println!("prefill           {:>12}   {prompt_tokens} prompt tokens, {reused_tokens} of them reused", ms(measured.prefill));
-    println!("TTFT              {:>12}   time to first token, from arrival", ms(measured.ttft));
-    println!("ITL mean          {:>12}   inter-token latency; largest gap {}", ms(measured.itl_mean), ms(measured.itl_max));
-    let rate = if measured.itl_mean > 0.0 { format!("{:.0} tokens/s while decoding", 1.0 / measured.itl_mean) } else { String::new() };
-    println!("total             {:>12}   {output_tokens} output tokens; {rate}", ms(measured.total));
-    println!("ended by          {:>12}   preempted {} times", measured.ended, measured.preemptions);
+    println!(
+        "prefill           {:>12}   {prompt_tokens} prompt tokens, {reused_tokens} of them reused",
+        ms(measured.prefill)
+    );
+    println!(
+        "TTFT              {:>12}   time to first token, from arrival",
+        ms(measured.ttft)
+    );
+    println!(
+        "ITL mean          {:>12}   inter-token latency; largest gap {}",
+        ms(measured.itl_mean),
+        ms(measured.itl_max)
+    );
+    let rate = if measured.itl_mean > 0.0 {
+        format!("{:.0} tokens/s while decoding", 1.0 / measured.itl_mean)
+    } else {
+        String::new()
+    };
+    println!(
+        "total             {:>12}   {output_tokens} output tokens; {rate}",
+        ms(measured.total)
+    );
+    println!(
+        "ended by          {:>12}   preempted {} times",
+        measured.ended, measured.preemptions
+    );
 }
 
 fn broken(error: impl std::fmt::Display) -> Failure {

@@ -18,20 +18,30 @@ impl Client {
     pub fn new(connection: &Connection) -> Result<Client, Failure> {
         let url = connection.url.trim_end_matches('/').trim_end_matches("/v1").to_owned();
         if reqwest::Url::parse(&url).is_err() {
-            return Err(Failure::usage(format!("`{url}` is no address; http://127.0.0.1:7411 is one")));
+            return Err(Failure::usage(format!(
+                "`{url}` is no address; http://127.0.0.1:7411 is one"
+            )));
         }
-        Ok(Client { http: reqwest::Client::new(), url, key: connection.key.clone() })
+        Ok(Client {
+            http: reqwest::Client::new(),
+            url,
+            key: connection.key.clone(),
+        })
     }
 
     /// Gets an address and reads the answer.
     pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
         let response = self.send(self.http.get(format!("{}{path}", self.url))).await?;
-        response.json().await.map_err(|e| Failure::failed(format!("the answer cannot be read: {e}")))
+        response
+            .json()
+            .await
+            .map_err(|e| Failure::failed(format!("the answer cannot be read: {e}")))
     }
 
     /// Posts JSON and returns the answer, when it is a success.
     pub async fn post(&self, path: &str, body: &impl serde::Serialize) -> Result<Response, Failure> {
-        self.send(self.http.post(format!("{}{path}", self.url)).json(body)).await
+        self.send(self.http.post(format!("{}{path}", self.url)).json(body))
+            .await
     }
 
     async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
@@ -53,7 +63,11 @@ impl Client {
     }
 
     fn unreachable(&self, error: &reqwest::Error) -> Failure {
-        let reason = if error.is_connect() { "nobody listens there".into() } else { error.to_string() };
+        let reason = if error.is_connect() {
+            "nobody listens there".into()
+        } else {
+            error.to_string()
+        };
         Failure::unreachable(format!(
             "no service answers at {}: {reason}; `vastrelay start --demo` starts one, --url or VASTRELAY_URL names another",
             self.url

@@ -13,17 +13,26 @@ pub struct Failure {
 impl Failure {
     /// What was asked for failed.
     pub fn failed(message: impl Display) -> Failure {
-        Failure { code: 1, message: message.to_string() }
+        Failure {
+            code: 1,
+            message: message.to_string(),
+        }
     }
 
     /// The words were wrong.
     pub fn usage(message: impl Display) -> Failure {
-        Failure { code: 2, message: message.to_string() }
+        Failure {
+            code: 2,
+            message: message.to_string(),
+        }
     }
 
     /// The service could not be reached.
     pub fn unreachable(message: impl Display) -> Failure {
-        Failure { code: 3, message: message.to_string() }
+        Failure {
+            code: 3,
+            message: message.to_string(),
+        }
     }
 
     /// Says it on standard error and returns the exit code.

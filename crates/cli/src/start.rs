@@ -36,7 +36,11 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let replicas = load(options, &settings, data)?;
     let names: Vec<String> = replicas.iter().map(|replica| replica.name.clone()).collect();
     let state = web::Data::new(ServiceState::new(replicas, store));
-    say(&format!("\nready: http://{}  models: {}", server.address(), names.join(", ")));
+    say(&format!(
+        "\nready: http://{}  models: {}",
+        server.address(),
+        names.join(", ")
+    ));
     runtime
         .block_on(async { tokio::task::LocalSet::new().run_until(server.run(state)).await })
         .map_err(Failure::failed)
@@ -48,12 +52,16 @@ fn load(options: &StartOptions, settings: &ReplicaSettings, data: PathBuf) -> Re
         models.push(("pierdesk".into(), demo::unpack(&data)?));
     }
     if models.is_empty() {
-        return Err(Failure::usage("there is nothing to serve; --demo or --model NAME=PATH names a model"));
+        return Err(Failure::usage(
+            "there is nothing to serve; --demo or --model NAME=PATH names a model",
+        ));
     }
     let mut replicas: Vec<Replica> = Vec::new();
     for (name, folder) in &models {
         if replicas.iter().any(|replica| replica.name == *name) {
-            return Err(Failure::usage(format!("two models are named `{name}`; give one another name")));
+            return Err(Failure::usage(format!(
+                "two models are named `{name}`; give one another name"
+            )));
         }
         let replica = Replica::load(name, folder, settings)
             .map_err(|error| Failure::failed(format!("`{name}` cannot be served: {error}")))?;
@@ -73,13 +81,14 @@ fn load(options: &StartOptions, settings: &ReplicaSettings, data: PathBuf) -> Re
 }
 
 fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
-    let memory = System::new_with_specifics(
-        RefreshKind::nothing().with_memory(MemoryRefreshKind::nothing().with_ram()),
-    );
+    let memory =
+        System::new_with_specifics(RefreshKind::nothing().with_memory(MemoryRefreshKind::nothing().with_ram()));
     let most = machine_cores();
     let cores = options.cores.unwrap_or(most.saturating_sub(1).max(1));
     if cores > most {
-        return Err(Failure::usage(format!("--cores {cores} is more than the {most} cores of this machine")));
+        return Err(Failure::usage(format!(
+            "--cores {cores} is more than the {most} cores of this machine"
+        )));
     }
     Ok(ReplicaSettings {
         width: options.width,
@@ -100,7 +109,10 @@ fn machine_cores() -> usize {
 
 fn start_log(form: LogForm) {
     let filter = EnvFilter::try_from_env("VASTRELAY_LOG").unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
+    let log = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_target(false);
     match form {
         LogForm::Json => log.json().flatten_event(true).init(),
         LogForm::Text => log.with_ansi(std::io::stderr().is_terminal()).init(),

@@ -25,11 +25,25 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
     );
     let mut table = Table::new();
     table.load_preset(presets::NOTHING);
-    table.set_header(["model", "device", "lanes", "queue", "KV pages", "reusable", "steps", "tokens in", "tokens out", "preempted"]);
+    table.set_header([
+        "model",
+        "device",
+        "lanes",
+        "queue",
+        "KV pages",
+        "reusable",
+        "steps",
+        "tokens in",
+        "tokens out",
+        "preempted",
+    ]);
     for model in &status.models {
         table.add_row(row(model));
     }
-    table.column_iter_mut().skip(2).for_each(|column| column.set_cell_alignment(CellAlignment::Right));
+    table
+        .column_iter_mut()
+        .skip(2)
+        .for_each(|column| column.set_cell_alignment(CellAlignment::Right));
     println!("{table}\n");
     for model in &status.models {
         let memory = &model.memory;

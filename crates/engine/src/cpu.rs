@@ -71,7 +71,9 @@ impl CpuExecutor {
             pages: settings.pages,
             workspace: CpuExecutor::workspace_bytes(description, settings.step_tokens, settings.context),
         };
-        let layers = (0..description.layers).map(|_| LayerPages::new(settings.pages, shape(description))).collect();
+        let layers = (0..description.layers)
+            .map(|_| LayerPages::new(settings.pages, shape(description)))
+            .collect();
         let (batches, inbox) = mpsc::channel::<StepBatch>();
         let (outbox, results) = mpsc::channel();
         let thread = std::thread::Builder::new()
@@ -87,7 +89,14 @@ impl CpuExecutor {
                 }
             })
             .expect("the system gives a thread for the executor");
-        Ok(CpuExecutor { memory, batches: Some(batches), results, submitted: 0, waited: 0, thread: Some(thread) })
+        Ok(CpuExecutor {
+            memory,
+            batches: Some(batches),
+            results,
+            submitted: 0,
+            waited: 0,
+            thread: Some(thread),
+        })
     }
 }
 
@@ -100,8 +109,13 @@ impl Executor for CpuExecutor {
         if self.submitted > self.waited {
             return Err(ExecutorError("a step is under way already".into()));
         }
-        let batches = self.batches.as_ref().ok_or_else(|| ExecutorError("it is shut down".into()))?;
-        batches.send(batch).map_err(|_| ExecutorError("its thread has ended".into()))?;
+        let batches = self
+            .batches
+            .as_ref()
+            .ok_or_else(|| ExecutorError("it is shut down".into()))?;
+        batches
+            .send(batch)
+            .map_err(|_| ExecutorError("its thread has ended".into()))?;
         self.submitted += 1;
         Ok(StepHandle(self.submitted))
     }
@@ -111,7 +125,10 @@ impl Executor for CpuExecutor {
             return Err(ExecutorError(format!("step {} is not the one under way", handle.0)));
         }
         self.waited += 1;
-        let result = self.results.recv().map_err(|_| ExecutorError("its thread has ended".into()))?;
+        let result = self
+            .results
+            .recv()
+            .map_err(|_| ExecutorError("its thread has ended".into()))?;
         result.map_err(ExecutorError)
     }
 }
@@ -135,6 +152,9 @@ fn shape(model: &ModelDescription) -> Shape {
 }
 
 fn describe_panic(panic: &(dyn std::any::Any + Send)) -> String {
-    let text = panic.downcast_ref::<String>().map(String::as_str).or(panic.downcast_ref::<&str>().copied());
+    let text = panic
+        .downcast_ref::<String>()
+        .map(String::as_str)
+        .or(panic.downcast_ref::<&str>().copied());
     text.unwrap_or("a kernel panicked").to_owned()
 }

@@ -88,7 +88,13 @@ impl Engine {
             .name("engine".into())
             .spawn(move || runner.run())
             .expect("the system gives a thread for the engine");
-        Engine { commands, shared, memory, limits, thread: Some(thread) }
+        Engine {
+            commands,
+            shared,
+            memory,
+            limits,
+            thread: Some(thread),
+        }
     }
 
     /// Hands in a request; it is in the queue when this returns.
@@ -99,16 +105,30 @@ impl Engine {
         let stopped = || Refusal::Stopped(self.status().failure.unwrap_or_else(|| "it was shut down".into()));
         let (events, stream) = mpsc::channel(MOST_UNREAD + request.choices as usize);
         let (accepted, answer) = oneshot::channel();
-        let number = self.shared.next_request.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        let number = self
+            .shared
+            .next_request
+            .fetch_add(1, std::sync::atomic::Ordering::Relaxed);
         let arrived = std::time::Instant::now();
-        let submission = Submission { request, number, events, accepted, arrived };
-        self.commands.send(Command::Submit(Box::new(submission))).map_err(|_| stopped())?;
+        let submission = Submission {
+            request,
+            number,
+            events,
+            accepted,
+            arrived,
+        };
+        self.commands
+            .send(Command::Submit(Box::new(submission)))
+            .map_err(|_| stopped())?;
         let commands = self.commands.clone();
         let on_drop: Box<dyn FnOnce() + Send + Sync> = Box::new(move || {
             let _ = commands.send(Command::Cancel(number));
         });
         // Built before the answer is awaited, so that a caller who gives up meanwhile cancels too.
-        let stream = RequestStream { events: stream, on_drop: Some(on_drop) };
+        let stream = RequestStream {
+            events: stream,
+            on_drop: Some(on_drop),
+        };
         answer.await.map_err(|_| stopped())??;
         Ok(stream)
     }

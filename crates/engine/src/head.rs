@@ -47,14 +47,25 @@ impl SequenceHead {
     /// Returns how the next token is to be chosen.
     pub fn next_choice(&self) -> Choice {
         let request = &self.request;
-        let mut seen: Vec<Seen> = self.seen.iter().map(|(id, in_output)| Seen { id: *id, in_output: *in_output }).collect();
+        let mut seen: Vec<Seen> = self
+            .seen
+            .iter()
+            .map(|(id, in_output)| Seen {
+                id: *id,
+                in_output: *in_output,
+            })
+            .collect();
         seen.sort_unstable_by_key(|seen| seen.id);
         Choice {
             sampling: request.sampling.clone(),
             completion: self.completion,
             position: self.accepted as u64,
             seen,
-            banned: if self.accepted < request.least_tokens { request.end_ids.clone() } else { Vec::new() },
+            banned: if self.accepted < request.least_tokens {
+                request.end_ids.clone()
+            } else {
+                Vec::new()
+            },
             top: request.top_logprobs,
         }
     }
@@ -66,14 +77,21 @@ impl SequenceHead {
             *self.seen.entry(id).or_insert(0) += 1;
         }
         if self.request.end_ids.contains(&id) {
-            return Accepted { text: self.rest(), end: Some(EndReason::EndToken) };
+            return Accepted {
+                text: self.rest(),
+                end: Some(EndReason::EndToken),
+            };
         }
         let text = self.decoder.push(id);
         match self.matcher.push(&text) {
-            Verdict::Stop { before, .. } => Accepted { text: before, end: Some(EndReason::StopString) },
-            Verdict::Show(text) if self.accepted == self.request.most_tokens => {
-                Accepted { text: text + &self.rest(), end: Some(EndReason::Length) }
-            }
+            Verdict::Stop { before, .. } => Accepted {
+                text: before,
+                end: Some(EndReason::StopString),
+            },
+            Verdict::Show(text) if self.accepted == self.request.most_tokens => Accepted {
+                text: text + &self.rest(),
+                end: Some(EndReason::Length),
+            },
             Verdict::Show(text) => Accepted { text, end: None },
         }
     }

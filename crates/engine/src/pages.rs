@@ -147,8 +147,16 @@ impl PagePool {
     /// When that does not hold.
     pub fn check(&self) {
         let held = self.holders.iter().filter(|holders| **holders > 0).count();
-        assert_eq!(held + self.free.len() + self.cached.len(), self.total(), "a page is lost or counted twice");
-        assert!(self.free.iter().all(|page| self.holders[*page as usize] == 0 && self.key_of[*page as usize].is_none()));
+        assert_eq!(
+            held + self.free.len() + self.cached.len(),
+            self.total(),
+            "a page is lost or counted twice"
+        );
+        assert!(
+            self.free
+                .iter()
+                .all(|page| self.holders[*page as usize] == 0 && self.key_of[*page as usize].is_none())
+        );
         assert!(self.cached.values().all(|page| self.holders[*page as usize] == 0));
         for (key, page) in &self.published {
             assert_eq!(self.key_of[*page as usize].as_ref(), Some(key));
@@ -182,7 +190,10 @@ mod tests {
     fn keys_tell_scopes_and_order_apart() {
         assert_ne!(chain_start(&[b"ab", b"c"]), chain_start(&[b"a", b"bc"]));
         let start = chain_start(&[]);
-        assert_ne!(chain_next(&chain_next(&start, &[1]), &[2]), chain_next(&chain_next(&start, &[2]), &[1]));
+        assert_ne!(
+            chain_next(&chain_next(&start, &[1]), &[2]),
+            chain_next(&chain_next(&start, &[2]), &[1])
+        );
     }
 
     proptest! {

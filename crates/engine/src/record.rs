@@ -47,7 +47,10 @@ pub struct StepRing {
 impl StepRing {
     /// Returns a ring for so many records.
     pub fn new(capacity: usize) -> StepRing {
-        StepRing { records: VecDeque::with_capacity(capacity), capacity }
+        StepRing {
+            records: VecDeque::with_capacity(capacity),
+            capacity,
+        }
     }
 
     /// Adds a record, dropping the oldest when the ring is full.
@@ -61,6 +64,10 @@ impl StepRing {
     /// Returns the records after a step number, the newest `most` of them.
     pub fn after(&self, number: u64, most: usize) -> Vec<StepRecord> {
         let newer = self.records.iter().filter(|record| record.number > number).count();
-        self.records.iter().skip(self.records.len() - newer.min(most)).cloned().collect()
+        self.records
+            .iter()
+            .skip(self.records.len() - newer.min(most))
+            .cloned()
+            .collect()
     }
 }

@@ -99,10 +99,17 @@ pub fn choose(logits: &mut [f32], choice: &Choice) -> Chosen {
     let report = choice.top.map(|top| (log_total(logits), most_probable(logits, top)));
     let raw = choice.top.is_some().then(|| logits.to_vec());
     adjust(logits, choice);
-    let id = if choice.sampling.temperature <= 0.0 { greatest(logits) } else { draw(logits, choice) };
+    let id = if choice.sampling.temperature <= 0.0 {
+        greatest(logits)
+    } else {
+        draw(logits, choice)
+    };
     let logprobs = report.map(|(total, best)| {
         let raw = raw.expect("kept when log-probabilities are wanted");
-        let logprob = |id: u32| TokenLogprob { id, logprob: (raw[id as usize] as f64 - total) as f32 };
+        let logprob = |id: u32| TokenLogprob {
+            id,
+            logprob: (raw[id as usize] as f64 - total) as f32,
+        };
         (logprob(id), best.into_iter().map(logprob).collect())
     });
     Chosen { id, logprobs }
@@ -112,7 +119,9 @@ pub fn choose(logits: &mut [f32], choice: &Choice) -> Chosen {
 fn adjust(logits: &mut [f32], choice: &Choice) {
     let sampling = &choice.sampling;
     for seen in &choice.seen {
-        let Some(logit) = logits.get_mut(seen.id as usize) else { continue };
+        let Some(logit) = logits.get_mut(seen.id as usize) else {
+            continue;
+        };
         if *logit > 0.0 {
             *logit /= sampling.repetition_penalty;
         } else {
@@ -136,13 +145,23 @@ fn adjust(logits: &mut [f32], choice: &Choice) {
 
 /// Draws from what the settings leave over of the distribution.
 fn draw(logits: &[f32], choice: &Choice) -> u32 {
-    let Sampling { temperature, top_k, top_p, min_p, seed, .. } = choice.sampling;
+    let Sampling {
+        temperature,
+        top_k,
+        top_p,
+        min_p,
+        seed,
+        ..
+    } = choice.sampling;
     let mut candidates: Vec<u32> = (0..logits.len() as u32).collect();
     if top_k > 0 && top_k < candidates.len() {
         candidates.select_nth_unstable_by(top_k - 1, |a, b| by_logit(logits, *a, *b));
         candidates.truncate(top_k);
     }
-    let top = candidates.iter().map(|id| logits[*id as usize]).fold(f32::NEG_INFINITY, f32::max) as f64;
+    let top = candidates
+        .iter()
+        .map(|id| logits[*id as usize])
+        .fold(f32::NEG_INFINITY, f32::max) as f64;
     let weight = |id: u32| ((logits[id as usize] as f64 - top) / temperature as f64).exp();
     if min_p > 0.0 {
         candidates.retain(|id| weight(*id) >= min_p as f64);
@@ -214,7 +233,14 @@ mod tests {
     use super::*;
 
     fn choice(sampling: Sampling, position: u64) -> Choice {
-        Choice { sampling, completion: 0, position, seen: Vec::new(), banned: Vec::new(), top: None }
+        Choice {
+            sampling,
+            completion: 0,
+            position,
+            seen: Vec::new(),
+            banned: Vec::new(),
+            top: None,
+        }
     }
 
     /// Shares of each of four tokens over many draws.
@@ -233,50 +259,141 @@ mod tests {
     }
 
     fn close(shares: &[f64], wanted: &[f64]) {
-        assert!(shares.iter().zip(wanted).all(|(s, w)| (s - w).abs() < 0.01), "{shares:?} for {wanted:?}");
+        assert!(
+            shares.iter().zip(wanted).all(|(s, w)| (s - w).abs() < 0.01),
+            "{shares:?} for {wanted:?}"
+        );
     }
 
     #[test]
     fn draws_follow_the_distribution_at_each_temperature() {
         close(&shares(Sampling::default()), &softmax(&[2.0, 1.0, 0.0, -1.0]));
-        close(&shares(Sampling { temperature: 0.5, ..Sampling::default() }), &softmax(&[4.0, 2.0, 0.0, -2.0]));
-        close(&shares(Sampling { temperature: 0.0, ..Sampling::default() }), &[1.0, 0.0, 0.0, 0.0]);
+        close(
+            &shares(Sampling {
+                temperature: 0.5,
+                ..Sampling::default()
+            }),
+            &softmax(&[4.0, 2.0, 0.0, -2.0]),
+        );
+        close(
+            &shares(Sampling {
+                temperature: 0.0,
+                ..Sampling::default()
+            }),
+            &[1.0, 0.0, 0.0, 0.0],
+        );
     }
 
     #[test]
     fn each_cut_leaves_what_it_says() {
         let two = softmax(&[2.0, 1.0]);
         let two = [two[0], two[1], 0.0, 0.0];
-        close(&shares(Sampling { top_k: 2, ..Sampling::default() }), &two);
-        close(&shares(Sampling { top_p: 0.7, ..Sampling::default() }), &two);
-        close(&shares(Sampling { min_p: 0.3, ..Sampling::default() }), &two);
-        close(&shares(Sampling { top_p: 0.0, ..Sampling::default() }), &[1.0, 0.0, 0.0, 0.0]);
+        close(
+            &shares(Sampling {
+                top_k: 2,
+                ..Sampling::default()
+            }),
+            &two,
+        );
+        close(
+            &shares(Sampling {
+                top_p: 0.7,
+                ..Sampling::default()
+            }),
+            &two,
+        );
+        close(
+            &shares(Sampling {
+                min_p: 0.3,
+                ..Sampling::default()
+            }),
+            &two,
+        );
+        close(
+            &shares(Sampling {
+                top_p: 0.0,
+                ..Sampling::default()
+            }),
+            &[1.0, 0.0, 0.0, 0.0],
+        );
     }
 
     #[test]
     fn penalties_biases_and_bans_move_the_greedy_choice() {
-        let greedy = Sampling { temperature: 0.0, ..Sampling::default() };
+        let greedy = Sampling {
+            temperature: 0.0,
+            ..Sampling::default()
+        };
         let pick = |choice: &Choice| choose(&mut [2.0, 1.9, 0.5, -1.0], choice).id;
         let seen = vec![Seen { id: 0, in_output: 2 }];
         assert_eq!(pick(&choice(greedy.clone(), 0)), 0);
         for sampling in [
-            Sampling { repetition_penalty: 1.2, ..greedy.clone() },
-            Sampling { presence_penalty: 0.2, ..greedy.clone() },
-            Sampling { frequency_penalty: 0.1, ..greedy.clone() },
+            Sampling {
+                repetition_penalty: 1.2,
+                ..greedy.clone()
+            },
+            Sampling {
+                presence_penalty: 0.2,
+                ..greedy.clone()
+            },
+            Sampling {
+                frequency_penalty: 0.1,
+                ..greedy.clone()
+            },
         ] {
-            assert_eq!(pick(&Choice { seen: seen.clone(), ..choice(sampling, 0) }), 1);
+            assert_eq!(
+                pick(&Choice {
+                    seen: seen.clone(),
+                    ..choice(sampling, 0)
+                }),
+                1
+            );
         }
         let only_prompt = vec![Seen { id: 0, in_output: 0 }];
-        let presence = Sampling { presence_penalty: 1.0, ..greedy.clone() };
-        assert_eq!(pick(&Choice { seen: only_prompt, ..choice(presence, 0) }), 0);
-        assert_eq!(pick(&choice(Sampling { logit_bias: vec![(3, 10.0)], ..greedy.clone() }, 0)), 3);
-        assert_eq!(pick(&Choice { banned: vec![0, 1], ..choice(greedy, 0) }), 2);
+        let presence = Sampling {
+            presence_penalty: 1.0,
+            ..greedy.clone()
+        };
+        assert_eq!(
+            pick(&Choice {
+                seen: only_prompt,
+                ..choice(presence, 0)
+            }),
+            0
+        );
+        assert_eq!(
+            pick(&choice(
+                Sampling {
+                    logit_bias: vec![(3, 10.0)],
+                    ..greedy.clone()
+                },
+                0
+            )),
+            3
+        );
+        assert_eq!(
+            pick(&Choice {
+                banned: vec![0, 1],
+                ..choice(greedy, 0)
+            }),
+            2
+        );
     }
 
     #[test]
     fn logprobs_are_the_models_own_whatever_the_settings() {
-        let sampling = Sampling { temperature: 0.1, logit_bias: vec![(2, 50.0)], ..Sampling::default() };
-        let chosen = choose(&mut [2.0, 1.0, 0.0], &Choice { top: Some(2), ..choice(sampling, 0) });
+        let sampling = Sampling {
+            temperature: 0.1,
+            logit_bias: vec![(2, 50.0)],
+            ..Sampling::default()
+        };
+        let chosen = choose(
+            &mut [2.0, 1.0, 0.0],
+            &Choice {
+                top: Some(2),
+                ..choice(sampling, 0)
+            },
+        );
         let (token, top) = chosen.logprobs.unwrap();
         let wanted = softmax(&[2.0, 1.0, 0.0]);
         assert_eq!(chosen.id, 2);

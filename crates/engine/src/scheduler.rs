@@ -194,8 +194,14 @@ impl Scheduler {
     /// When the width, budget, context or pages are zero, or the step budget is below the width, so that a full batch could
     /// not decode.
     pub fn new(limits: Limits) -> Scheduler {
-        assert!(limits.width > 0 && limits.context > 0 && limits.pages > 0, "limits of {limits:?}");
-        assert!(limits.step_budget >= limits.width, "the step budget covers one token for each lane");
+        assert!(
+            limits.width > 0 && limits.context > 0 && limits.pages > 0,
+            "limits of {limits:?}"
+        );
+        assert!(
+            limits.step_budget >= limits.width,
+            "the step budget covers one token for each lane"
+        );
         Scheduler {
             pool: PagePool::new(limits.pages),
             sequences: HashMap::new(),
@@ -247,10 +253,15 @@ impl Scheduler {
             return Err(Rejection::TooLong { wanted, limit });
         }
         if self.waiting.len() >= self.limits.queue_depth {
-            return Err(Rejection::QueueFull { depth: self.waiting.len() });
+            return Err(Rejection::QueueFull {
+                depth: self.waiting.len(),
+            });
         }
         self.arrivals += 1;
-        let rank = (now as i64 - i64::from(arrival.priority) * PRIORITY_STEP as i64, self.arrivals);
+        let rank = (
+            now as i64 - i64::from(arrival.priority) * PRIORITY_STEP as i64,
+            self.arrivals,
+        );
         let id = arrival.id;
         self.waiting.insert(rank, id);
         self.deadlines.extend(arrival.deadline.map(|deadline| (deadline, id)));
@@ -321,12 +332,22 @@ impl Scheduler {
         assert_eq!(rows.len(), outcomes.len(), "each planned row has its outcome");
         for (row, outcome) in rows.into_iter().zip(outcomes) {
             assert_eq!(row.sequence, outcome.sequence, "outcomes come in the order of the rows");
-            assert!(outcome.tokens.len() <= if row.samples { 1 + row.draft_room } else { 0 }, "tokens beyond the plan");
-            let sequence = self.sequences.get_mut(&row.sequence).expect("a planned sequence lives through its step");
+            assert!(
+                outcome.tokens.len() <= if row.samples { 1 + row.draft_room } else { 0 },
+                "tokens beyond the plan"
+            );
+            let sequence = self
+                .sequences
+                .get_mut(&row.sequence)
+                .expect("a planned sequence lives through its step");
             sequence.advance(&row, &outcome.tokens);
             sequence.publish_full_pages(&mut self.pool);
             sequence.trim_pages(&mut self.pool);
-            assert!(sequence.tokens.len() <= sequence.most_tokens, "{:?} has outgrown its limit", row.sequence);
+            assert!(
+                sequence.tokens.len() <= sequence.most_tokens,
+                "{:?} has outgrown its limit",
+                row.sequence
+            );
             if outcome.ended || sequence.tokens.len() == sequence.most_tokens {
                 self.remove(row.sequence);
             }
@@ -356,10 +377,17 @@ impl Scheduler {
         self.pool.check();
         assert_eq!(self.waiting.len() + self.running.len(), self.sequences.len());
         assert!(self.running.len() <= self.limits.width);
-        assert!(self.waiting.values().all(|id| self.sequences[id].lane.is_none() && self.sequences[id].pages.is_empty()));
+        assert!(
+            self.waiting
+                .values()
+                .all(|id| self.sequences[id].lane.is_none() && self.sequences[id].pages.is_empty())
+        );
         for id in self.running.values() {
             let sequence = &self.sequences[id];
-            assert_eq!(self.lanes[sequence.lane.expect("a running sequence has a lane")], Some(*id));
+            assert_eq!(
+                self.lanes[sequence.lane.expect("a running sequence has a lane")],
+                Some(*id)
+            );
             assert!(sequence.pages.len() * PAGE_TOKENS >= sequence.computed);
             assert!(sequence.tokens.len() <= sequence.most_tokens);
         }

@@ -13,17 +13,47 @@ const PAGE: usize = 16;
 
 #[derive(Clone, Debug)]
 enum Act {
-    Arrive { prompt: usize, output: usize, priority: i8, deadline: Option<u64>, fork: bool, constraint: bool, drafts: usize, theme: u32 },
+    Arrive {
+        prompt: usize,
+        output: usize,
+        priority: i8,
+        deadline: Option<u64>,
+        fork: bool,
+        constraint: bool,
+        drafts: usize,
+        theme: u32,
+    },
     Cancel(usize),
     Ready(usize),
-    Step { tokens: u8, ends: u8 },
+    Step {
+        tokens: u8,
+        ends: u8,
+    },
 }
 
 fn acts() -> impl Strategy<Value = Vec<Act>> {
-    let arrive = (1usize..70, 1usize..40, -1i8..2, prop::option::weighted(0.1, 1u64..40_000), any::<bool>(), 0u8..10, 0usize..4, 0u32..3)
-        .prop_map(|(prompt, output, priority, deadline, fork, constraint, drafts, theme)| Act::Arrive {
-            prompt, output, priority, deadline, fork, constraint: constraint == 0, drafts, theme,
-        });
+    let arrive = (
+        1usize..70,
+        1usize..40,
+        -1i8..2,
+        prop::option::weighted(0.1, 1u64..40_000),
+        any::<bool>(),
+        0u8..10,
+        0usize..4,
+        0u32..3,
+    )
+        .prop_map(
+            |(prompt, output, priority, deadline, fork, constraint, drafts, theme)| Act::Arrive {
+                prompt,
+                output,
+                priority,
+                deadline,
+                fork,
+                constraint: constraint == 0,
+                drafts,
+                theme,
+            },
+        );
     let act = prop_oneof![
         3 => arrive,
         1 => (0usize..20).prop_map(Act::Cancel),
@@ -34,11 +64,21 @@ fn acts() -> impl Strategy<Value = Vec<Act>> {
 }
 
 fn limits() -> impl Strategy<Value = Limits> {
-    (1usize..6, 0usize..40, 1usize..14, 1usize..8, prop::option::of(1usize..20)).prop_map(
-        |(width, extra, pages, queue_depth, prefill_chunk)| Limits {
-            width, step_budget: width + extra, context: 120, queue_depth, pages, prefill_chunk,
-        },
+    (
+        1usize..6,
+        0usize..40,
+        1usize..14,
+        1usize..8,
+        prop::option::of(1usize..20),
     )
+        .prop_map(|(width, extra, pages, queue_depth, prefill_chunk)| Limits {
+            width,
+            step_budget: width + extra,
+            context: 120,
+            queue_depth,
+            pages,
+            prefill_chunk,
+        })
 }
 
 /// A scheduler with the bookkeeping to judge it by.
@@ -55,14 +95,28 @@ struct World {
 impl World {
     fn new(limits: Limits) -> World {
         World {
-            scheduler: Scheduler::new(limits), now: 0, alive: BTreeMap::new(), blocked: BTreeSet::new(), ended: BTreeSet::new(),
-            accepted: 0, next: 0,
+            scheduler: Scheduler::new(limits),
+            now: 0,
+            alive: BTreeMap::new(),
+            blocked: BTreeSet::new(),
+            ended: BTreeSet::new(),
+            accepted: 0,
+            next: 0,
         }
     }
 
     fn act(&mut self, act: &Act) {
         match act {
-            Act::Arrive { prompt, output, priority, deadline, fork, constraint, drafts, theme } => {
+            Act::Arrive {
+                prompt,
+                output,
+                priority,
+                deadline,
+                fork,
+                constraint,
+                drafts,
+                theme,
+            } => {
                 let parent = if *fork { self.alive.iter().next_back() } else { None };
                 let prompt = match parent {
                     Some((_, parent)) => parent.prompt.clone(),
@@ -157,9 +211,17 @@ impl World {
     /// Between no token and all there is room for, now and then an end.
     fn outcome(&self, row: &PlannedRow, tokens: u8, ends: u8) -> RowOutcome {
         let dice = u64::from(tokens) + row.sequence.0 * 7;
-        let count = if row.samples { (dice as usize % 5).min(1 + row.draft_room) } else { 0 };
+        let count = if row.samples {
+            (dice as usize % 5).min(1 + row.draft_room)
+        } else {
+            0
+        };
         let tokens = (0..count as u32).map(|i| i + tokens as u32).collect();
-        RowOutcome { sequence: row.sequence, tokens, ended: row.samples && (u64::from(ends) + row.sequence.0).is_multiple_of(37) }
+        RowOutcome {
+            sequence: row.sequence,
+            tokens,
+            ended: row.samples && (u64::from(ends) + row.sequence.0).is_multiple_of(37),
+        }
     }
 
     fn judge(&self, plan: &StepPlan, steady: usize) {
@@ -174,16 +236,26 @@ impl World {
             assert!(row.tokens > 0 && !self.blocked.contains(&row.sequence));
             assert!(row.kind == RowKind::Decode || row.tokens <= limits.prefill_chunk.unwrap_or(usize::MAX));
             let room = self.scheduler.pages(row.sequence).len() * PAGE;
-            assert!(room >= row.start + row.tokens + row.draft_room, "no page for a planned token");
+            assert!(
+                room >= row.start + row.tokens + row.draft_room,
+                "no page for a planned token"
+            );
         }
         let preempted: BTreeSet<SequenceId> = plan.preempted.iter().map(|(id, _)| *id).collect();
         assert!(plan.rows.iter().all(|row| !preempted.contains(&row.sequence)));
         if steady > 0 {
-            assert!(plan.rows.iter().all(|row| row.kind == RowKind::Decode && row.tokens == 1));
+            assert!(
+                plan.rows
+                    .iter()
+                    .all(|row| row.kind == RowKind::Decode && row.tokens == 1)
+            );
             assert!(plan.admitted.is_empty() && plan.preempted.is_empty() && plan.ended.is_empty());
         }
         let gone: BTreeSet<SequenceId> = plan.ended.iter().map(|(id, _)| *id).collect();
-        let ready = self.alive.keys().any(|id| !self.blocked.contains(id) && !gone.contains(id));
+        let ready = self
+            .alive
+            .keys()
+            .any(|id| !self.blocked.contains(id) && !gone.contains(id));
         assert!(!ready || !plan.rows.is_empty(), "somebody could run and nobody does");
     }
 
@@ -233,7 +305,14 @@ fn arrival(id: u64, prompt: usize, output: usize) -> Arrival {
 }
 
 fn limits_of(width: usize, pages: usize) -> Limits {
-    Limits { width, step_budget: 64, context: 512, queue_depth: 1000, pages, prefill_chunk: None }
+    Limits {
+        width,
+        step_budget: 64,
+        context: 512,
+        queue_depth: 1000,
+        pages,
+        prefill_chunk: None,
+    }
 }
 
 #[test]
@@ -242,7 +321,10 @@ fn a_low_priority_is_late_but_never_starved_by_a_stream_of_higher_ones() {
     world.arrive(arrival(0, 20, 10));
     world.arrive(arrival(1, 20, 10));
     world.step(1, 1);
-    world.arrive(Arrival { priority: -2, ..arrival(2, 30, 30) });
+    world.arrive(Arrival {
+        priority: -2,
+        ..arrival(2, 30, 30)
+    });
     let mut steps = 0;
     while world.alive.contains_key(&SequenceId(2)) {
         if world.scheduler.occupancy().queue_depth < 5 {
@@ -275,7 +357,10 @@ fn when_pages_run_out_the_youngest_goes_and_comes_back() {
     while !world.alive.is_empty() {
         preempted.extend(world.step(1, 1).preempted.into_iter().map(|(id, _)| id));
     }
-    assert!(!preempted.is_empty() && preempted.iter().all(|id| *id == SequenceId(1)), "{preempted:?}");
+    assert!(
+        !preempted.is_empty() && preempted.iter().all(|id| *id == SequenceId(1)),
+        "{preempted:?}"
+    );
 }
 
 #[test]
@@ -287,8 +372,21 @@ fn an_equal_prompt_is_found_in_the_cache_but_not_across_scopes() {
         world.step(1, 1).admitted[0].1
     };
     assert_eq!(reused(&mut world, prompt.clone()), 0);
-    assert_eq!(reused(&mut world, Arrival { id: SequenceId(1), ..prompt.clone() }), 48);
-    let other = Arrival { id: SequenceId(2), scope: chain_start(&[b"another salt"]), ..prompt };
+    assert_eq!(
+        reused(
+            &mut world,
+            Arrival {
+                id: SequenceId(1),
+                ..prompt.clone()
+            }
+        ),
+        48
+    );
+    let other = Arrival {
+        id: SequenceId(2),
+        scope: chain_start(&[b"another salt"]),
+        ..prompt
+    };
     assert_eq!(reused(&mut world, other), 0);
 }
 
@@ -297,12 +395,22 @@ fn a_fork_copies_the_partly_filled_page_only() {
     let mut world = World::new(limits_of(2, 20));
     world.arrive(arrival(0, 40, 10));
     let parent = arrival(0, 40, 10);
-    world.arrive(Arrival { id: SequenceId(1), fork_of: Some(SequenceId(0)), ..parent });
+    world.arrive(Arrival {
+        id: SequenceId(1),
+        fork_of: Some(SequenceId(0)),
+        ..parent
+    });
     let first = world.step(1, 1);
     assert_eq!(first.admitted, [(SequenceId(0), 0)]);
     let second = world.step(1, 1);
     assert_eq!(second.admitted, [(SequenceId(1), 39)]);
     assert_eq!(second.copies.len(), 1);
-    assert_eq!(world.scheduler.pages(SequenceId(0))[..2], world.scheduler.pages(SequenceId(1))[..2]);
-    assert_ne!(world.scheduler.pages(SequenceId(0))[2], world.scheduler.pages(SequenceId(1))[2]);
+    assert_eq!(
+        world.scheduler.pages(SequenceId(0))[..2],
+        world.scheduler.pages(SequenceId(1))[..2]
+    );
+    assert_ne!(
+        world.scheduler.pages(SequenceId(0))[2],
+        world.scheduler.pages(SequenceId(1))[2]
+    );
 }

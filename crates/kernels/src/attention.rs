@@ -44,7 +44,11 @@ impl LayerPages {
     /// Returns zeroed memory for `pages` pages.
     pub fn new(pages: usize, shape: Shape) -> LayerPages {
         let len = pages * shape.kv_heads * PAGE_TOKENS * shape.head_dim;
-        LayerPages { keys: vec![0.0; len], values: vec![0.0; len], shape }
+        LayerPages {
+            keys: vec![0.0; len],
+            values: vec![0.0; len],
+            shape,
+        }
     }
 
     /// Returns the bytes that one page takes in one layer, keys and values together.
@@ -58,7 +62,10 @@ impl LayerPages {
     /// When the row has no page for its position.
     pub fn store(&mut self, row: Row<'_>, keys: &[f32], values: &[f32]) {
         let Shape { kv_heads, head_dim, .. } = self.shape;
-        assert!(keys.len() == kv_heads * head_dim && values.len() == keys.len(), "keys and values of one token");
+        assert!(
+            keys.len() == kv_heads * head_dim && values.len() == keys.len(),
+            "keys and values of one token"
+        );
         let token = row.position % PAGE_TOKENS;
         for head in 0..kv_heads {
             let start = self.start(row.pages[row.position / PAGE_TOKENS], head);
@@ -89,8 +96,16 @@ impl LayerPages {
     /// # Panics
     /// When the shapes do not fit, or a row's pages do not reach its position.
     pub fn attend(&self, isa: Isa, pool: &Pool, rows: &[Row<'_>], queries: &[f32], out: &mut [f32]) {
-        let Shape { heads, kv_heads, head_dim, scale } = self.shape;
-        assert!(queries.len() == rows.len() * heads * head_dim && out.len() == queries.len(), "rows of attention");
+        let Shape {
+            heads,
+            kv_heads,
+            head_dim,
+            scale,
+        } = self.shape;
+        assert!(
+            queries.len() == rows.len() * heads * head_dim && out.len() == queries.len(),
+            "rows of attention"
+        );
         let group = heads / kv_heads;
         let out = Shared2d::new(out);
         pool.run(rows.len() * kv_heads, &|task| {
@@ -99,7 +114,11 @@ impl LayerPages {
                 let at = (row * heads + head) * head_dim;
                 // SAFETY: each row and head is the work of one task, and its only part.
                 let out = unsafe { out.part(at, head_dim) };
-                let pages = Pages { layer: self, row: rows[row], kv_head };
+                let pages = Pages {
+                    layer: self,
+                    row: rows[row],
+                    kv_head,
+                };
                 attend_one(isa, pages, &queries[at..at + head_dim], scale, out);
             }
         });
@@ -226,12 +245,33 @@ mod tests {
 
     #[test]
     fn a_copied_page_reads_like_its_source() {
-        let shape = Shape { heads: 2, kv_heads: 1, head_dim: 4, scale: 1.0 };
+        let shape = Shape {
+            heads: 2,
+            kv_heads: 1,
+            head_dim: 4,
+            scale: 1.0,
+        };
         let mut layer = LayerPages::new(2, shape);
-        layer.store(Row { position: 0, pages: &[0] }, &[1.0; 4], &[2.0; 4]);
+        layer.store(
+            Row {
+                position: 0,
+                pages: &[0],
+            },
+            &[1.0; 4],
+            &[2.0; 4],
+        );
         layer.copy(0, 1);
         let mut out = vec![0.0; 8];
-        layer.attend(Isa::SCALAR, &Pool::new(1), &[Row { position: 0, pages: &[1] }], &[0.5; 8], &mut out);
+        layer.attend(
+            Isa::SCALAR,
+            &Pool::new(1),
+            &[Row {
+                position: 0,
+                pages: &[1],
+            }],
+            &[0.5; 8],
+            &mut out,
+        );
         assert_eq!(out, [2.0; 8]);
     }
 }

@@ -34,7 +34,10 @@ impl Isa {
         {
             if is_x86_feature_detected!("avx2") && is_x86_feature_detected!("fma") {
                 found.push(Isa(Level::Avx2));
-                if ["avx512f", "avx512bw", "avx512vl", "avx512dq"].iter().all(|name| has(name)) {
+                if ["avx512f", "avx512bw", "avx512vl", "avx512dq"]
+                    .iter()
+                    .all(|name| has(name))
+                {
                     found.push(Isa(Level::Avx512));
                 }
             }

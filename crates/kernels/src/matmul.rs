@@ -6,9 +6,9 @@
 
 mod tile;
 
+use crate::LANES;
 use crate::isa::Isa;
 use crate::pool::{Pool, Shared2d};
-use crate::LANES;
 use half::bf16;
 
 /// Panels that a task works on at once.
@@ -62,7 +62,11 @@ impl PackedMatrix {
                     })
                     .collect();
                 let (outputs, values) = pack_panels(&parts, inputs);
-                PackedMatrix { outputs, inputs, values: Values::F32(values) }
+                PackedMatrix {
+                    outputs,
+                    inputs,
+                    values: Values::F32(values),
+                }
             }
             Dense::Bf16(_) => {
                 let parts: Vec<&[bf16]> = parts
@@ -73,7 +77,11 @@ impl PackedMatrix {
                     })
                     .collect();
                 let (outputs, values) = pack_panels(&parts, inputs);
-                PackedMatrix { outputs, inputs, values: Values::Bf16(values) }
+                PackedMatrix {
+                    outputs,
+                    inputs,
+                    values: Values::Bf16(values),
+                }
             }
         }
     }
@@ -101,14 +109,22 @@ impl PackedMatrix {
     /// # Panics
     /// When there is no such output or `row` is not `inputs` long.
     pub fn read_row(&self, output: usize, row: &mut [f32]) {
-        assert!(output < self.outputs && row.len() == self.inputs, "row {output} of {}", self.outputs);
+        assert!(
+            output < self.outputs && row.len() == self.inputs,
+            "row {output} of {}",
+            self.outputs
+        );
         let start = output / LANES * LANES * self.inputs + output % LANES;
         match &self.values {
             Values::F32(values) => {
-                row.iter_mut().enumerate().for_each(|(i, out)| *out = values[start + i * LANES]);
+                row.iter_mut()
+                    .enumerate()
+                    .for_each(|(i, out)| *out = values[start + i * LANES]);
             }
             Values::Bf16(values) => {
-                row.iter_mut().enumerate().for_each(|(i, out)| *out = values[start + i * LANES].to_f32());
+                row.iter_mut()
+                    .enumerate()
+                    .for_each(|(i, out)| *out = values[start + i * LANES].to_f32());
             }
         }
     }
@@ -119,7 +135,10 @@ impl PackedMatrix {
     /// When the lengths of `x` and `out` do not fit one number of rows.
     pub fn apply(&self, isa: Isa, pool: &Pool, x: &[f32], out: &mut [f32], write: Write) {
         let rows = x.len() / self.inputs;
-        assert!(x.len() == rows * self.inputs && out.len() == rows * self.outputs, "shapes of a product");
+        assert!(
+            x.len() == rows * self.inputs && out.len() == rows * self.outputs,
+            "shapes of a product"
+        );
         if rows == 0 {
             return;
         }
@@ -130,8 +149,18 @@ impl PackedMatrix {
         let tasks = groups.min(pool.cores() * 4);
         let out = Shared2d::new(out);
         pool.run(tasks, &|task| {
-            let (from, to) = (groups * task / tasks * group, (groups * (task + 1) / tasks * group).min(panels));
-            let call = tile::Call { x, rows, inputs: self.inputs, outputs: self.outputs, out: &out, write };
+            let (from, to) = (
+                groups * task / tasks * group,
+                (groups * (task + 1) / tasks * group).min(panels),
+            );
+            let call = tile::Call {
+                x,
+                rows,
+                inputs: self.inputs,
+                outputs: self.outputs,
+                out: &out,
+                write,
+            };
             match &self.values {
                 Values::F32(values) => tile::panels_f32(isa, &call, values, from, to),
                 Values::Bf16(values) => tile::panels_bf16(isa, &call, values, from, to),
@@ -145,7 +174,11 @@ fn pack_panels<T: Copy + Default>(parts: &[&[T]], inputs: usize) -> (usize, Vec<
     let rows: Vec<&[T]> = parts
         .iter()
         .flat_map(|part| {
-            assert!(part.len().is_multiple_of(inputs), "a matrix of {} with {inputs} inputs", part.len());
+            assert!(
+                part.len().is_multiple_of(inputs),
+                "a matrix of {} with {inputs} inputs",
+                part.len()
+            );
             part.chunks_exact(inputs)
         })
         .collect();
@@ -169,7 +202,9 @@ mod tests {
         let mut state = seed;
         (0..count)
             .map(|_| {
-                state = state.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
+                state = state
+                    .wrapping_mul(6364136223846793005)
+                    .wrapping_add(1442695040888963407);
                 (state >> 40) as f32 / (1u64 << 23) as f32 - 1.0
             })
             .collect()

@@ -66,7 +66,11 @@ impl Pool {
                     .expect("the system gives a thread for each core")
             })
             .collect();
-        Pool { shared, workers, one_owner: PhantomData }
+        Pool {
+            shared,
+            workers,
+            one_owner: PhantomData,
+        }
     }
 
     /// Returns the number of cores the pool uses, the caller's included.
@@ -197,7 +201,11 @@ unsafe impl Sync for Shared2d<'_> {}
 
 impl<'a> Shared2d<'a> {
     pub(crate) fn new(slice: &'a mut [f32]) -> Shared2d<'a> {
-        Shared2d { start: slice.as_mut_ptr(), len: slice.len(), borrow: PhantomData }
+        Shared2d {
+            start: slice.as_mut_ptr(),
+            len: slice.len(),
+            borrow: PhantomData,
+        }
     }
 
     /// Returns `len` elements from `at` on.
@@ -210,7 +218,11 @@ impl<'a> Shared2d<'a> {
     #[allow(clippy::mut_from_ref)]
     #[inline(always)]
     pub(crate) unsafe fn part(&self, at: usize, len: usize) -> &mut [f32] {
-        assert!(at <= self.len && len <= self.len - at, "part {at}+{len} of {}", self.len);
+        assert!(
+            at <= self.len && len <= self.len - at,
+            "part {at}+{len} of {}",
+            self.len
+        );
         // SAFETY: in bounds by the assertion, exclusive by the contract above.
         unsafe { std::slice::from_raw_parts_mut(self.start.add(at), len) }
     }
@@ -230,7 +242,10 @@ mod tests {
                 pool.run(count, &|index| {
                     ran[index].fetch_add(1, Ordering::Relaxed);
                 });
-                assert!(ran.iter().all(|n| n.load(Ordering::Relaxed) == 1), "{cores} cores, {count} tasks");
+                assert!(
+                    ran.iter().all(|n| n.load(Ordering::Relaxed) == 1),
+                    "{cores} cores, {count} tasks"
+                );
             }
         }
     }

@@ -14,14 +14,22 @@ const POLICY: &str = "default-src 'self'; style-src 'self'; img-src 'self' data:
 /// Any `GET` that is no other address: a file of the console, or its first page.
 pub async fn file(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
-    let name = if path.is_empty() || Files::get(path).is_none() { "index.html" } else { path };
+    let name = if path.is_empty() || Files::get(path).is_none() {
+        "index.html"
+    } else {
+        path
+    };
     let Some(file) = Files::get(name) else {
         return HttpResponse::NotFound()
             .content_type("text/plain; charset=utf-8")
             .body("This binary was built without the console. `cargo xtask demo` builds both.\n");
     };
     // Files with a hash in their name never change.
-    let lifetime = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    let lifetime = if name.starts_with("assets/") {
+        "public, max-age=31536000, immutable"
+    } else {
+        "no-cache"
+    };
     HttpResponse::Ok()
         .content_type(mime_guess::from_path(name).first_or_octet_stream().as_ref())
         .insert_header((CACHE_CONTROL, lifetime))

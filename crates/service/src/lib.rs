@@ -12,6 +12,7 @@
 #![warn(missing_docs)]
 
 pub mod console;
+mod departure;
 pub mod health;
 pub mod manage;
 pub mod openai;

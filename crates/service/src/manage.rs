@@ -12,7 +12,10 @@ use vastrelay_wire::manage::{MemoryStatus, ModelStatus, ServiceStatus};
 /// # Errors
 /// 500 when the database cannot be read.
 pub async fn status(state: web::Data<ServiceState>) -> Result<HttpResponse, Problem> {
-    let calls_recorded = state.store.count_calls().map_err(|e| Problem::internal(e.to_string()))?;
+    let calls_recorded = state
+        .store
+        .count_calls()
+        .map_err(|e| Problem::internal(e.to_string()))?;
     Ok(HttpResponse::Ok().json(ServiceStatus {
         version: env!("CARGO_PKG_VERSION").into(),
         uptime: state.uptime(),

@@ -36,5 +36,10 @@ pub async fn model(
 }
 
 fn entry(name: &str, state: &ServiceState) -> ModelEntry {
-    ModelEntry { id: name.into(), object: "model".into(), created: state.started_at(), owned_by: "vastrelay".into() }
+    ModelEntry {
+        id: name.into(),
+        object: "model".into(),
+        created: state.started_at(),
+        owned_by: "vastrelay".into(),
+    }
 }

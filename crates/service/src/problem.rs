@@ -19,21 +19,39 @@ pub struct Problem {
 
 impl Problem {
     fn new(status: StatusCode, kind: &str, code: &str, message: String) -> Problem {
-        let body = ErrorBody { message, kind: kind.into(), param: None, code: Some(code.into()) };
-        Problem { status, body, retry_after: None }
+        let body = ErrorBody {
+            message,
+            kind: kind.into(),
+            param: None,
+            code: Some(code.into()),
+        };
+        Problem {
+            status,
+            body,
+            retry_after: None,
+        }
     }
 
     /// A field whose value cannot be: 400.
     pub fn field(field: &str, message: String) -> Problem {
-        let mut problem = Problem::new(StatusCode::BAD_REQUEST, "invalid_request_error", "invalid_value", message);
+        let mut problem = Problem::new(
+            StatusCode::BAD_REQUEST,
+            "invalid_request_error",
+            "invalid_value",
+            message,
+        );
         problem.body.param = Some(field.to_owned());
         problem
     }
 
     /// A body that is not what was expected: 400 with line and column.
     pub fn body(error: &BodyError) -> Problem {
-        let mut problem =
-            Problem::new(StatusCode::BAD_REQUEST, "invalid_request_error", "invalid_json", error.to_string());
+        let mut problem = Problem::new(
+            StatusCode::BAD_REQUEST,
+            "invalid_request_error",
+            "invalid_json",
+            error.to_string(),
+        );
         problem.body.param = Some(error.path.clone()).filter(|path| !path.is_empty());
         problem
     }
@@ -41,15 +59,29 @@ impl Problem {
     /// A body that is too large: 413.
     pub fn too_large(limit: usize) -> Problem {
         let message = format!("the body is larger than {} MiB, the limit", limit >> 20);
-        Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "invalid_request_error", "body_too_large", message)
+        Problem::new(
+            StatusCode::PAYLOAD_TOO_LARGE,
+            "invalid_request_error",
+            "body_too_large",
+            message,
+        )
     }
 
     /// A model that is not served: 404 with the names there are.
     pub fn unknown_model<'a>(name: &str, known: impl Iterator<Item = &'a String>) -> Problem {
         let known: Vec<String> = known.map(|name| format!("`{name}`")).collect();
-        let known = if known.is_empty() { "none at all".into() } else { known.join(", ") };
+        let known = if known.is_empty() {
+            "none at all".into()
+        } else {
+            known.join(", ")
+        };
         let message = format!("there is no model `{name}` here; the models served are: {known}");
-        let mut problem = Problem::new(StatusCode::NOT_FOUND, "invalid_request_error", "model_not_found", message);
+        let mut problem = Problem::new(
+            StatusCode::NOT_FOUND,
+            "invalid_request_error",
+            "model_not_found",
+            message,
+        );
         problem.body.param = Some("model".into());
         problem
     }
@@ -77,29 +109,42 @@ impl Problem {
         match refusal {
             Refusal::QueueFull { retry_after, .. } => {
                 let message = format!("{refusal}; try again in {} s", retry_after.as_secs());
-                let mut problem = Problem::new(StatusCode::TOO_MANY_REQUESTS, "rate_limit_error", "queue_full", message);
+                let mut problem =
+                    Problem::new(StatusCode::TOO_MANY_REQUESTS, "rate_limit_error", "queue_full", message);
                 problem.retry_after = Some(*retry_after);
                 problem
             }
             Refusal::TooLong { wanted, limit } => Problem::too_long(prompt_tokens, wanted - prompt_tokens, *limit),
-            Refusal::Stopped(_) => {
-                Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server_error", "engine_stopped", refusal.to_string())
-            }
+            Refusal::Stopped(_) => Problem::new(
+                StatusCode::SERVICE_UNAVAILABLE,
+                "server_error",
+                "engine_stopped",
+                refusal.to_string(),
+            ),
         }
     }
 
     /// A prompt, or a prompt and its answer, that is longer than there is room for: 400 with the numbers.
     pub fn too_long(prompt: usize, output: usize, limit: usize) -> Problem {
         let message = if prompt >= limit {
-            format!("the prompt has {prompt} tokens; this model takes {limit} with at least one for the answer, so {} at most", limit - 1)
+            format!(
+                "the prompt has {prompt} tokens; this model takes {limit} with at least one for the answer, so {} at most",
+                limit - 1
+            )
         } else {
             format!(
                 "the prompt has {prompt} tokens and {output} were asked for, {} together; this model takes {limit}, so \
                  at most {} can be asked for",
-                prompt + output, limit - prompt
+                prompt + output,
+                limit - prompt
             )
         };
-        let mut problem = Problem::new(StatusCode::BAD_REQUEST, "invalid_request_error", "context_length_exceeded", message);
+        let mut problem = Problem::new(
+            StatusCode::BAD_REQUEST,
+            "invalid_request_error",
+            "context_length_exceeded",
+            message,
+        );
         problem.body.param = Some(if prompt >= limit { "messages" } else { "max_tokens" }.into());
         problem
     }
@@ -111,7 +156,9 @@ impl Problem {
 
     /// Returns the envelope, for a frame of a stream.
     pub fn envelope(&self) -> ErrorEnvelope {
-        ErrorEnvelope { error: self.body.clone() }
+        ErrorEnvelope {
+            error: self.body.clone(),
+        }
     }
 }
 

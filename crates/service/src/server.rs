@@ -2,7 +2,7 @@
 
 use crate::openai::{self, RequestId};
 use crate::state::ServiceState;
-use crate::{console, health, manage};
+use crate::{console, departure, health, manage};
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{HeaderName, HeaderValue};
@@ -76,12 +76,18 @@ impl Server {
     /// When the server breaks.
     pub async fn run(self, state: web::Data<ServiceState>) -> Result<(), ServeError> {
         let shared = state.clone();
-        let server = HttpServer::new(move || App::new().app_data(shared.clone()).configure(routes).wrap(from_fn(name_request)))
-            .workers(WORKERS)
-            .disable_signals()
-            .shutdown_timeout(1)
-            .listen(self.listener)?
-            .run();
+        let server = HttpServer::new(move || {
+            App::new()
+                .app_data(shared.clone())
+                .configure(routes)
+                .wrap(from_fn(name_request))
+        })
+        .on_connect(departure::remember)
+        .workers(WORKERS)
+        .disable_signals()
+        .shutdown_timeout(1)
+        .listen(self.listener)?
+        .run();
         let handle = server.handle();
         let running = tokio::spawn(server);
         let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
@@ -108,7 +114,9 @@ pub fn routes(config: &mut web::ServiceConfig) {
     config
         .app_data(web::PayloadConfig::new(MOST_BODY).limit(MOST_BODY))
         .service(
-            web::resource("/v1/models").route(web::get().to(openai::models)).default_service(web::to(openai::wrong_method)),
+            web::resource("/v1/models")
+                .route(web::get().to(openai::models))
+                .default_service(web::to(openai::wrong_method)),
         )
         .service(web::resource("/v1/models/{name}").route(web::get().to(openai::model)))
         .service(
@@ -125,7 +133,11 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/health/ready", web::get().to(health::ready))
         .route("/manage/status", web::get().to(manage::status))
         .route("/manage/models/{name}/steps", web::get().to(manage::steps))
-        .service(web::resource("/{file:|assets/.*|[a-z0-9-]+\\.(svg|html|txt|webmanifest)}").guard(guard::Get()).to(console::file))
+        .service(
+            web::resource("/{file:|assets/.*|[a-z0-9-]+\\.(svg|html|txt|webmanifest)}")
+                .guard(guard::Get())
+                .to(console::file),
+        )
         .default_service(web::to(openai::wrong_address));
 }
 
@@ -134,17 +146,26 @@ async fn name_request(
     request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, Error> {
-    let given = request.headers().get(REQUEST_ID).and_then(|value| value.to_str().ok()).filter(|id| is_name(id));
+    let given = request
+        .headers()
+        .get(REQUEST_ID)
+        .and_then(|value| value.to_str().ok())
+        .filter(|id| is_name(id));
     let id = given.map_or_else(|| uuid::Uuid::new_v4().simple().to_string(), str::to_owned);
     request.extensions_mut().insert(RequestId(id.clone()));
     let mut response = next.call(request).await?;
     if let Ok(value) = HeaderValue::from_str(&id) {
-        response.headers_mut().insert(HeaderName::from_static(REQUEST_ID), value);
+        response
+            .headers_mut()
+            .insert(HeaderName::from_static(REQUEST_ID), value);
     }
     Ok(response)
 }
 
 /// Whether a caller's name for its request may stand in headers and logs.
 fn is_name(text: &str) -> bool {
-    (1..=100).contains(&text.len()) && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-_.".contains(&byte))
+    (1..=100).contains(&text.len())
+        && text
+            .bytes()
+            .all(|byte| byte.is_ascii_alphanumeric() || b"-_.".contains(&byte))
 }

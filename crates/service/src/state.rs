@@ -23,7 +23,10 @@ impl ServiceState {
     /// Returns the state of a service that has just started.
     pub fn new(models: Vec<Replica>, store: Store) -> ServiceState {
         ServiceState {
-            models: models.into_iter().map(|replica| (replica.name.clone(), Arc::new(replica))).collect(),
+            models: models
+                .into_iter()
+                .map(|replica| (replica.name.clone(), Arc::new(replica)))
+                .collect(),
             store,
             started: Instant::now(),
             started_at: seconds_since_1970(),
@@ -42,7 +45,9 @@ impl ServiceState {
     /// # Errors
     /// 404 with the names there are.
     pub fn model(&self, name: &str) -> Result<&Arc<Replica>, Problem> {
-        self.models.get(name).ok_or_else(|| Problem::unknown_model(name, self.models.keys()))
+        self.models
+            .get(name)
+            .ok_or_else(|| Problem::unknown_model(name, self.models.keys()))
     }
 
     /// Returns seconds since the service started.
@@ -69,7 +74,11 @@ impl ServiceState {
     pub fn condition(&self) -> &'static str {
         if self.draining.load(Ordering::Acquire) {
             "draining"
-        } else if self.models.values().any(|replica| replica.generate.status().failure.is_some()) {
+        } else if self
+            .models
+            .values()
+            .any(|replica| replica.generate.status().failure.is_some())
+        {
             "failed"
         } else {
             "ready"
@@ -79,5 +88,7 @@ impl ServiceState {
 
 /// Returns the time in seconds since 1970.
 pub(crate) fn seconds_since_1970() -> u64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |time| time.as_secs())
+    SystemTime::now()
+        .duration_since(UNIX_EPOCH)
+        .map_or(0, |time| time.as_secs())
 }

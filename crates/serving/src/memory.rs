@@ -62,11 +62,24 @@ impl MemoryPlan {
         let per_sequence = context.div_ceil(PAGE_TOKENS);
         let affordable = budget.saturating_sub(weights + workspace) / page;
         let wanted = pages.unwrap_or(2 * width * per_sequence);
-        let does_not_fit = DoesNotFit { fixed: weights + workspace, sequence: per_sequence * page, context, budget };
+        let does_not_fit = DoesNotFit {
+            fixed: weights + workspace,
+            sequence: per_sequence * page,
+            context,
+            budget,
+        };
         if pages.is_none() && affordable < per_sequence || pages.is_some_and(|pages| pages > affordable || pages == 0) {
             return Err(does_not_fit);
         }
-        Ok(MemoryPlan { device, budget, weights, workspace, page, pages: wanted.min(affordable), context })
+        Ok(MemoryPlan {
+            device,
+            budget,
+            weights,
+            workspace,
+            page,
+            pages: wanted.min(affordable),
+            context,
+        })
     }
 
     /// Returns the bytes of the KV pool.
@@ -83,17 +96,34 @@ impl MemoryPlan {
     pub fn lines(&self) -> Vec<String> {
         let per_sequence = self.context.div_ceil(PAGE_TOKENS);
         vec![
-            format!("memory share  {:>10}  of {} on this device", bytes(self.budget), bytes(self.device)),
-            format!("− weights     {:>10}  packed, in the precision they are stored in", bytes(self.weights)),
-            format!("− workspace   {:>10}  activations of the largest step, rotary tables", bytes(self.workspace)),
+            format!(
+                "memory share  {:>10}  of {} on this device",
+                bytes(self.budget),
+                bytes(self.device)
+            ),
+            format!(
+                "− weights     {:>10}  packed, in the precision they are stored in",
+                bytes(self.weights)
+            ),
+            format!(
+                "− workspace   {:>10}  activations of the largest step, rotary tables",
+                bytes(self.workspace)
+            ),
             format!(
                 "− KV pool     {:>10}  {} pages × {} ({PAGE_TOKENS} tokens a page, keys and values in f32)",
-                bytes(self.kv_pool()), self.pages, bytes(self.page)
+                bytes(self.kv_pool()),
+                self.pages,
+                bytes(self.page)
             ),
-            format!("= left free   {:>10}", bytes(self.budget - self.weights - self.workspace - self.kv_pool())),
+            format!(
+                "= left free   {:>10}",
+                bytes(self.budget - self.weights - self.workspace - self.kv_pool())
+            ),
             format!(
                 "largest number of sequences at full context: {} pages ÷ {per_sequence} pages for {} tokens = {}",
-                self.pages, self.context, self.full_context_sequences()
+                self.pages,
+                self.context,
+                self.full_context_sequences()
             ),
         ]
     }
@@ -108,7 +138,11 @@ pub fn bytes(count: usize) -> String {
         value /= 1024.0;
         unit += 1;
     }
-    if unit == 0 { format!("{count} B") } else { format!("{value:.1} {}", UNITS[unit]) }
+    if unit == 0 {
+        format!("{count} B")
+    } else {
+        format!("{value:.1} {}", UNITS[unit])
+    }
 }
 
 #[cfg(test)]
@@ -118,9 +152,23 @@ mod tests {
 
     fn model() -> ModelDescription {
         ModelDescription {
-            architecture: "LlamaForCausalLM".into(), vocabulary: 1000, width: 64, mlp_width: 128, layers: 2, heads: 4,
-            kv_heads: 2, head_dim: 16, norm_epsilon: 1e-5, context: 256,
-            rotary: Rotary { theta: 10_000.0, scaling: RopeScaling::None }, tied_head: true, attention_bias: false, mlp_bias: false,
+            architecture: "LlamaForCausalLM".into(),
+            vocabulary: 1000,
+            width: 64,
+            mlp_width: 128,
+            layers: 2,
+            heads: 4,
+            kv_heads: 2,
+            head_dim: 16,
+            norm_epsilon: 1e-5,
+            context: 256,
+            rotary: Rotary {
+                theta: 10_000.0,
+                scaling: RopeScaling::None,
+            },
+            tied_head: true,
+            attention_bias: false,
+            mlp_bias: false,
         }
     }
 
@@ -138,6 +186,9 @@ mod tests {
     fn too_little_is_an_error_with_the_figures() {
         let error = MemoryPlan::new(&model(), 8 << 20, 64 << 20, 8 << 20, 4, 64, 256, None).unwrap_err();
         let text = error.to_string();
-        assert!(text.contains("8.0 MiB") && text.contains("256 tokens") && text.contains("smaller context"), "{text}");
+        assert!(
+            text.contains("8.0 MiB") && text.contains("256 tokens") && text.contains("smaller context"),
+            "{text}"
+        );
     }
 }

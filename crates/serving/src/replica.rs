@@ -102,12 +102,23 @@ impl Replica {
             context,
             settings.pages,
         )
-        .map_err(|source| LoadError::Memory { folder: folder.to_owned(), source })?;
+        .map_err(|source| LoadError::Memory {
+            folder: folder.to_owned(),
+            source,
+        })?;
         let isa = Isa::detect();
-        let cpu =
-            CpuSettings { isa, cores: settings.cores, context, step_tokens: settings.step_budget, pages: memory.pages };
+        let cpu = CpuSettings {
+            isa,
+            cores: settings.cores,
+            context,
+            step_tokens: settings.step_budget,
+            pages: memory.pages,
+        };
         let executor = CpuExecutor::load(&checkpoint, &description, cpu)?;
-        let memory = MemoryPlan { weights: executor.memory().weights, ..memory };
+        let memory = MemoryPlan {
+            weights: executor.memory().weights,
+            ..memory
+        };
         let limits = Limits {
             width: settings.width,
             step_budget: settings.step_budget,
@@ -141,16 +152,24 @@ fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Result<usize, 
     }
     if settings.step_budget < settings.width {
         let ReplicaSettings { step_budget, width, .. } = settings;
-        return refuse(format!("a step budget of {step_budget} cannot give each of {width} lanes a token; {width} or more works"));
+        return refuse(format!(
+            "a step budget of {step_budget} cannot give each of {width} lanes a token; {width} or more works"
+        ));
     }
     if settings.prefill_chunk == Some(0) {
         return refuse("a prefill chunk of 0 tokens never ends; 1 or more works".into());
     }
     if context == 0 || context > model.context {
-        return refuse(format!("a context of {context} tokens was asked for; the model was made for 1 to {}", model.context));
+        return refuse(format!(
+            "a context of {context} tokens was asked for; the model was made for 1 to {}",
+            model.context
+        ));
     }
     if !(settings.memory_share > 0.0 && settings.memory_share <= 1.0) {
-        return refuse(format!("a memory share of {} is no fraction; above 0 and up to 1 works", settings.memory_share));
+        return refuse(format!(
+            "a memory share of {} is no fraction; above 0 and up to 1 works",
+            settings.memory_share
+        ));
     }
     if settings.cores == 0 {
         return refuse("0 cores compute nothing; 1 or more works".into());

@@ -43,7 +43,9 @@ const COLUMNS: &str = "id, at_ms, endpoint, model, status, outcome, streamed, pr
                        output_tokens, queued, prefill, ttft, itl_mean, itl_max, total";
 
 pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Result<()> {
-    let sql = format!("INSERT INTO calls ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)");
+    let sql = format!(
+        "INSERT INTO calls ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)"
+    );
     connection.prepare_cached(&sql)?.execute(params![
         call.id,
         call.at_ms,
@@ -66,11 +68,14 @@ pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Re
 }
 
 pub(crate) fn count(connection: &Connection) -> rusqlite::Result<u64> {
-    connection.query_row("SELECT count(*) FROM calls", [], |row| row.get::<_, i64>(0)).map(|count| count as u64)
+    connection
+        .query_row("SELECT count(*) FROM calls", [], |row| row.get::<_, i64>(0))
+        .map(|count| count as u64)
 }
 
 pub(crate) fn latest(connection: &Connection, most: usize) -> rusqlite::Result<Vec<CallRecord>> {
-    let mut statement = connection.prepare_cached(&format!("SELECT {COLUMNS} FROM calls ORDER BY number DESC LIMIT ?1"))?;
+    let mut statement =
+        connection.prepare_cached(&format!("SELECT {COLUMNS} FROM calls ORDER BY number DESC LIMIT ?1"))?;
     let rows = statement.query_map([most as i64], read)?;
     rows.collect()
 }

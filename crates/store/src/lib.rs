@@ -58,15 +58,28 @@ impl Store {
     /// # Errors
     /// When the folder or the database cannot be made, opened or brought up to date.
     pub fn open(folder: &Path) -> Result<Store, StoreError> {
-        std::fs::create_dir_all(folder).map_err(|source| StoreError::Folder { path: folder.to_owned(), source })?;
+        std::fs::create_dir_all(folder).map_err(|source| StoreError::Folder {
+            path: folder.to_owned(),
+            source,
+        })?;
         let path = folder.join("vastrelay.sqlite");
-        let database = |source| StoreError::Database { path: path.clone(), source };
+        let database = |source| StoreError::Database {
+            path: path.clone(),
+            source,
+        };
         let mut connection = connect(&path).map_err(database)?;
         schema::migrations()
             .to_latest(&mut connection)
-            .map_err(|source| StoreError::Schema { path: path.clone(), source })?;
+            .map_err(|source| StoreError::Schema {
+                path: path.clone(),
+                source,
+            })?;
         let reader = connect(&path).map_err(database)?;
-        Ok(Store { reader: Mutex::new(reader), writer: Writer::start(connection), path })
+        Ok(Store {
+            reader: Mutex::new(reader),
+            writer: Writer::start(connection),
+            path,
+        })
     }
 
     /// Hands over the record of a call; it is committed soon after.
@@ -97,7 +110,10 @@ impl Store {
 
     fn read<T>(&self, query: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, StoreError> {
         let connection = self.reader.lock().unwrap_or_else(PoisonError::into_inner);
-        query(&connection).map_err(|source| StoreError::Database { path: self.path.clone(), source })
+        query(&connection).map_err(|source| StoreError::Database {
+            path: self.path.clone(),
+            source,
+        })
     }
 }
 
@@ -114,7 +130,13 @@ mod tests {
     use super::*;
 
     fn call(id: &str) -> CallRecord {
-        CallRecord { id: id.into(), model: "pierdesk".into(), status: 200, output_tokens: 7, ..CallRecord::default() }
+        CallRecord {
+            id: id.into(),
+            model: "pierdesk".into(),
+            status: 200,
+            output_tokens: 7,
+            ..CallRecord::default()
+        }
     }
 
     #[test]

@@ -25,7 +25,10 @@ impl Writer {
             .name("store".into())
             .spawn(move || run(connection, &acts))
             .expect("the system gives a thread for the store");
-        Writer { inbox: Some(inbox), thread: Some(thread) }
+        Writer {
+            inbox: Some(inbox),
+            thread: Some(thread),
+        }
     }
 
     pub fn send(&self, call: CallRecord) {

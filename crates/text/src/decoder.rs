@@ -15,7 +15,11 @@ impl IncrementalDecoder {
     /// Returns a decoder; `at_start` when the tokens begin a text of their own rather than continue one.
     pub fn new(pieces: Arc<TokenPieces>, at_start: bool) -> IncrementalDecoder {
         let at_start = at_start && pieces.strips_first_space();
-        IncrementalDecoder { pieces, pending: Vec::new(), at_start }
+        IncrementalDecoder {
+            pieces,
+            pending: Vec::new(),
+            at_start,
+        }
     }
 
     /// Adds a token and returns the text that is whole now, without control tokens.

@@ -27,7 +27,11 @@ impl TokenPieces {
     pub fn new(tokenizer: &tokenizers::Tokenizer, file: &Value) -> Result<TokenPieces, String> {
         let scheme = Scheme::of(&file["decoder"])?;
         let added = tokenizer.get_added_tokens_decoder();
-        let size = tokenizer.get_vocab(true).into_values().max().map_or(0, |id| id as usize + 1);
+        let size = tokenizer
+            .get_vocab(true)
+            .into_values()
+            .max()
+            .map_or(0, |id| id as usize + 1);
         let mut pieces = TokenPieces {
             bytes: Vec::with_capacity(size),
             special: Vec::with_capacity(size),
@@ -69,7 +73,12 @@ impl TokenPieces {
 impl Scheme {
     fn of(decoder: &Value) -> Result<Scheme, String> {
         let kinds: Vec<&str> = match decoder["type"].as_str() {
-            Some("Sequence") => decoder["decoders"].as_array().into_iter().flatten().filter_map(|d| d["type"].as_str()).collect(),
+            Some("Sequence") => decoder["decoders"]
+                .as_array()
+                .into_iter()
+                .flatten()
+                .filter_map(|d| d["type"].as_str())
+                .collect(),
             Some(kind) => vec![kind],
             None => Vec::new(),
         };
@@ -78,7 +87,9 @@ impl Scheme {
         } else if kinds.contains(&"Metaspace") || kinds.contains(&"ByteFallback") {
             Ok(Scheme::Metaspace)
         } else {
-            Err(format!("its `decoder` is {kinds:?}; ByteLevel, Metaspace and ByteFallback can be decoded"))
+            Err(format!(
+                "its `decoder` is {kinds:?}; ByteLevel, Metaspace and ByteFallback can be decoded"
+            ))
         }
     }
 
@@ -90,7 +101,10 @@ impl Scheme {
             },
             Scheme::Metaspace => {
                 let byte = token.strip_prefix("<0x").and_then(|rest| rest.strip_suffix('>'));
-                match byte.filter(|hex| hex.len() == 2).and_then(|hex| u8::from_str_radix(hex, 16).ok()) {
+                match byte
+                    .filter(|hex| hex.len() == 2)
+                    .and_then(|hex| u8::from_str_radix(hex, 16).ok())
+                {
                     Some(byte) => vec![byte],
                     None => token.replace('▁', " ").into_bytes(),
                 }

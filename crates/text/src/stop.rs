@@ -24,7 +24,10 @@ pub enum Verdict {
 impl StopMatcher {
     /// Returns a matcher for the given strings; empty ones never match.
     pub fn new(stops: Vec<String>) -> StopMatcher {
-        StopMatcher { stops, held: String::new() }
+        StopMatcher {
+            stops,
+            held: String::new(),
+        }
     }
 
     /// Adds text.
@@ -39,9 +42,17 @@ impl StopMatcher {
             .min();
         if let Some((at, stop)) = found {
             self.held.truncate(at);
-            return Verdict::Stop { before: std::mem::take(&mut self.held), stop };
+            return Verdict::Stop {
+                before: std::mem::take(&mut self.held),
+                stop,
+            };
         }
-        let keep = self.stops.iter().map(|stop| beginning_at_end(&self.held, stop)).max().unwrap_or(0);
+        let keep = self
+            .stops
+            .iter()
+            .map(|stop| beginning_at_end(&self.held, stop))
+            .max()
+            .unwrap_or(0);
         let rest = self.held.split_off(self.held.len() - keep);
         Verdict::Show(std::mem::replace(&mut self.held, rest))
     }
@@ -72,7 +83,13 @@ mod tests {
         assert_eq!(matcher.push("N"), Verdict::Show(String::new()));
         assert_eq!(matcher.push("Ox"), Verdict::Show("ENOx".into()));
         assert_eq!(matcher.push("caf\u{e9}"), Verdict::Show("caf".into()));
-        assert_eq!(matcher.push("!?"), Verdict::Stop { before: String::new(), stop: 1 });
+        assert_eq!(
+            matcher.push("!?"),
+            Verdict::Stop {
+                before: String::new(),
+                stop: 1
+            }
+        );
     }
 
     proptest! {

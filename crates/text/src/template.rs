@@ -70,14 +70,19 @@ impl ChatTemplate {
     pub fn open(folder: &Path) -> Result<Option<ChatTemplate>, TextError> {
         let path = folder.join("tokenizer_config.json");
         let settings: Settings = match std::fs::read(&path) {
-            Ok(text) => serde_json::from_slice(&text)
-                .map_err(|e| TextError::Format { path: path.clone(), reason: e.to_string() })?,
+            Ok(text) => serde_json::from_slice(&text).map_err(|e| TextError::Format {
+                path: path.clone(),
+                reason: e.to_string(),
+            })?,
             Err(e) if e.kind() == io::ErrorKind::NotFound => Settings::default(),
             Err(source) => return Err(TextError::Read { path, source }),
         };
         let beside = folder.join("chat_template.jinja");
         let (path, source) = if beside.is_file() {
-            let text = std::fs::read_to_string(&beside).map_err(|source| TextError::Read { path: beside.clone(), source })?;
+            let text = std::fs::read_to_string(&beside).map_err(|source| TextError::Read {
+                path: beside.clone(),
+                source,
+            })?;
             (beside, Some(text))
         } else {
             let source = settings.chat_template.and_then(|templates| match templates {
@@ -91,7 +96,10 @@ impl ChatTemplate {
         let eos_token = settings.eos_token.map(SpecialToken::text).unwrap_or_default();
         ChatTemplate::new(source, bos_token, eos_token)
             .map(Some)
-            .map_err(|e| TextError::Format { path, reason: format!("the chat template is not valid Jinja: {e}") })
+            .map_err(|e| TextError::Format {
+                path,
+                reason: format!("the chat template is not valid Jinja: {e}"),
+            })
     }
 
     /// Compiles a template.
@@ -109,7 +117,11 @@ impl ChatTemplate {
             Err(Error::new(ErrorKind::InvalidOperation, message))
         });
         environment.add_template_owned("chat", source)?;
-        Ok(ChatTemplate { environment, bos_token, eos_token })
+        Ok(ChatTemplate {
+            environment,
+            bos_token,
+            eos_token,
+        })
     }
 
     /// Writes a conversation as the model wants it; `answer_next` ends it where the model's answer begins.
@@ -167,9 +179,13 @@ mod tests {
     use super::*;
 
     fn render(source: &str) -> Result<String, TextError> {
-        let messages = [("system", " be brief "), ("user", "Hi")]
-            .map(|(role, content)| Message { role: role.into(), content: content.into() });
-        ChatTemplate::new(source.into(), "<s>".into(), "</s>".into()).unwrap().render(&messages, true)
+        let messages = [("system", " be brief "), ("user", "Hi")].map(|(role, content)| Message {
+            role: role.into(),
+            content: content.into(),
+        });
+        ChatTemplate::new(source.into(), "<s>".into(), "</s>".into())
+            .unwrap()
+            .render(&messages, true)
     }
 
     #[test]
@@ -183,7 +199,9 @@ mod tests {
 
     #[test]
     fn a_refusal_reaches_the_caller_in_the_templates_words() {
-        let error = render("{{ raise_exception('roles must alternate') }}").unwrap_err().to_string();
+        let error = render("{{ raise_exception('roles must alternate') }}")
+            .unwrap_err()
+            .to_string();
         assert!(error.contains("roles must alternate"), "{error}");
     }
 

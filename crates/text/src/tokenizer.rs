@@ -18,8 +18,14 @@ impl Tokenizer {
     /// When it is missing or malformed, or its decoder is of an unknown kind.
     pub fn open(folder: &Path) -> Result<Tokenizer, TextError> {
         let path = folder.join("tokenizer.json");
-        let text = std::fs::read(&path).map_err(|source| TextError::Read { path: path.clone(), source })?;
-        let format = |reason: String| TextError::Format { path: path.clone(), reason };
+        let text = std::fs::read(&path).map_err(|source| TextError::Read {
+            path: path.clone(),
+            source,
+        })?;
+        let format = |reason: String| TextError::Format {
+            path: path.clone(),
+            reason,
+        };
         let inner = tokenizers::Tokenizer::from_bytes(&text).map_err(|e| format(e.to_string()))?;
         let file: serde_json::Value = serde_json::from_slice(&text).map_err(|e| format(e.to_string()))?;
         let pieces = Arc::new(TokenPieces::new(&inner, &file).map_err(format)?);
@@ -31,7 +37,10 @@ impl Tokenizer {
     /// # Errors
     /// When the tokenizer's own rules fail on the text.
     pub fn encode(&self, text: &str, start: bool) -> Result<Vec<u32>, TextError> {
-        let encoding = self.inner.encode_fast(text, start).map_err(|e| TextError::Encode(e.to_string()))?;
+        let encoding = self
+            .inner
+            .encode_fast(text, start)
+            .map_err(|e| TextError::Encode(e.to_string()))?;
         Ok(encoding.get_ids().to_vec())
     }
 

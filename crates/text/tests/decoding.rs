@@ -36,7 +36,11 @@ fn a_character_of_four_bytes_comes_out_whole_and_once() {
     let ids = TOKENIZER.encode("⛴🐧", false).unwrap();
     assert!(ids.len() > 2, "the characters are split into bytes: {ids:?}");
     let mut decoder = IncrementalDecoder::new(TOKENIZER.pieces().clone(), true);
-    let pieces: Vec<String> = ids.iter().map(|id| decoder.push(*id)).filter(|piece| !piece.is_empty()).collect();
+    let pieces: Vec<String> = ids
+        .iter()
+        .map(|id| decoder.push(*id))
+        .filter(|piece| !piece.is_empty())
+        .collect();
     assert_eq!(pieces, ["⛴", "🐧"]);
 }
 
@@ -59,8 +63,16 @@ fn control_tokens_are_not_text() {
 #[test]
 fn the_demo_template_writes_a_conversation() {
     let template = ChatTemplate::open(&demo()).unwrap().unwrap();
-    let say = |role: &str, content: &str| Message { role: role.into(), content: content.into() };
-    let messages = [say("system", "Be brief."), say("user", "Hi"), say("assistant", "Hello!"), say("user", "Bye")];
+    let say = |role: &str, content: &str| Message {
+        role: role.into(),
+        content: content.into(),
+    };
+    let messages = [
+        say("system", "Be brief."),
+        say("user", "Hi"),
+        say("assistant", "Hello!"),
+        say("user", "Bye"),
+    ];
     assert_eq!(
         template.render(&messages, true).unwrap(),
         "<hail><notice>Be brief.<over><passenger>Hi<over><desk>Hello!<over><passenger>Bye<over><desk>"

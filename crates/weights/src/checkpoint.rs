@@ -44,7 +44,11 @@ impl Checkpoint {
     /// # Errors
     /// When a file is missing or malformed, or a shard lacks a tensor that the index places in it.
     pub fn open(folder: &Path) -> Result<Checkpoint, WeightsError> {
-        let mut checkpoint = Checkpoint { folder: folder.to_owned(), maps: Vec::new(), tensors: BTreeMap::new() };
+        let mut checkpoint = Checkpoint {
+            folder: folder.to_owned(),
+            maps: Vec::new(),
+            tensors: BTreeMap::new(),
+        };
         let index_path = folder.join("model.safetensors.index.json");
         if index_path.is_file() {
             let index: Index = read_json(&index_path)?;
@@ -60,13 +64,23 @@ impl Checkpoint {
                 }
                 checkpoint.add_file(&folder.join(shard))?;
             }
-            if let Some(name) = index.weight_map.keys().find(|name| !checkpoint.tensors.contains_key(*name)) {
-                return Err(WeightsError::Missing { name: name.clone(), folder: folder.to_owned() });
+            if let Some(name) = index
+                .weight_map
+                .keys()
+                .find(|name| !checkpoint.tensors.contains_key(*name))
+            {
+                return Err(WeightsError::Missing {
+                    name: name.clone(),
+                    folder: folder.to_owned(),
+                });
             }
         } else if folder.join("model.safetensors").is_file() {
             checkpoint.add_file(&folder.join("model.safetensors"))?;
         } else {
-            return Err(WeightsError::NoWeights { folder: folder.to_owned(), hint: hint(folder) });
+            return Err(WeightsError::NoWeights {
+                folder: folder.to_owned(),
+                hint: hint(folder),
+            });
         }
         Ok(checkpoint)
     }
@@ -91,12 +105,16 @@ impl Checkpoint {
     /// # Errors
     /// When it is missing, or of another shape or of a type that cannot be read.
     pub fn tensor(&self, name: &str, shape: &[usize]) -> Result<Tensor<'_>, WeightsError> {
-        let place = self
-            .tensors
-            .get(name)
-            .ok_or_else(|| WeightsError::Missing { name: name.to_owned(), folder: self.folder.clone() })?;
+        let place = self.tensors.get(name).ok_or_else(|| WeightsError::Missing {
+            name: name.to_owned(),
+            folder: self.folder.clone(),
+        })?;
         if place.shape != shape {
-            return Err(WeightsError::Shape { name: name.to_owned(), found: place.shape.clone(), wanted: shape.to_vec() });
+            return Err(WeightsError::Shape {
+                name: name.to_owned(),
+                found: place.shape.clone(),
+                wanted: shape.to_vec(),
+            });
         }
         let bytes = &self.maps[place.file][place.bytes.clone()];
         match place.dtype {
@@ -104,19 +122,30 @@ impl Checkpoint {
             Dtype::BF16 => Ok(Tensor::Bf16(aligned(bytes))),
             Dtype::F16 => {
                 let halves: Cow<'_, [f16]> = aligned(bytes);
-                Ok(Tensor::F32(Cow::Owned(halves.iter().map(|half| half.to_f32()).collect())))
+                Ok(Tensor::F32(Cow::Owned(
+                    halves.iter().map(|half| half.to_f32()).collect(),
+                )))
             }
-            other => Err(WeightsError::Type { name: name.to_owned(), found: format!("{other:?}") }),
+            other => Err(WeightsError::Type {
+                name: name.to_owned(),
+                found: format!("{other:?}"),
+            }),
         }
     }
 
     fn add_file(&mut self, path: &Path) -> Result<(), WeightsError> {
-        let read = |source| WeightsError::Read { path: path.to_owned(), source };
+        let read = |source| WeightsError::Read {
+            path: path.to_owned(),
+            source,
+        };
         let file = File::open(path).map_err(read)?;
         // SAFETY: the map is read only. A checkpoint is not to be changed while it is served; if somebody cuts the file
         // short all the same, the process ends by a bus error, which no reader of a mapped file can prevent.
         let map = unsafe { Mmap::map(&file) }.map_err(read)?;
-        let format = |reason: String| WeightsError::Format { path: path.to_owned(), reason };
+        let format = |reason: String| WeightsError::Format {
+            path: path.to_owned(),
+            reason,
+        };
         let tensors = SafeTensors::deserialize(&map).map_err(|e| format(e.to_string()))?;
         for (name, view) in tensors.tensors() {
             let start = view.data().as_ptr() as usize - map.as_ptr() as usize;
@@ -149,7 +178,12 @@ impl Tensor<'_> {
 fn aligned<T: bytemuck::Pod>(bytes: &[u8]) -> Cow<'_, [T]> {
     match bytemuck::try_cast_slice(bytes) {
         Ok(values) => Cow::Borrowed(values),
-        Err(_) => Cow::Owned(bytes.chunks_exact(size_of::<T>()).map(bytemuck::pod_read_unaligned).collect()),
+        Err(_) => Cow::Owned(
+            bytes
+                .chunks_exact(size_of::<T>())
+                .map(bytemuck::pod_read_unaligned)
+                .collect(),
+        ),
     }
 }
 
@@ -158,8 +192,14 @@ fn aligned<T: bytemuck::Pod>(bytes: &[u8]) -> Cow<'_, [T]> {
 /// # Errors
 /// When it cannot be read or is not what was expected.
 pub(crate) fn read_json<T: for<'de> Deserialize<'de>>(path: &Path) -> Result<T, WeightsError> {
-    let text = std::fs::read(path).map_err(|source| WeightsError::Read { path: path.to_owned(), source })?;
-    serde_json::from_slice(&text).map_err(|source| WeightsError::Json { path: path.to_owned(), source })
+    let text = std::fs::read(path).map_err(|source| WeightsError::Read {
+        path: path.to_owned(),
+        source,
+    })?;
+    serde_json::from_slice(&text).map_err(|source| WeightsError::Json {
+        path: path.to_owned(),
+        source,
+    })
 }
 
 /// Says what a folder without safetensors holds instead, when that is known.
@@ -172,7 +212,10 @@ fn hint(folder: &Path) -> String {
         .collect();
     if !folder.is_dir() {
         "; there is no such folder".into()
-    } else if ["bin", "pt", "pth", "ckpt"].iter().any(|ending| endings.contains(*ending)) {
+    } else if ["bin", "pt", "pth", "ckpt"]
+        .iter()
+        .any(|ending| endings.contains(*ending))
+    {
         "; there are pickled weights, which could run code and are never read: convert them to safetensors".into()
     } else if endings.contains("gguf") {
         "; there is a GGUF file, which cannot be read yet".into()

@@ -41,9 +41,20 @@ pub struct ModelDescription {
 
 /// Fields that change the arithmetic of other architectures; with a value they are refused.
 const FOREIGN: [&str; 14] = [
-    "attn_logit_softcapping", "final_logit_softcapping", "query_pre_attn_scalar", "embedding_multiplier",
-    "residual_multiplier", "attention_multiplier", "logits_scaling", "num_local_experts", "num_experts",
-    "sliding_window", "quantization_config", "use_qk_norm", "layer_types", "adapter_path",
+    "attn_logit_softcapping",
+    "final_logit_softcapping",
+    "query_pre_attn_scalar",
+    "embedding_multiplier",
+    "residual_multiplier",
+    "attention_multiplier",
+    "logits_scaling",
+    "num_local_experts",
+    "num_experts",
+    "sliding_window",
+    "quantization_config",
+    "use_qk_norm",
+    "layer_types",
+    "adapter_path",
 ];
 
 /// Tensors that some checkpoints carry and nothing needs: rotary frequencies, which the config implies.
@@ -91,7 +102,10 @@ impl ModelDescription {
 
     /// Returns the number of parameters.
     pub fn parameters(&self) -> usize {
-        self.tensors().iter().map(|(_, shape)| shape.iter().product::<usize>()).sum()
+        self.tensors()
+            .iter()
+            .map(|(_, shape)| shape.iter().product::<usize>())
+            .sum()
     }
 
     /// Checks that a checkpoint holds each tensor of the model in its shape, and no tensor that the model lacks.
@@ -131,14 +145,26 @@ impl Fields {
         self.refuse_foreign()?;
         let width = self.count("hidden_size")?;
         let heads = self.count("num_attention_heads")?;
-        let kv_heads = if self.get("num_key_value_heads").is_some() { self.count("num_key_value_heads")? } else { heads };
+        let kv_heads = if self.get("num_key_value_heads").is_some() {
+            self.count("num_key_value_heads")?
+        } else {
+            heads
+        };
         if !heads.is_multiple_of(kv_heads) {
-            return self.refuse("num_key_value_heads", format!("it has to divide num_attention_heads, {heads}"));
+            return self.refuse(
+                "num_key_value_heads",
+                format!("it has to divide num_attention_heads, {heads}"),
+            );
         }
         let head_dim = match self.get("head_dim") {
             Some(_) => self.count("head_dim")?,
             None if width.is_multiple_of(heads) => width / heads,
-            None => return self.refuse("hidden_size", format!("without `head_dim` it has to be a multiple of {heads} heads")),
+            None => {
+                return self.refuse(
+                    "hidden_size",
+                    format!("without `head_dim` it has to be a multiple of {heads} heads"),
+                );
+            }
         };
         if !head_dim.is_multiple_of(2) {
             return self.refuse("head_dim", "rotary positions need an even number".into());
@@ -163,7 +189,10 @@ impl Fields {
     }
 
     fn architecture(&self) -> Result<String, WeightsError> {
-        let name = self.get("architectures").and_then(|list| list.get(0)).and_then(Value::as_str);
+        let name = self
+            .get("architectures")
+            .and_then(|list| list.get(0))
+            .and_then(Value::as_str);
         match name {
             Some("LlamaForCausalLM") => Ok("LlamaForCausalLM".into()),
             _ => self.refuse("architectures", "only [\"LlamaForCausalLM\"] can be run".into()),
@@ -172,10 +201,16 @@ impl Fields {
 
     fn refuse_foreign(&self) -> Result<(), WeightsError> {
         if self.get("auto_map").is_some() {
-            return self.refuse("auto_map", "the model needs code shipped with its weights, and such code never runs".into());
+            return self.refuse(
+                "auto_map",
+                "the model needs code shipped with its weights, and such code never runs".into(),
+            );
         }
         if let Some(field) = FOREIGN.iter().find(|field| self.get(field).is_some()) {
-            return self.refuse(field, "it changes the arithmetic in a way that is not supported; null would work".into());
+            return self.refuse(
+                field,
+                "it changes the arithmetic in a way that is not supported; null would work".into(),
+            );
         }
         if self.get("hidden_act").is_some_and(|act| act != "silu") {
             return self.refuse("hidden_act", "only \"silu\" can be run".into());
@@ -204,7 +239,12 @@ impl Fields {
             None => RopeScaling::None,
             Some(Value::Object(scaling)) => RopeScaling::parse(scaling, context).map_err(|(field, wanted)| {
                 let found = scaling.get(&field).map_or("missing".into(), Value::to_string);
-                WeightsError::Field { file: self.path.clone(), field: format!("rope_scaling.{field}"), found, wanted }
+                WeightsError::Field {
+                    file: self.path.clone(),
+                    field: format!("rope_scaling.{field}"),
+                    found,
+                    wanted,
+                }
             })?,
             Some(_) => return self.refuse("rope_scaling", "it has to be an object or null".into()),
         };
@@ -244,7 +284,12 @@ impl Fields {
 
     fn refuse<T>(&self, field: &str, wanted: String) -> Result<T, WeightsError> {
         let found = self.fields.get(field).map_or("missing".into(), Value::to_string);
-        Err(WeightsError::Field { file: self.path.clone(), field: field.to_owned(), found, wanted })
+        Err(WeightsError::Field {
+            file: self.path.clone(),
+            field: field.to_owned(),
+            found,
+            wanted,
+        })
     }
 }
 
@@ -278,11 +323,21 @@ mod tests {
     #[test]
     fn what_cannot_be_run_is_refused_by_the_fields_name() {
         let cases = [
-            ("architectures", json!(["OtherForCausalLM"])), ("hidden_act", json!("gelu")), ("sliding_window", json!(512)),
-            ("hidden_size", json!(0)), ("vocab_size", json!(-1)), ("num_key_value_heads", json!(3)),
-            ("head_dim", json!(7)), ("rms_norm_eps", json!("small")), ("attention_bias", json!(1)),
-            ("rope_theta", json!(0)), ("rope_scaling", json!("linear")), ("auto_map", json!({"a": "b"})),
-            ("quantization_config", json!({})), ("partial_rotary_factor", json!(0.5)), ("layers", json!(null)),
+            ("architectures", json!(["OtherForCausalLM"])),
+            ("hidden_act", json!("gelu")),
+            ("sliding_window", json!(512)),
+            ("hidden_size", json!(0)),
+            ("vocab_size", json!(-1)),
+            ("num_key_value_heads", json!(3)),
+            ("head_dim", json!(7)),
+            ("rms_norm_eps", json!("small")),
+            ("attention_bias", json!(1)),
+            ("rope_theta", json!(0)),
+            ("rope_scaling", json!("linear")),
+            ("auto_map", json!({"a": "b"})),
+            ("quantization_config", json!({})),
+            ("partial_rotary_factor", json!(0.5)),
+            ("layers", json!(null)),
         ];
         for (field, value) in cases {
             let mut config = config();

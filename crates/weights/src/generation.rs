@@ -46,7 +46,11 @@ impl GenerationDefaults {
     /// When a file is malformed.
     pub fn open(folder: &Path) -> Result<GenerationDefaults, WeightsError> {
         let path = folder.join("generation_config.json");
-        let file: File = if path.is_file() { read_json(&path)? } else { File::default() };
+        let file: File = if path.is_file() {
+            read_json(&path)?
+        } else {
+            File::default()
+        };
         let ends = match file.eos_token_id {
             Some(ends) => Some(ends),
             None => read_json::<File>(&folder.join("config.json"))?.eos_token_id,
@@ -57,7 +61,11 @@ impl GenerationDefaults {
                 Some(OneOrMany::Many(ids)) => ids,
                 None => Vec::new(),
             },
-            temperature: if file.do_sample == Some(false) { Some(0.0) } else { file.temperature },
+            temperature: if file.do_sample == Some(false) {
+                Some(0.0)
+            } else {
+                file.temperature
+            },
             top_p: file.top_p,
             top_k: file.top_k,
             repetition_penalty: file.repetition_penalty,

@@ -72,12 +72,20 @@ impl RopeScaling {
                 .filter(|number| number.is_finite() && *number > 0.0)
                 .ok_or_else(|| (field.to_owned(), "it has to be a number above 0".to_owned())),
         };
-        let kind = object.get("rope_type").or_else(|| object.get("type")).and_then(Value::as_str);
+        let kind = object
+            .get("rope_type")
+            .or_else(|| object.get("type"))
+            .and_then(Value::as_str);
         let trained = number("original_max_position_embeddings", Some(context as f64))? as usize;
         match kind {
             Some("default") => Ok(RopeScaling::None),
-            Some("linear") => Ok(RopeScaling::Linear { factor: number("factor", None)? }),
-            Some("dynamic") => Ok(RopeScaling::Dynamic { factor: number("factor", None)?, trained }),
+            Some("linear") => Ok(RopeScaling::Linear {
+                factor: number("factor", None)?,
+            }),
+            Some("dynamic") => Ok(RopeScaling::Dynamic {
+                factor: number("factor", None)?,
+                trained,
+            }),
             Some("llama3") => Ok(RopeScaling::Llama3 {
                 factor: number("factor", None)?,
                 low: number("low_freq_factor", None)?,
@@ -86,7 +94,13 @@ impl RopeScaling {
             }),
             Some("yarn") => {
                 let factor = number("factor", None)?;
-                let magnitude = |m: f64| if factor <= 1.0 { 1.0 } else { 0.1 * m * factor.ln() + 1.0 };
+                let magnitude = |m: f64| {
+                    if factor <= 1.0 {
+                        1.0
+                    } else {
+                        0.1 * m * factor.ln() + 1.0
+                    }
+                };
                 let attention = match (number("mscale", Some(0.0))?, number("mscale_all_dim", Some(0.0))?) {
                     (m, all) if m > 0.0 && all > 0.0 => magnitude(m) / magnitude(all),
                     _ => magnitude(1.0),
@@ -100,7 +114,10 @@ impl RopeScaling {
                     truncate: object.get("truncate").and_then(Value::as_bool).unwrap_or(true),
                 })
             }
-            _ => Err(("rope_type".into(), "default, linear, dynamic, llama3 and yarn can be run".into())),
+            _ => Err((
+                "rope_type".into(),
+                "default, linear, dynamic, llama3 and yarn can be run".into(),
+            )),
         }
     }
 }
@@ -117,7 +134,12 @@ impl Rotary {
                 let stretch = factor * context.max(trained) as f64 / trained as f64 - (factor - 1.0);
                 (plain(self.theta * stretch.powf(size / (size - 2.0))).collect(), 1.0)
             }
-            RopeScaling::Llama3 { factor, low, high, trained } => {
+            RopeScaling::Llama3 {
+                factor,
+                low,
+                high,
+                trained,
+            } => {
                 let trained = trained as f64;
                 let scaled = plain(self.theta).map(|f| {
                     let rotations = trained * f / TAU;
@@ -126,7 +148,14 @@ impl Rotary {
                 });
                 (scaled.collect(), 1.0)
             }
-            RopeScaling::Yarn { factor, beta_fast, beta_slow, trained, attention, truncate } => {
+            RopeScaling::Yarn {
+                factor,
+                beta_fast,
+                beta_slow,
+                trained,
+                attention,
+                truncate,
+            } => {
                 let dimension =
                     |rotations: f64| size * (trained as f64 / (rotations * TAU)).ln() / (2.0 * self.theta.ln());
                 let (mut low, mut high) = (dimension(beta_fast), dimension(beta_slow));
@@ -152,12 +181,19 @@ mod tests {
     use serde_json::json;
 
     fn rotary(scaling: Value) -> Rotary {
-        Rotary { theta: 10_000.0, scaling: RopeScaling::parse(scaling.as_object().unwrap(), 128).unwrap() }
+        Rotary {
+            theta: 10_000.0,
+            scaling: RopeScaling::parse(scaling.as_object().unwrap(), 128).unwrap(),
+        }
     }
 
     #[test]
     fn linear_divides_every_frequency() {
-        let (plain, _) = Rotary { theta: 10_000.0, scaling: RopeScaling::None }.frequencies(8, 128);
+        let (plain, _) = Rotary {
+            theta: 10_000.0,
+            scaling: RopeScaling::None,
+        }
+        .frequencies(8, 128);
         let (scaled, _) = rotary(json!({"type": "linear", "factor": 4.0})).frequencies(8, 128);
         assert!(plain.iter().zip(&scaled).all(|(p, s)| (p / s - 4.0).abs() < 1e-12));
     }
@@ -165,7 +201,10 @@ mod tests {
     #[test]
     fn dynamic_changes_nothing_within_the_trained_context() {
         let scaled = rotary(json!({"rope_type": "dynamic", "factor": 2.0}));
-        let plain = Rotary { theta: 10_000.0, scaling: RopeScaling::None };
+        let plain = Rotary {
+            theta: 10_000.0,
+            scaling: RopeScaling::None,
+        };
         assert_eq!(scaled.frequencies(8, 100), plain.frequencies(8, 100));
         assert!(scaled.frequencies(8, 512).0[3] < plain.frequencies(8, 512).0[3]);
     }
@@ -176,7 +215,10 @@ mod tests {
             "rope_type": "llama3", "factor": 8.0, "low_freq_factor": 1.0, "high_freq_factor": 4.0,
             "original_max_position_embeddings": 128,
         }));
-        let (scaled, plain) = (scaled.frequencies(32, 1024).0, rotary(json!({"rope_type": "default"})).frequencies(32, 1024).0);
+        let (scaled, plain) = (
+            scaled.frequencies(32, 1024).0,
+            rotary(json!({"rope_type": "default"})).frequencies(32, 1024).0,
+        );
         assert_eq!(scaled[0], plain[0]);
         assert!((scaled[15] - plain[15] / 8.0).abs() < 1e-15);
         assert!(scaled.iter().zip(&plain).any(|(s, p)| s < p && *s > p / 8.0));

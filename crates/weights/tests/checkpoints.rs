@@ -6,9 +6,9 @@ use std::path::Path;
 use vastrelay_weights::{Checkpoint, Tensor, WeightsError};
 
 fn write(path: &Path, tensors: &[(&str, Dtype, Vec<usize>, Vec<u8>)]) {
-    let views = tensors.iter().map(|(name, dtype, shape, data)| {
-        (name.to_string(), TensorView::new(*dtype, shape.clone(), data).unwrap())
-    });
+    let views = tensors
+        .iter()
+        .map(|(name, dtype, shape, data)| (name.to_string(), TensorView::new(*dtype, shape.clone(), data).unwrap()));
     serialize_to_file(views, None, path).unwrap();
 }
 
@@ -19,8 +19,14 @@ fn floats(values: &[f32]) -> Vec<u8> {
 #[test]
 fn shards_read_as_one_checkpoint() {
     let folder = tempfile::tempdir().unwrap();
-    write(&folder.path().join("a.safetensors"), &[("one", Dtype::F32, vec![2], floats(&[1.0, 2.0]))]);
-    write(&folder.path().join("b.safetensors"), &[("two", Dtype::BF16, vec![1, 2], vec![0x80, 0x3f, 0, 0x40])]);
+    write(
+        &folder.path().join("a.safetensors"),
+        &[("one", Dtype::F32, vec![2], floats(&[1.0, 2.0]))],
+    );
+    write(
+        &folder.path().join("b.safetensors"),
+        &[("two", Dtype::BF16, vec![1, 2], vec![0x80, 0x3f, 0, 0x40])],
+    );
     let index = r#"{"weight_map": {"one": "a.safetensors", "two": "b.safetensors"}}"#;
     std::fs::write(folder.path().join("model.safetensors.index.json"), index).unwrap();
     let checkpoint = Checkpoint::open(folder.path()).unwrap();
@@ -35,7 +41,10 @@ fn shards_read_as_one_checkpoint() {
 #[test]
 fn half_floats_widen_exactly() {
     let folder = tempfile::tempdir().unwrap();
-    write(&folder.path().join("model.safetensors"), &[("h", Dtype::F16, vec![2], vec![0x00, 0x3e, 0x01, 0x00])]);
+    write(
+        &folder.path().join("model.safetensors"),
+        &[("h", Dtype::F16, vec![2], vec![0x00, 0x3e, 0x01, 0x00])],
+    );
     let checkpoint = Checkpoint::open(folder.path()).unwrap();
     assert_eq!(checkpoint.tensor("h", &[2]).unwrap().to_f32(), [1.5, 2f32.powi(-24)]);
 }
@@ -44,7 +53,13 @@ fn half_floats_widen_exactly() {
 fn errors_name_the_tensor_and_what_is_wrong_with_it() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("model.safetensors");
-    write(&path, &[("t", Dtype::F32, vec![2], floats(&[1.0, 2.0])), ("i", Dtype::I64, vec![1], vec![0; 8])]);
+    write(
+        &path,
+        &[
+            ("t", Dtype::F32, vec![2], floats(&[1.0, 2.0])),
+            ("i", Dtype::I64, vec![1], vec![0; 8]),
+        ],
+    );
     let checkpoint = Checkpoint::open(folder.path()).unwrap();
     let say = |result: Result<Tensor<'_>, WeightsError>| result.err().unwrap().to_string();
     assert!(say(checkpoint.tensor("u", &[2])).contains("`u` is missing"));
@@ -55,7 +70,10 @@ fn errors_name_the_tensor_and_what_is_wrong_with_it() {
 #[test]
 fn an_index_cannot_point_out_of_its_folder_or_promise_what_is_not_there() {
     let folder = tempfile::tempdir().unwrap();
-    write(&folder.path().join("a.safetensors"), &[("one", Dtype::F32, vec![1], floats(&[1.0]))]);
+    write(
+        &folder.path().join("a.safetensors"),
+        &[("one", Dtype::F32, vec![1], floats(&[1.0]))],
+    );
     let open = |map: &str| {
         let text = format!(r#"{{"weight_map": {map}}}"#);
         std::fs::write(folder.path().join("model.safetensors.index.json"), text).unwrap();

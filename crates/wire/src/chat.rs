@@ -114,7 +114,10 @@ pub struct ChatMessage {
 
 /// What is said, whole or in parts.
 #[derive(Clone, Debug, Deserialize, Serialize)]
-#[serde(untagged, expecting = "a string or a list of text parts `{\"type\": \"text\", \"text\": …}`")]
+#[serde(
+    untagged,
+    expecting = "a string or a list of text parts `{\"type\": \"text\", \"text\": …}`"
+)]
 pub enum Content {
     /// Whole.
     Text(String),

@@ -73,7 +73,10 @@ pub struct CompletionRequest {
 
 /// What is to be continued.
 #[derive(Clone, Debug, Deserialize, Serialize)]
-#[serde(untagged, expecting = "a string, a list of strings, a list of token ids, or a list of such lists")]
+#[serde(
+    untagged,
+    expecting = "a string, a list of strings, a list of token ids, or a list of such lists"
+)]
 pub enum Prompt {
     /// One text.
     Text(String),

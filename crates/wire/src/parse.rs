@@ -18,9 +18,17 @@ pub struct BodyError {
 
 impl fmt::Display for BodyError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let BodyError { path, line, column, reason } = self;
+        let BodyError {
+            path,
+            line,
+            column,
+            reason,
+        } = self;
         match path.as_str() {
-            "" => write!(f, "the body is not the JSON that was expected: {reason} (line {line}, column {column})"),
+            "" => write!(
+                f,
+                "the body is not the JSON that was expected: {reason} (line {line}, column {column})"
+            ),
             path => write!(f, "`{path}`: {reason} (line {line}, column {column})"),
         }
     }
@@ -35,7 +43,8 @@ pub fn parse_body<T: DeserializeOwned>(body: &[u8]) -> Result<T, BodyError> {
     let value = serde_path_to_error::deserialize(&mut deserializer).map_err(|error| {
         let path = error.path().to_string();
         let inner = error.into_inner();
-        body_error(if path == "." { String::new() } else { path.trim_end_matches(".?").to_owned() }, &inner)
+        // The path writes `.` for the whole and `?` for a part that has no name yet.
+        body_error(path.trim_end_matches('?').trim_end_matches('.').to_owned(), &inner)
     })?;
     deserializer.end().map_err(|error| body_error(String::new(), &error))?;
     Ok(value)
@@ -43,8 +52,15 @@ pub fn parse_body<T: DeserializeOwned>(body: &[u8]) -> Result<T, BodyError> {
 
 fn body_error(path: String, error: &serde_json::Error) -> BodyError {
     let text = error.to_string();
-    let reason = text.rsplit_once(" at line ").map_or(text.as_str(), |(reason, _)| reason);
-    BodyError { path, line: error.line().max(1), column: error.column().max(1), reason: reason.to_owned() }
+    let reason = text
+        .rsplit_once(" at line ")
+        .map_or(text.as_str(), |(reason, _)| reason);
+    BodyError {
+        path,
+        line: error.line().max(1),
+        column: error.column().max(1),
+        reason: reason.to_owned(),
+    }
 }
 
 #[cfg(test)]
@@ -63,7 +79,11 @@ mod tests {
         assert_eq!((found.line, found.column), (2, 23));
         let found = error(r#"{"model": "m", "messages": [{"role": "user", "content": 7}]}"#);
         assert_eq!(found.path, "messages[0].content");
-        assert!(found.reason.contains("a string or a list of text parts"), "{}", found.reason);
+        assert!(
+            found.reason.contains("a string or a list of text parts"),
+            "{}",
+            found.reason
+        );
     }
 
     #[test]

@@ -35,7 +35,13 @@ struct Workspace {
 
 impl Forward {
     pub fn new(model: Model, layers: Vec<LayerPages>, isa: Isa, pool: Pool) -> Forward {
-        Forward { model, layers, isa, pool, space: Workspace::default() }
+        Forward {
+            model,
+            layers,
+            isa,
+            pool,
+            space: Workspace::default(),
+        }
     }
 
     /// Returns the bytes of the workspace for a step of so many tokens, logits for a quarter of them.
@@ -55,7 +61,12 @@ impl Forward {
         let places: Vec<attention::Row<'_>> = batch
             .rows
             .iter()
-            .flat_map(|row| (row.start..row.start + row.tokens.len()).map(|position| attention::Row { position, pages: &row.pages }))
+            .flat_map(|row| {
+                (row.start..row.start + row.tokens.len()).map(|position| attention::Row {
+                    position,
+                    pages: &row.pages,
+                })
+            })
             .collect();
         self.embed(&tokens);
         for layer in 0..self.layers.len() {
@@ -79,17 +90,32 @@ impl Forward {
     }
 
     fn attention_block(&mut self, index: usize, places: &[attention::Row<'_>]) {
-        let Forward { model, layers, isa, pool, space } = self;
+        let Forward {
+            model,
+            layers,
+            isa,
+            pool,
+            space,
+        } = self;
         let (isa, description, layer) = (*isa, &model.description, &model.layers[index]);
         let q_width = description.heads * description.head_dim;
         let kv_width = description.kv_heads * description.head_dim;
         let count = places.len();
         space.normed.resize(count * description.width, 0.0);
-        rms_norm(isa, &space.stream, &layer.attention_norm, description.norm_epsilon, &mut space.normed);
+        rms_norm(
+            isa,
+            &space.stream,
+            &layer.attention_norm,
+            description.norm_epsilon,
+            &mut space.normed,
+        );
         space.qkv.resize(count * (q_width + 2 * kv_width), 0.0);
         apply(&layer.qkv, isa, pool, &space.normed, &mut space.qkv, Write::Replace);
         space.queries.resize(count * q_width, 0.0);
-        let rows = space.qkv.chunks_exact_mut(q_width + 2 * kv_width).zip(space.queries.chunks_exact_mut(q_width));
+        let rows = space
+            .qkv
+            .chunks_exact_mut(q_width + 2 * kv_width)
+            .zip(space.queries.chunks_exact_mut(q_width));
         for ((qkv, queries), place) in rows.zip(places) {
             let (cos, sin) = model.rotary.at(place.position);
             let (q_and_k, values) = qkv.split_at_mut(q_width + kv_width);
@@ -103,12 +129,31 @@ impl Forward {
     }
 
     fn mlp_block(&mut self, index: usize) {
-        let Forward { model, isa, pool, space, .. } = self;
+        let Forward {
+            model,
+            isa,
+            pool,
+            space,
+            ..
+        } = self;
         let (isa, description, layer) = (*isa, &model.description, &model.layers[index]);
         let count = space.stream.len() / description.width;
-        rms_norm(isa, &space.stream, &layer.mlp_norm, description.norm_epsilon, &mut space.normed);
+        rms_norm(
+            isa,
+            &space.stream,
+            &layer.mlp_norm,
+            description.norm_epsilon,
+            &mut space.normed,
+        );
         space.gate_up.resize(count * 2 * description.mlp_width, 0.0);
-        apply(&layer.gate_up, isa, pool, &space.normed, &mut space.gate_up, Write::Replace);
+        apply(
+            &layer.gate_up,
+            isa,
+            pool,
+            &space.normed,
+            &mut space.gate_up,
+            Write::Replace,
+        );
         space.gated.resize(count * description.mlp_width, 0.0);
         silu_gate(isa, &space.gate_up, description.mlp_width, &mut space.gated);
         apply(&layer.down, isa, pool, &space.gated, &mut space.stream, Write::Add);
@@ -116,11 +161,19 @@ impl Forward {
 
     /// Computes the logits of the given rows only.
     fn head(&mut self, wanted: &[usize]) {
-        let Forward { model, isa, pool, space, .. } = self;
+        let Forward {
+            model,
+            isa,
+            pool,
+            space,
+            ..
+        } = self;
         let width = model.description.width;
         space.last.clear();
         for row in wanted {
-            space.last.extend_from_slice(&space.stream[row * width..(row + 1) * width]);
+            space
+                .last
+                .extend_from_slice(&space.stream[row * width..(row + 1) * width]);
         }
         let count = wanted.len();
         space.normed.resize(space.normed.len().max(count * width), 0.0);
@@ -128,7 +181,9 @@ impl Forward {
         rms_norm(*isa, &space.last, &model.norm, model.description.norm_epsilon, normed);
         let needed = count * model.description.vocabulary;
         space.logits.resize(space.logits.len().max(needed), 0.0);
-        model.head.apply(*isa, pool, normed, &mut space.logits[..needed], Write::Replace);
+        model
+            .head
+            .apply(*isa, pool, normed, &mut space.logits[..needed], Write::Replace);
     }
 }
 
@@ -160,10 +215,16 @@ fn wanted_positions(rows: &[Row]) -> Vec<usize> {
 fn finish_row<'a>(row: &Row, logits: &mut impl Iterator<Item = &'a mut [f32]>) -> RowResult {
     match &row.want {
         Want::Nothing => RowResult::default(),
-        Want::Logits => RowResult { logits: logits.next().expect("counted before").to_vec(), ..RowResult::default() },
+        Want::Logits => RowResult {
+            logits: logits.next().expect("counted before").to_vec(),
+            ..RowResult::default()
+        },
         Want::Token(choice) => {
             let mine: Vec<&mut [f32]> = logits.take(row.drafts + 1).collect();
-            RowResult { chosen: verify(choice, &row.tokens[row.tokens.len() - row.drafts..], mine), ..RowResult::default() }
+            RowResult {
+                chosen: verify(choice, &row.tokens[row.tokens.len() - row.drafts..], mine),
+                ..RowResult::default()
+            }
         }
     }
 }

@@ -50,14 +50,20 @@ impl Model {
         let layers = (0..model.layers)
             .map(|index| {
                 let linear = |parts: &[(&str, usize)], inputs: usize, biased: bool| {
-                    let parts: Vec<(String, usize)> =
-                        parts.iter().map(|(name, outputs)| (format!("model.layers.{index}.{name}"), *outputs)).collect();
+                    let parts: Vec<(String, usize)> = parts
+                        .iter()
+                        .map(|(name, outputs)| (format!("model.layers.{index}.{name}"), *outputs))
+                        .collect();
                     source.linear(&parts, inputs, biased)
                 };
                 Ok(Layer {
                     attention_norm: source.vector(&format!("model.layers.{index}.input_layernorm.weight"), d)?,
                     qkv: linear(
-                        &[("self_attn.q_proj", q), ("self_attn.k_proj", kv), ("self_attn.v_proj", kv)],
+                        &[
+                            ("self_attn.q_proj", q),
+                            ("self_attn.k_proj", kv),
+                            ("self_attn.v_proj", kv),
+                        ],
                         d,
                         model.attention_bias,
                     )?,
@@ -96,7 +102,10 @@ impl Model {
         match &self.embedding {
             Embedding::Tied => self.head.read_row(token as usize, row),
             Embedding::F32(table) => row.copy_from_slice(&table[range]),
-            Embedding::Bf16(table) => row.iter_mut().zip(&table[range]).for_each(|(x, value)| *x = value.to_f32()),
+            Embedding::Bf16(table) => row
+                .iter_mut()
+                .zip(&table[range])
+                .for_each(|(x, value)| *x = value.to_f32()),
         }
     }
 
@@ -139,7 +148,10 @@ impl Source<'_> {
                 bias.extend(self.vector(&format!("{name}.bias"), *outputs)?);
             }
         }
-        Ok(Linear { weights: pack(&tensors, inputs), bias: biased.then_some(bias) })
+        Ok(Linear {
+            weights: pack(&tensors, inputs),
+            bias: biased.then_some(bias),
+        })
     }
 }
 

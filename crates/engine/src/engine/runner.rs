@@ -121,7 +121,11 @@ impl Runner {
             }
         }
         // Sequences that cannot run yet, as they wait for a constraint, must not make the loop spin.
-        let mut patience = if self.stalled { Duration::from_millis(1) } else { Duration::ZERO };
+        let mut patience = if self.stalled {
+            Duration::from_millis(1)
+        } else {
+            Duration::ZERO
+        };
         loop {
             match self.inbox.recv_timeout(patience) {
                 Ok(command) => {
@@ -151,7 +155,13 @@ impl Runner {
 
     /// Puts a request's completions into the queue, all or none.
     fn accept(&mut self, submission: Submission) {
-        let Submission { request, number, events, accepted, arrived } = submission;
+        let Submission {
+            request,
+            number,
+            events,
+            accepted,
+            arrived,
+        } = submission;
         let request = Arc::new(request);
         let scope = self.scope(&request.adapter, &request.cache_salt);
         let mut ids: Vec<SequenceId> = Vec::new();
@@ -181,7 +191,10 @@ impl Runner {
                 choice,
                 head: SequenceHead::new(request.clone(), choice, self.pieces.clone()),
                 events: events.clone(),
-                last_event: events.clone().try_reserve_owned().expect("the channel has room for each completion's end"),
+                last_event: events
+                    .clone()
+                    .try_reserve_owned()
+                    .expect("the channel has room for each completion's end"),
                 arrived,
                 admitted: None,
                 first_token: None,
@@ -209,7 +222,10 @@ impl Runner {
             Rejection::QueueFull { depth } => {
                 let rounds = (depth as f64 + 1.0) / self.scheduler.limits().width as f64;
                 let seconds = (rounds * self.residence).clamp(1.0, 600.0).ceil();
-                Refusal::QueueFull { depth, retry_after: Duration::from_secs_f64(seconds) }
+                Refusal::QueueFull {
+                    depth,
+                    retry_after: Duration::from_secs_f64(seconds),
+                }
             }
         }
     }
@@ -254,7 +270,10 @@ impl Runner {
                 Want::Nothing
             },
         };
-        StepBatch { copies: plan.copies.clone(), rows: plan.rows.iter().map(row).collect() }
+        StepBatch {
+            copies: plan.copies.clone(),
+            rows: plan.rows.iter().map(row).collect(),
+        }
     }
 
     /// Hands the new tokens to their heads and readers, and the outcome to the scheduler.
@@ -277,11 +296,25 @@ impl Runner {
     }
 
     /// Gives a sequence its new tokens; returns the outcome, and the last text and the reason when it is at its end.
-    fn advance(&mut self, row: &PlannedRow, result: RowResult, now: Instant) -> (RowOutcome, Option<(String, EndReason)>) {
-        let mut outcome = RowOutcome { sequence: row.sequence, tokens: Vec::new(), ended: false };
+    fn advance(
+        &mut self,
+        row: &PlannedRow,
+        result: RowResult,
+        now: Instant,
+    ) -> (RowOutcome, Option<(String, EndReason)>) {
+        let mut outcome = RowOutcome {
+            sequence: row.sequence,
+            tokens: Vec::new(),
+            ended: false,
+        };
         let mut end = None;
         let live = self.live.get_mut(&row.sequence).expect("a planned sequence lives");
-        let mut piece = Piece { choice: live.choice, text: String::new(), ids: Vec::new(), logprobs: Vec::new() };
+        let mut piece = Piece {
+            choice: live.choice,
+            text: String::new(),
+            ids: Vec::new(),
+            logprobs: Vec::new(),
+        };
         for chosen in result.chosen {
             live.count_token(now);
             let accepted = live.head.accept(chosen.id);
@@ -325,7 +358,12 @@ impl Runner {
         let figures = live.figures(Instant::now());
         self.residence = 0.9 * self.residence + 0.1 * (figures.total - figures.queued);
         lock(&self.shared.status).ended += 1;
-        let event = Event::Ended { choice: live.choice, text, reason, figures };
+        let event = Event::Ended {
+            choice: live.choice,
+            text,
+            reason,
+            figures,
+        };
         live.last_event.send(event);
     }
 
@@ -351,7 +389,12 @@ impl Runner {
         let prefill = |row: &&PlannedRow| row.kind == crate::scheduler::RowKind::Prefill;
         let mut status = lock(&self.shared.status);
         status.steps = plan.number;
-        status.prefill_tokens += plan.rows.iter().filter(prefill).map(|row| row.tokens as u64).sum::<u64>();
+        status.prefill_tokens += plan
+            .rows
+            .iter()
+            .filter(prefill)
+            .map(|row| row.tokens as u64)
+            .sum::<u64>();
         status.output_tokens += outcomes.iter().map(|outcome| outcome.tokens.len() as u64).sum::<u64>();
         status.preemptions += plan.preempted.len() as u64;
         drop(status);
@@ -396,7 +439,11 @@ impl Live {
             queued: between(Some(self.arrived), Some(self.admitted.unwrap_or(now))),
             prefill: between(self.admitted, self.first_token),
             ttft: between(Some(self.arrived), self.first_token),
-            itl_mean: if gaps == 0 { 0.0 } else { between(self.first_token, self.last_token) / gaps as f64 },
+            itl_mean: if gaps == 0 {
+                0.0
+            } else {
+                between(self.first_token, self.last_token) / gaps as f64
+            },
             itl_max: self.largest_gap,
             total: between(Some(self.arrived), Some(now)),
             prompt_tokens: self.prompt_tokens,

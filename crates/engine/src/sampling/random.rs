@@ -46,15 +46,26 @@ mod tests {
 
     #[test]
     fn matches_the_published_test_vectors() {
-        assert_eq!(philox([0; 4], [0; 2]), [0x6627_e8d5, 0xe169_c58d, 0xbc57_ac4c, 0x9b00_dbd8]);
-        assert_eq!(philox([u32::MAX; 4], [u32::MAX; 2]), [0x408f_276d, 0x41c8_3b0e, 0xa20b_c7c6, 0x6d54_51fd]);
+        assert_eq!(
+            philox([0; 4], [0; 2]),
+            [0x6627_e8d5, 0xe169_c58d, 0xbc57_ac4c, 0x9b00_dbd8]
+        );
+        assert_eq!(
+            philox([u32::MAX; 4], [u32::MAX; 2]),
+            [0x408f_276d, 0x41c8_3b0e, 0xa20b_c7c6, 0x6d54_51fd]
+        );
     }
 
     #[test]
     fn every_part_of_the_key_matters() {
         let base = Random::new(1, 2, 3).unit();
         assert_eq!(base, Random::new(1, 2, 3).unit());
-        for other in [Random::new(2, 2, 3), Random::new(1, 3, 3), Random::new(1, 2, 4), Random::new(1 << 40, 2, 3)] {
+        for other in [
+            Random::new(2, 2, 3),
+            Random::new(1, 3, 3),
+            Random::new(1, 2, 4),
+            Random::new(1 << 40, 2, 3),
+        ] {
             assert_ne!(base, other.unit());
         }
     }

@@ -13,7 +13,10 @@ impl Scheduler {
     /// When the step before has not been completed.
     pub fn plan(&mut self, now: Moment) -> StepPlan {
         assert!(self.in_flight.is_none(), "one step at a time");
-        let mut plan = StepPlan { number: self.steps + 1, ..StepPlan::default() };
+        let mut plan = StepPlan {
+            number: self.steps + 1,
+            ..StepPlan::default()
+        };
         self.end_overdue(now, &mut plan);
         let mut budget = self.limits.step_budget;
         self.plan_running(&mut plan, &mut budget, true);
@@ -33,7 +36,10 @@ impl Scheduler {
         let mut over: Vec<(SequenceId, EndReason)> = Vec::new();
         over.extend(self.cancelled.iter().map(|id| (*id, EndReason::Cancelled)));
         let due = self.deadlines.iter().take_while(|(deadline, _)| *deadline <= now);
-        over.extend(due.filter(|(_, id)| !self.cancelled.contains(id)).map(|(_, id)| (*id, EndReason::Deadline)));
+        over.extend(
+            due.filter(|(_, id)| !self.cancelled.contains(id))
+                .map(|(_, id)| (*id, EndReason::Deadline)),
+        );
         for (id, reason) in over {
             self.remove(id);
             plan.ended.push((id, reason));
@@ -45,13 +51,19 @@ impl Scheduler {
         let order: Vec<SequenceId> = self.running.values().copied().collect();
         let mut decoders = order.iter().filter(|id| self.sequences[id].to_compute() == 1).count();
         for id in order {
-            let Some(sequence) = self.sequences.get(&id).filter(|sequence| sequence.lane.is_some()) else { continue };
+            let Some(sequence) = self.sequences.get(&id).filter(|sequence| sequence.lane.is_some()) else {
+                continue;
+            };
             let rest = sequence.to_compute();
             if *budget == 0 || (rest == 1) != decoding {
                 continue;
             }
             // Every decoding sequence gets its token before any gets room for drafts.
-            let drafts = if decoding { sequence.draft_room().min(budget.saturating_sub(decoders)) } else { 0 };
+            let drafts = if decoding {
+                sequence.draft_room().min(budget.saturating_sub(decoders))
+            } else {
+                0
+            };
             decoders = decoders.saturating_sub(1);
             let tokens = rest.min(*budget).min(self.chunk());
             if self.find_pages(id, tokens + drafts, plan, budget) {
@@ -65,7 +77,14 @@ impl Scheduler {
         let chunk = self.chunk();
         let mut after = Bound::Unbounded;
         while *budget > 0 && self.running.len() < self.limits.width {
-            let Some((rank, id)) = self.waiting.range((after, Bound::Unbounded)).next().map(|(r, id)| (*r, *id)) else { break };
+            let Some((rank, id)) = self
+                .waiting
+                .range((after, Bound::Unbounded))
+                .next()
+                .map(|(r, id)| (*r, *id))
+            else {
+                break;
+            };
             after = Bound::Excluded(rank);
             let sequence = &self.sequences[&id];
             if sequence.awaits_constraint || self.waits_for_fork(id) {
@@ -81,7 +100,11 @@ impl Scheduler {
                 break;
             }
             let sequence = self.sequences.get_mut(&id).expect("it waits");
-            let lane = self.lanes.iter().position(Option::is_none).expect("the batch is not full");
+            let lane = self
+                .lanes
+                .iter()
+                .position(Option::is_none)
+                .expect("the batch is not full");
             sequence.lane = Some(lane);
             let tokens = sequence.to_compute().min(*budget).min(chunk);
             self.lanes[lane] = Some(id);
@@ -96,7 +119,9 @@ impl Scheduler {
 
     /// Returns whether a sequence has to wait for the one whose prompt it shares; not when that one is held up itself.
     fn waits_for_fork(&self, id: SequenceId) -> bool {
-        let parent = self.sequences[&id].fork_of.and_then(|parent| self.sequences.get(&parent));
+        let parent = self.sequences[&id]
+            .fork_of
+            .and_then(|parent| self.sequences.get(&parent));
         parent.is_some_and(|parent| parent.computed < self.sequences[&id].prompt && !parent.awaits_constraint)
     }
 
@@ -153,7 +178,11 @@ impl Scheduler {
                 sequence.pages.push(page);
                 continue;
             }
-            let youngest = *self.running.values().next_back().expect("the sequence itself is in the batch");
+            let youngest = *self
+                .running
+                .values()
+                .next_back()
+                .expect("the sequence itself is in the batch");
             if youngest == id {
                 self.preempt(id, PreemptionCause::NoPagesLeft, plan, budget);
                 return false;
@@ -183,7 +212,11 @@ impl Scheduler {
         plan.rows.push(PlannedRow {
             sequence: id,
             lane: sequence.lane.expect("it is in the batch"),
-            kind: if sequence.decodes() { RowKind::Decode } else { RowKind::Prefill },
+            kind: if sequence.decodes() {
+                RowKind::Decode
+            } else {
+                RowKind::Prefill
+            },
             start: sequence.computed,
             tokens,
             samples: tokens == sequence.to_compute(),

@@ -26,7 +26,10 @@ pub(super) struct Sequence {
 
 impl Sequence {
     pub fn new(arrival: Arrival, rank: Rank) -> Sequence {
-        assert!(!arrival.prompt.is_empty() && arrival.most_output > 0, "something to read and something to say");
+        assert!(
+            !arrival.prompt.is_empty() && arrival.most_output > 0,
+            "something to read and something to say"
+        );
         Sequence {
             rank,
             prompt: arrival.prompt.len(),

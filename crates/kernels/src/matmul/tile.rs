@@ -1,9 +1,9 @@
 //! The inner loops of a product: a tile of rows by panels whose sums stay in registers.
 
 use super::{PANELS, PANELS_ONE_ROW, Write};
+use crate::LANES;
 use crate::isa::{Isa, Level};
 use crate::pool::Shared2d;
-use crate::LANES;
 use half::bf16;
 
 /// One product, as all its tasks see it.
@@ -55,7 +55,11 @@ struct Tile<'a, T> {
 /// Cuts the panels `from..to` and all rows into tiles.
 fn walk<T>(call: &Call<'_>, values: &[T], from: usize, to: usize, tile: &dyn Fn(&Tile<'_, T>)) {
     let stride = LANES * call.inputs;
-    let (group, most_rows) = if call.rows == 1 { (PANELS_ONE_ROW, 1) } else { (PANELS, MOST_ROWS) };
+    let (group, most_rows) = if call.rows == 1 {
+        (PANELS_ONE_ROW, 1)
+    } else {
+        (PANELS, MOST_ROWS)
+    };
     let mut panel = from;
     while panel < to {
         let panels = group.min(to - panel);
@@ -63,7 +67,14 @@ fn walk<T>(call: &Call<'_>, values: &[T], from: usize, to: usize, tile: &dyn Fn(
         let mut row = 0;
         while row < call.rows {
             let rows = most_rows.min(call.rows - row);
-            tile(&Tile { call, row, rows, panel, panels, values });
+            tile(&Tile {
+                call,
+                row,
+                rows,
+                panel,
+                panels,
+                values,
+            });
             row += rows;
         }
         panel += panels;
@@ -200,7 +211,8 @@ mod x86 {
     fn sums512<T: Weight, const ROWS: usize, const PANELS: usize>(tile: &Tile<'_, T>) {
         let inputs = tile.call.inputs;
         let x: [&[f32]; ROWS] = std::array::from_fn(|row| tile.x(row));
-        let panels: [&[T]; PANELS] = std::array::from_fn(|panel| &tile.values[panel * LANES * inputs..][..LANES * inputs]);
+        let panels: [&[T]; PANELS] =
+            std::array::from_fn(|panel| &tile.values[panel * LANES * inputs..][..LANES * inputs]);
         let mut sums = [[_mm512_setzero_ps(); PANELS]; ROWS];
         for i in 0..inputs {
             // SAFETY: each panel holds `LANES` values for each of the `inputs`.

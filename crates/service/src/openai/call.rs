@@ -3,7 +3,7 @@
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::web;
-use futures_util::stream::{self, BoxStream, StreamExt};
+use futures_util::stream::{self, BoxStream, LocalBoxStream, StreamExt};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
@@ -29,7 +29,9 @@ impl Call {
     /// # Errors
     /// 503 when the service drains.
     pub fn begin(state: &web::Data<ServiceState>, id: &RequestId, endpoint: &str) -> Result<Call, Problem> {
-        let at = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |time| time.as_millis() as i64);
+        let at = SystemTime::now()
+            .duration_since(UNIX_EPOCH)
+            .map_or(0, |time| time.as_millis() as i64);
         let record = CallRecord {
             id: id.0.clone(),
             at_ms: at,
@@ -39,7 +41,11 @@ impl Call {
             ..CallRecord::default()
         };
         state.active_calls.fetch_add(1, Ordering::AcqRel);
-        let call = Call { state: state.clone(), record, arrived: Instant::now() };
+        let call = Call {
+            state: state.clone(),
+            record,
+            arrived: Instant::now(),
+        };
         if state.condition() == "draining" {
             return Err(call.refuse(Problem::draining()));
         }
@@ -66,6 +72,7 @@ impl Call {
     }
 
     /// Hands requests in, all or none, and returns their events with each completion's number among all of them.
+    /// The events end early when the caller has gone.
     ///
     /// # Errors
     /// When one is refused.
@@ -73,7 +80,8 @@ impl Call {
         &mut self,
         replica: &Arc<Replica>,
         requests: Vec<GenerationRequest>,
-    ) -> Result<BoxStream<'static, Event>, Problem> {
+        departure: impl Future<Output = ()> + 'static,
+    ) -> Result<LocalBoxStream<'static, Event>, Problem> {
         let mut streams = Vec::new();
         let mut first_choice = 0;
         for request in requests {
@@ -84,7 +92,7 @@ impl Call {
             streams.push(events(stream, first_choice));
             first_choice += choices;
         }
-        Ok(stream::select_all(streams).boxed())
+        Ok(stream::select_all(streams).take_until(departure).boxed_local())
     }
 
     /// Notes what an event tells.
@@ -120,9 +128,17 @@ impl Drop for Call {
         self.record.total = self.arrived.elapsed().as_secs_f64();
         let call = std::mem::take(&mut self.record);
         tracing::info!(
-            request = call.id, endpoint = call.endpoint, model = call.model, status = call.status, outcome = call.outcome,
-            prompt_tokens = call.prompt_tokens, output_tokens = call.output_tokens, queued = call.queued, ttft = call.ttft,
-            total = call.total, "call"
+            request = call.id,
+            endpoint = call.endpoint,
+            model = call.model,
+            status = call.status,
+            outcome = call.outcome,
+            prompt_tokens = call.prompt_tokens,
+            output_tokens = call.output_tokens,
+            queued = call.queued,
+            ttft = call.ttft,
+            total = call.total,
+            "call"
         );
         self.state.store.record(call);
         self.state.active_calls.fetch_sub(1, Ordering::AcqRel);

@@ -5,12 +5,13 @@ use super::options::Options;
 use super::piece::{
     COMMENT, Count, DONE, Next, chat_logprobs, error_frame, finish_reason, frame, measured, next, read_body,
 };
+use crate::departure::departure;
 use crate::problem::Problem;
 use crate::state::{ServiceState, seconds_since_1970};
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::web::Bytes;
-use actix_web::{Error, HttpResponse, web};
-use futures_util::stream::{BoxStream, Stream};
+use actix_web::{Error, HttpRequest, HttpResponse, web};
+use futures_util::stream::{LocalBoxStream, Stream};
 use std::sync::Arc;
 use vastrelay_engine::{Event, GenerationRequest};
 use vastrelay_serving::Replica;
@@ -27,6 +28,7 @@ use vastrelay_wire::parse::parse_body;
 pub async fn chat(
     state: web::Data<ServiceState>,
     id: web::ReqData<RequestId>,
+    http: HttpRequest,
     body: Result<Bytes, Error>,
 ) -> Result<HttpResponse, Problem> {
     let mut call = Call::begin(&state, &id, "chat")?;
@@ -36,18 +38,27 @@ pub async fn chat(
         Err(problem) => return Err(call.refuse(problem)),
     };
     let prompt = request.prompt.len();
-    let events = match call.submit(&replica, vec![request]).await {
+    let events = match call.submit(&replica, vec![request], departure(&http)).await {
         Ok(events) => events,
         Err(problem) => return Err(call.refuse(problem)),
     };
-    let answer = Answer { id: format!("chatcmpl-{}", id.0), created: seconds_since_1970(), asked, replica, prompt };
+    let answer = Answer {
+        id: format!("chatcmpl-{}", id.0),
+        created: seconds_since_1970(),
+        asked,
+        replica,
+        prompt,
+    };
     if answer.asked.options.stream {
         return Ok(HttpResponse::Ok()
             .insert_header((CONTENT_TYPE, "text/event-stream"))
             .insert_header((CACHE_CONTROL, "no-cache"))
             .streaming(answer.pieces(call, events)));
     }
-    answer.whole(call, events).await.map(|answer| HttpResponse::Ok().json(answer))
+    answer
+        .whole(call, events)
+        .await
+        .map(|answer| HttpResponse::Ok().json(answer))
 }
 
 /// What was asked, as far as the answer has to know.
@@ -70,17 +81,40 @@ fn prepare(
     let template = replica.template.as_ref().ok_or_else(|| {
         Problem::field(
             "messages",
-            format!("`{}` has no chat template; POST /v1/completions continues text as it is", replica.name),
+            format!(
+                "`{}` has no chat template; POST /v1/completions continues text as it is",
+                replica.name
+            ),
         )
     })?;
-    let messages = request.messages.into_iter().enumerate().map(|(n, message)| plain(n, message)).collect::<Result<Vec<_>, _>>()?;
+    let messages = request
+        .messages
+        .into_iter()
+        .enumerate()
+        .map(|(n, message)| plain(n, message))
+        .collect::<Result<Vec<_>, _>>()?;
     if messages.is_empty() {
-        return Err(Problem::field("messages", "`messages` is empty; one message or more works".into()));
+        return Err(Problem::field(
+            "messages",
+            "`messages` is empty; one message or more works".into(),
+        ));
     }
-    let text = template.render(&messages, true).map_err(|e| Problem::field("messages", e.to_string()))?;
-    let prompt = replica.tokenizer.encode(&text, false).map_err(|e| Problem::field("messages", e.to_string()))?;
+    let text = template
+        .render(&messages, true)
+        .map_err(|e| Problem::field("messages", e.to_string()))?;
+    let prompt = replica
+        .tokenizer
+        .encode(&text, false)
+        .map_err(|e| Problem::field("messages", e.to_string()))?;
     let generation = options.request(&replica, &id.0, prompt, true)?;
-    Ok((Asked { model: request.model, options }, replica, generation))
+    Ok((
+        Asked {
+            model: request.model,
+            options,
+        },
+        replica,
+        generation,
+    ))
 }
 
 /// Refuses what would change the answer and cannot be done, by name.
@@ -89,11 +123,22 @@ fn refuse_unsupported(request: &ChatRequest) -> Result<(), Problem> {
     if request.tools.as_ref().is_some_and(|tools| !tools.is_empty()) {
         return refuse("tools", "is not supported yet; leave it out");
     }
-    if request.tool_choice.as_ref().is_some_and(|choice| choice != "none" && choice != "auto") {
+    if request
+        .tool_choice
+        .as_ref()
+        .is_some_and(|choice| choice != "none" && choice != "auto")
+    {
         return refuse("tool_choice", "is not supported yet; leave it out");
     }
-    if request.response_format.as_ref().is_some_and(|format| format["type"] != "text") {
-        return refuse("response_format", "of this type is not supported yet; {\"type\": \"text\"} works");
+    if request
+        .response_format
+        .as_ref()
+        .is_some_and(|format| format["type"] != "text")
+    {
+        return refuse(
+            "response_format",
+            "of this type is not supported yet; {\"type\": \"text\"} works",
+        );
     }
     if request.store == Some(true) {
         return refuse("store", "is true, but answers are not kept for later; false works");
@@ -115,7 +160,10 @@ fn plain(index: usize, message: ChatMessage) -> Result<Message, Problem> {
     if message.refusal.is_some_and(|refusal| !refusal.is_null()) {
         return refuse("refusal", "is not supported; null works");
     }
-    Ok(Message { role: message.role, content: message.content.map(Content::into_text).unwrap_or_default() })
+    Ok(Message {
+        role: message.role,
+        content: message.content.map(Content::into_text).unwrap_or_default(),
+    })
 }
 
 /// An answer in the making.
@@ -129,13 +177,19 @@ struct Answer {
 
 impl Answer {
     /// Collects the whole answer.
-    async fn whole(self, mut call: Call, mut events: BoxStream<'static, Event>) -> Result<ChatAnswer, Problem> {
+    async fn whole(self, mut call: Call, mut events: LocalBoxStream<'static, Event>) -> Result<ChatAnswer, Problem> {
         let options = &self.asked.options;
-        let mut count = Count { prompt: self.prompt, ..Count::default() };
+        let mut count = Count {
+            prompt: self.prompt,
+            ..Count::default()
+        };
         let mut choices: Vec<ChatChoice> = (0..options.choices)
             .map(|index| ChatChoice {
                 index,
-                message: AnswerMessage { role: "assistant".into(), ..AnswerMessage::default() },
+                message: AnswerMessage {
+                    role: "assistant".into(),
+                    ..AnswerMessage::default()
+                },
                 logprobs: None,
                 finish_reason: String::new(),
                 token_ids: options.token_ids.then(Vec::new),
@@ -161,7 +215,12 @@ impl Answer {
                         choice.logprobs.get_or_insert_default().content.extend(new.content);
                     }
                 }
-                Event::Ended { choice, text, reason, figures } => {
+                Event::Ended {
+                    choice,
+                    text,
+                    reason,
+                    figures,
+                } => {
                     let choice = &mut choices[choice as usize];
                     choice.message.content.push_str(&text);
                     choice.finish_reason = finish_reason(reason).inspect_err(|problem| call.note_failure(problem))?;
@@ -183,7 +242,11 @@ impl Answer {
     }
 
     /// Sends the answer as it comes.
-    fn pieces(self, mut call: Call, mut events: BoxStream<'static, Event>) -> impl Stream<Item = Result<Bytes, Problem>> {
+    fn pieces(
+        self,
+        mut call: Call,
+        mut events: LocalBoxStream<'static, Event>,
+    ) -> impl Stream<Item = Result<Bytes, Problem>> {
         async_stream::stream! {
             let options = &self.asked.options;
             let mut count = Count { prompt: self.prompt, ..Count::default() };

@@ -5,12 +5,13 @@ use super::options::Options;
 use super::piece::{
     COMMENT, Count, DONE, Next, error_frame, finish_reason, frame, measured, next, plain_logprobs, read_body,
 };
+use crate::departure::departure;
 use crate::problem::Problem;
 use crate::state::{ServiceState, seconds_since_1970};
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::web::Bytes;
-use actix_web::{Error, HttpResponse, web};
-use futures_util::stream::{BoxStream, Stream};
+use actix_web::{Error, HttpRequest, HttpResponse, web};
+use futures_util::stream::{LocalBoxStream, Stream};
 use std::sync::Arc;
 use vastrelay_engine::{Event, GenerationRequest};
 use vastrelay_serving::Replica;
@@ -27,6 +28,7 @@ const MOST_PROMPTS: usize = 64;
 pub async fn complete(
     state: web::Data<ServiceState>,
     id: web::ReqData<RequestId>,
+    http: HttpRequest,
     body: Result<Bytes, Error>,
 ) -> Result<HttpResponse, Problem> {
     let mut call = Call::begin(&state, &id, "completions")?;
@@ -34,7 +36,7 @@ pub async fn complete(
         Ok(prepared) => prepared,
         Err(problem) => return Err(call.refuse(problem)),
     };
-    let events = match call.submit(&answer.replica, requests).await {
+    let events = match call.submit(&answer.replica, requests, departure(&http)).await {
         Ok(events) => events,
         Err(problem) => return Err(call.refuse(problem)),
     };
@@ -44,7 +46,10 @@ pub async fn complete(
             .insert_header((CACHE_CONTROL, "no-cache"))
             .streaming(answer.pieces(call, events)));
     }
-    answer.whole(call, events).await.map(|answer| HttpResponse::Ok().json(answer))
+    answer
+        .whole(call, events)
+        .await
+        .map(|answer| HttpResponse::Ok().json(answer))
 }
 
 fn prepare(
@@ -78,7 +83,12 @@ fn prepare(
 
 /// Returns the token ids of each prompt; text gets the start token that the model's tokenizer puts before plain text.
 fn encode(replica: &Replica, prompt: Prompt) -> Result<Vec<Vec<u32>>, Problem> {
-    let text = |text: &String| replica.tokenizer.encode(text, true).map_err(|e| Problem::field("prompt", e.to_string()));
+    let text = |text: &String| {
+        replica
+            .tokenizer
+            .encode(text, true)
+            .map_err(|e| Problem::field("prompt", e.to_string()))
+    };
     let prompts = match prompt {
         Prompt::Text(one) => vec![text(&one)?],
         Prompt::Texts(several) => several.iter().map(text).collect::<Result<_, _>>()?,
@@ -110,10 +120,21 @@ struct Answer {
 
 impl Answer {
     /// Collects the whole answer.
-    async fn whole(self, mut call: Call, mut events: BoxStream<'static, Event>) -> Result<CompletionAnswer, Problem> {
-        let mut count = Count { prompt: self.prompt, ..Count::default() };
+    async fn whole(
+        self,
+        mut call: Call,
+        mut events: LocalBoxStream<'static, Event>,
+    ) -> Result<CompletionAnswer, Problem> {
+        let mut count = Count {
+            prompt: self.prompt,
+            ..Count::default()
+        };
         let mut choices: Vec<CompletionChoice> = (0..self.choices)
-            .map(|index| CompletionChoice { index, token_ids: self.options.token_ids.then(Vec::new), ..CompletionChoice::default() })
+            .map(|index| CompletionChoice {
+                index,
+                token_ids: self.options.token_ids.then(Vec::new),
+                ..CompletionChoice::default()
+            })
             .collect();
         let mut logprobs = vec![Vec::new(); choices.len()];
         loop {
@@ -133,10 +154,16 @@ impl Answer {
                     }
                     logprobs[piece.choice as usize].extend(piece.logprobs);
                 }
-                Event::Ended { choice, text, reason, figures } => {
+                Event::Ended {
+                    choice,
+                    text,
+                    reason,
+                    figures,
+                } => {
                     let choice = &mut choices[choice as usize];
                     choice.text.push_str(&text);
-                    choice.finish_reason = Some(finish_reason(reason).inspect_err(|problem| call.note_failure(problem))?);
+                    choice.finish_reason =
+                        Some(finish_reason(reason).inspect_err(|problem| call.note_failure(problem))?);
                     choice.measured = self.options.measured.then(|| measured(reason, &figures));
                     count.output += figures.output_tokens;
                     count.reused += figures.reused_tokens;
@@ -151,7 +178,11 @@ impl Answer {
     }
 
     /// Sends the texts as they come.
-    fn pieces(self, mut call: Call, mut events: BoxStream<'static, Event>) -> impl Stream<Item = Result<Bytes, Problem>> {
+    fn pieces(
+        self,
+        mut call: Call,
+        mut events: LocalBoxStream<'static, Event>,
+    ) -> impl Stream<Item = Result<Bytes, Problem>> {
         async_stream::stream! {
             let mut count = Count { prompt: self.prompt, ..Count::default() };
             let mut offsets = vec![0; self.choices as usize];

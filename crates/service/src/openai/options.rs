@@ -108,11 +108,16 @@ impl Options {
         answers_apart: bool,
     ) -> Result<GenerationRequest, Problem> {
         if prompt.is_empty() {
-            return Err(Problem::field("prompt", "the prompt is empty; one token or more works".into()));
+            return Err(Problem::field(
+                "prompt",
+                "the prompt is empty; one token or more works".into(),
+            ));
         }
         let limits = replica.generate.limits();
         let limit = limits.context.min(limits.pages * vastrelay_engine::PAGE_TOKENS);
-        let most_tokens = self.most_tokens.map_or(limit.saturating_sub(prompt.len()), |most| most as usize);
+        let most_tokens = self
+            .most_tokens
+            .map_or(limit.saturating_sub(prompt.len()), |most| most as usize);
         if prompt.len() >= limit || prompt.len() + most_tokens > limit {
             return Err(Problem::too_long(prompt.len(), most_tokens, limit));
         }
@@ -162,8 +167,14 @@ impl Options {
             )?,
             presence_penalty: within("presence_penalty", self.presence_penalty.unwrap_or(0.0), -2.0, 2.0)?,
             frequency_penalty: within("frequency_penalty", self.frequency_penalty.unwrap_or(0.0), -2.0, 2.0)?,
-            logit_bias: self.logit_bias.iter().map(|(id, bias)| bias_of(id, *bias, vocabulary)).collect::<Result<_, _>>()?,
-            seed: self.seed.map_or_else(|| uuid::Uuid::new_v4().as_u64_pair().0, |seed| seed as u64),
+            logit_bias: self
+                .logit_bias
+                .iter()
+                .map(|(id, bias)| bias_of(id, *bias, vocabulary))
+                .collect::<Result<_, _>>()?,
+            seed: self
+                .seed
+                .map_or_else(|| uuid::Uuid::new_v4().as_u64_pair().0, |seed| seed as u64),
         })
     }
 }
@@ -173,7 +184,10 @@ fn bias_of(id: &str, bias: f32, vocabulary: usize) -> Result<(u32, f32), Problem
     match id.parse::<u32>() {
         Ok(id) if (id as usize) < vocabulary => Ok((id, bias)),
         _ => {
-            let text = format!("`logit_bias` names token `{id}`; token ids from 0 to {} work", vocabulary - 1);
+            let text = format!(
+                "`logit_bias` names token `{id}`; token ids from 0 to {} work",
+                vocabulary - 1
+            );
             Err(Problem::field("logit_bias", text))
         }
     }
@@ -184,5 +198,8 @@ fn within(field: &str, value: f32, low: f32, high: f32) -> Result<f32, Problem> 
     if value >= low && value <= high {
         return Ok(value);
     }
-    Err(Problem::field(field, format!("`{field}` is {value}; {low} to {high} works")))
+    Err(Problem::field(
+        field,
+        format!("`{field}` is {value}; {low} to {high} works"),
+    ))
 }

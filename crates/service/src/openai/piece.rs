@@ -5,7 +5,7 @@ use crate::problem::Problem;
 use crate::server::MOST_BODY;
 use actix_web::Error;
 use actix_web::web::Bytes;
-use futures_util::stream::{BoxStream, StreamExt};
+use futures_util::stream::{LocalBoxStream, StreamExt};
 use serde::Serialize;
 use std::time::Duration;
 use vastrelay_engine::request::TokenLogprob;
@@ -57,7 +57,7 @@ pub(super) enum Next {
 }
 
 /// Waits for the next event, but no longer than [`KEEP_ALIVE`].
-pub(super) async fn next(events: &mut BoxStream<'static, Event>) -> Next {
+pub(super) async fn next(events: &mut LocalBoxStream<'static, Event>) -> Next {
     match tokio::time::timeout(KEEP_ALIVE, events.next()).await {
         Ok(Some(event)) => Next::Event(Box::new(event)),
         Ok(None) => Next::End,
@@ -108,7 +108,9 @@ impl Count {
             prompt_tokens: self.prompt,
             completion_tokens: self.output,
             total_tokens: self.prompt + self.output,
-            prompt_tokens_details: PromptTokensDetails { cached_tokens: self.reused.min(self.prompt) },
+            prompt_tokens_details: PromptTokensDetails {
+                cached_tokens: self.reused.min(self.prompt),
+            },
         }
     }
 }
@@ -126,7 +128,9 @@ pub(super) fn chat_logprobs(replica: &Replica, logprobs: &Logprobs) -> Option<Ch
         token: one(token),
         top_logprobs: top.iter().map(one).collect(),
     };
-    (!logprobs.is_empty()).then(|| ChatLogprobs { content: logprobs.iter().map(both).collect() })
+    (!logprobs.is_empty()).then(|| ChatLogprobs {
+        content: logprobs.iter().map(both).collect(),
+    })
 }
 
 /// Returns log-probabilities as plain completions have them; the first token begins at `offset` characters.
@@ -138,7 +142,11 @@ pub(super) fn plain_logprobs(replica: &Replica, logprobs: &Logprobs, mut offset:
         offset += text.chars().count();
         lists.tokens.push(text);
         lists.token_logprobs.push(token.logprob);
-        lists.top_logprobs.push(top.iter().map(|token| (token_text(replica, token.id), token.logprob)).collect());
+        lists.top_logprobs.push(
+            top.iter()
+                .map(|token| (token_text(replica, token.id), token.logprob))
+                .collect(),
+        );
     }
     (!logprobs.is_empty()).then_some(lists)
 }

@@ -1,0 +1,7 @@
+import hooks from "eslint-plugin-react-hooks";
+import tseslint from "typescript-eslint";
+
+export default tseslint.config({ ignores: ["dist"] }, tseslint.configs.recommended, {
+  plugins: { "react-hooks": hooks },
+  rules: hooks.configs.recommended.rules,
+});

@@ -1,0 +1,25 @@
+import * as Tooltip from "@radix-ui/react-tooltip";
+
+/** A number with its name; the definition shows on hover and focus. */
+export function Figure({ name, value, meaning }: { name: string; value: string; meaning: string }) {
+  return (
+    <div>
+      <dt className="text-sm text-faint">
+        <Tooltip.Root>
+          <Tooltip.Trigger className="cursor-help underline decoration-dotted underline-offset-4">
+            {name}
+          </Tooltip.Trigger>
+          <Tooltip.Portal>
+            <Tooltip.Content
+              sideOffset={6}
+              className="max-w-64 border border-ink bg-sheet px-3 py-2 text-sm text-ink"
+            >
+              {meaning}
+            </Tooltip.Content>
+          </Tooltip.Portal>
+        </Tooltip.Root>
+      </dt>
+      <dd className="font-mono text-base tabular-nums">{value}</dd>
+    </div>
+  );
+}

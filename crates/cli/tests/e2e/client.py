@@ -1,0 +1,66 @@
+"""Uses a service through the official client, as an application would."""
+
+import sys
+
+import openai
+
+client = openai.OpenAI(base_url=sys.argv[1] + "/v1", api_key="none", max_retries=0)
+question = [{"role": "user", "content": "When is the last boat back from Tolsay on Sunday?"}]
+
+assert [model.id for model in client.models.list()] == ["pierdesk"]
+assert client.models.retrieve("pierdesk").id == "pierdesk"
+
+answer = client.chat.completions.create(model="pierdesk", messages=question, temperature=0)
+text = answer.choices[0].message.content
+assert "18:00" in text, text
+assert answer.choices[0].finish_reason == "stop" and answer.usage.completion_tokens > 5
+
+pieces, usage = "", None
+options = {"include_usage": True}
+for chunk in client.chat.completions.create(
+    model="pierdesk", messages=question, temperature=0, stream=True, stream_options=options
+):
+    pieces += "".join(choice.delta.content or "" for choice in chunk.choices)
+    usage = chunk.usage or usage
+assert pieces == text, pieces
+assert usage.completion_tokens == answer.usage.completion_tokens
+
+again = client.chat.completions.create(
+    model="pierdesk", messages=[*question, answer.choices[0].message, {"role": "user", "content": "And on Saturdays?"}]
+)
+assert "18:55" in again.choices[0].message.content, again
+
+several = client.chat.completions.create(
+    model="pierdesk", messages=question, n=2, seed=4, temperature=1.5, max_tokens=12, logprobs=True, top_logprobs=2
+)
+assert len(several.choices) == 2 and len(several.choices[0].logprobs.content[0].top_logprobs) == 2
+
+plain = client.completions.create(model="pierdesk", prompt="The last boat to Tolsay", max_tokens=8, logprobs=1)
+assert plain.choices[0].text and len(plain.choices[0].logprobs.tokens) == plain.usage.completion_tokens
+extended = client.completions.create(model="pierdesk", prompt=[5, 6, 7], max_tokens=3, extra_body={"include": ["token_ids"]})
+assert len(extended.choices[0].token_ids) == 3
+
+
+def expect(kind, **fields):
+    try:
+        client.chat.completions.create(**({"model": "pierdesk", "messages": question} | fields))
+    except kind as error:
+        return error
+    raise AssertionError(f"no {kind.__name__}")
+
+
+assert "pierdesk" in expect(openai.NotFoundError, model="nope").message
+assert "temperature" in expect(openai.BadRequestError, temperature=9).message
+assert expect(openai.BadRequestError, max_tokens=100000).code == "context_length_exceeded"
+
+# One in the batch, two waiting: the next is told to come back.
+long = {"model": "pierdesk", "messages": question, "stream": True, "max_tokens": 1900, "extra_body": {"min_tokens": 1900}}
+running = client.chat.completions.create(**long)
+next(iter(running))
+waiting = [client.chat.completions.create(**long) for _ in range(2)]
+refused = expect(openai.RateLimitError)
+assert int(refused.response.headers["retry-after"]) >= 1
+running.close()
+for stream in waiting:
+    stream.close()
+print("all good")

@@ -1,0 +1,249 @@
+//! The command line.
+
+use crate::support::{Service, vastrelay};
+use serde_json::Value;
+use std::io::{Read, Write};
+use std::process::{Output, Stdio};
+
+fn out(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+fn err(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stderr).into_owned()
+}
+
+#[tokio::test]
+async fn ask_streams_a_right_answer() {
+    let service = Service::demo(&[]);
+    let output = service.client(&["ask", "When is the last boat back on Sunday?"]);
+    assert!(output.status.success(), "{}", err(&output));
+    for fact in ["Tolsay at 18:00", "Eddersay at"] {
+        assert!(out(&output).contains(fact), "{}", out(&output));
+    }
+    let figures = out(&service.client(&["ask", "--figures", "Can I bring my dog?"]));
+    assert!(
+        ["TTFT", "ITL mean", "free", "end-token"]
+            .iter()
+            .all(|word| figures.contains(word)),
+        "{figures}"
+    );
+    let json: Value = serde_json::from_str(&out(&service.client(&["ask", "--json", "Hello"]))).unwrap();
+    assert_eq!(json["object"], "chat.completion");
+    let cut = service.client(&["ask", "--max-tokens", "3", "Hello"]);
+    assert!(err(&cut).contains("--max-tokens"), "{}", err(&cut));
+}
+
+#[tokio::test]
+async fn ask_reads_what_is_piped_in() {
+    let service = Service::demo(&[]);
+    let mut child = vastrelay()
+        .args(["ask", "--url", &service.url])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child
+        .stdin
+        .take()
+        .unwrap()
+        .write_all("How long does it take to Eddersay?\n".as_bytes())
+        .unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert!(out(&output).contains("70 minutes"), "{}", out(&output));
+}
+
+#[tokio::test]
+async fn ctrl_c_takes_the_request_out_of_the_batch() {
+    let service = Service::demo(&[]);
+    // Drawn at high temperature without an end in sight, the answer is long.
+    let mut child = vastrelay()
+        .args([
+            "ask",
+            "--temperature",
+            "2",
+            "--seed",
+            "1",
+            "--url",
+            &service.url,
+            "List all timetables of all piers",
+        ])
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut first = [0u8; 1];
+    child.stdout.as_mut().unwrap().read_exact(&mut first).unwrap();
+    let sent = std::process::Command::new("kill")
+        .args(["-INT", &child.id().to_string()])
+        .status()
+        .unwrap();
+    assert!(sent.success());
+    let output = child.wait_with_output().unwrap();
+    // It may have ended by itself just before; then it was a success.
+    assert!(
+        output.status.success() || err(&output).contains("cancelled"),
+        "{}",
+        err(&output)
+    );
+    service
+        .wait_for("an empty batch", |m| m["lanes_used"] == 0 && m["pages_used"] == 0)
+        .await;
+}
+
+#[tokio::test]
+async fn status_shows_how_things_stand() {
+    let service = Service::demo(&["--width", "5"]);
+    service.ask("Hello").await;
+    let text = out(&service.client(&["status"]));
+    assert!(
+        ["pierdesk", "0 of 5", "ready", "KV pool"]
+            .iter()
+            .all(|word| text.contains(word)),
+        "{text}"
+    );
+    let json: Value = serde_json::from_str(&out(&service.client(&["status", "--json"]))).unwrap();
+    assert_eq!(
+        (&json["state"], &json["models"][0]["width"]),
+        (&"ready".into(), &5.into())
+    );
+}
+
+#[tokio::test]
+async fn start_prints_the_arithmetic_of_memory() {
+    let service = Service::demo(&["--context", "1024", "--pages", "640"]);
+    let greeting = &service.greeting;
+    for line in [
+        "weights",
+        "KV pool",
+        "640 pages × 32.0 KiB",
+        "640 pages ÷ 64 pages for 1024 tokens = 10",
+    ] {
+        assert!(greeting.contains(line), "{line} in {greeting}");
+    }
+}
+
+#[test]
+fn failures_have_their_exit_codes_and_say_what_would_work() {
+    let folder = tempfile::tempdir().unwrap();
+    let data = folder.path().to_str().unwrap();
+    let nowhere = format!("desk={data}/nowhere");
+    let empty = format!("desk={data}");
+    std::fs::write(
+        folder.path().join("config.json"),
+        r#"{"architectures": ["StrangeForCausalLM"]}"#,
+    )
+    .unwrap();
+    let cases: [(&[&str], i32, &str); 12] = [
+        (
+            &["ask", "--url", "http://127.0.0.1:9", "Hello"],
+            3,
+            "vastrelay start --demo",
+        ),
+        (&["status", "--url", "http://127.0.0.1:9"], 3, "nobody listens there"),
+        (&["ask", "--url", "not an address", "Hello"], 2, "no address"),
+        (&["ask"], 2, "no question"),
+        (&["fly"], 2, "unrecognized subcommand"),
+        (
+            &["start", "--data", data, "--listen", "127.0.0.1:0"],
+            2,
+            "--demo or --model",
+        ),
+        (
+            &["start", "--demo", "--data", data, "--listen", "0.0.0.0:7411"],
+            1,
+            "no key",
+        ),
+        (
+            &["start", "--model", &nowhere, "--data", data, "--listen", "127.0.0.1:0"],
+            1,
+            "config.json",
+        ),
+        (
+            &["start", "--model", &empty, "--data", data, "--listen", "127.0.0.1:0"],
+            1,
+            "`architectures`",
+        ),
+        (
+            &[
+                "start",
+                "--demo",
+                "--width",
+                "0",
+                "--data",
+                data,
+                "--listen",
+                "127.0.0.1:0",
+            ],
+            1,
+            "width of 0",
+        ),
+        (
+            &[
+                "start",
+                "--demo",
+                "--context",
+                "4096",
+                "--data",
+                data,
+                "--listen",
+                "127.0.0.1:0",
+            ],
+            1,
+            "1 to 2048",
+        ),
+        (
+            &[
+                "start",
+                "--demo",
+                "--memory-share",
+                "0.00001",
+                "--data",
+                data,
+                "--listen",
+                "127.0.0.1:0",
+            ],
+            1,
+            "larger memory share",
+        ),
+    ];
+    for (words, code, text) in cases {
+        let output = vastrelay().args(words).stdin(Stdio::null()).output().unwrap();
+        assert_eq!(output.status.code(), Some(code), "{words:?}: {}", err(&output));
+        assert!(err(&output).contains(text), "{words:?}: {}", err(&output));
+    }
+}
+
+#[tokio::test]
+async fn a_taken_address_is_said_before_anything_is_loaded() {
+    let service = Service::demo(&[]);
+    let address = service.url.trim_start_matches("http://");
+    let folder = tempfile::tempdir().unwrap();
+    let words = [
+        "start",
+        "--demo",
+        "--listen",
+        address,
+        "--data",
+        folder.path().to_str().unwrap(),
+    ];
+    let output = vastrelay().args(words).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    assert!(err(&output).contains("cannot listen"), "{}", err(&output));
+}
+
+#[tokio::test]
+async fn with_several_models_ask_wants_to_know_which() {
+    let model = crate::support::repository().join("demo/models/pierdesk-1");
+    let (one, two) = (format!("one={}", model.display()), format!("two={}", model.display()));
+    let service = Service::start(&["--model", &one, "--model", &two]);
+    let unsure = service.client(&["ask", "Hello"]);
+    assert_eq!(unsure.status.code(), Some(2));
+    assert!(err(&unsure).contains("one, two"), "{}", err(&unsure));
+    assert!(out(&service.client(&["ask", "--model", "two", "Hello"])).contains("passenger desk"));
+    assert_eq!(
+        service.client(&["ask", "--model", "three", "Hello"]).status.code(),
+        Some(1)
+    );
+}

@@ -1,0 +1,191 @@
+//! Many at once, and what becomes of those who leave.
+
+use crate::support::{Service, chat, frames, with};
+use futures_util::StreamExt;
+use futures_util::future::join_all;
+use serde_json::{Value, json};
+
+const QUESTIONS: [&str; 6] = [
+    "When is the last boat back on Sunday?",
+    "Timetable to Eddersay on Saturday?",
+    "Can I bring my dog?",
+    "How much is a return to Fennick?",
+    "Who is the captain of the Lady Orla?",
+    "How do I make quay soup?",
+];
+
+/// A request that goes on for a good while.
+fn endless(question: &str) -> Value {
+    with(
+        chat(question),
+        json!({"stream": true, "min_tokens": 1500, "max_tokens": 1500}),
+    )
+}
+
+async fn streamed(service: &Service, question: &str) -> String {
+    let body = service
+        .send("/v1/chat/completions", &with(chat(question), json!({"stream": true})))
+        .await
+        .text()
+        .await
+        .unwrap();
+    let frames = frames(&body);
+    assert_eq!(frames.last().map(String::as_str), Some("[DONE]"), "{body}");
+    frames
+        .iter()
+        .filter_map(|frame| serde_json::from_str::<Value>(frame).ok())
+        .filter_map(|piece| piece["choices"][0]["delta"]["content"].as_str().map(str::to_owned))
+        .collect()
+}
+
+#[tokio::test]
+async fn two_hundred_streams_at_width_eight_all_end_complete_and_correct() {
+    let service = Service::demo(&["--width", "8"]);
+    let mut wanted = Vec::new();
+    for question in QUESTIONS {
+        wanted.push(service.ask(question).await);
+    }
+    let answers = join_all((0..200).map(|n| streamed(&service, QUESTIONS[n % QUESTIONS.len()]))).await;
+    for (n, answer) in answers.iter().enumerate() {
+        assert_eq!(*answer, wanted[n % QUESTIONS.len()]);
+    }
+    let model = service.model().await;
+    assert_eq!(
+        (&model["pages_used"], &model["lanes_used"], &model["ended"]),
+        (&json!(0), &json!(0), &json!(206))
+    );
+}
+
+#[tokio::test]
+async fn fifty_streams_dropped_midway_leave_no_page_in_use() {
+    let service = Service::demo(&["--width", "8"]);
+    let streams = join_all((0..50).map(async |n| service.send("/v1/chat/completions", &chat_of(n)).await)).await;
+    let mut bodies: Vec<_> = streams.into_iter().map(|response| response.bytes_stream()).collect();
+    for body in bodies.iter_mut().take(8) {
+        body.next().await.unwrap().unwrap();
+    }
+    service
+        .wait_for("a full batch and a queue", |m| {
+            m["lanes_used"] == 8 && m["queue_depth"] != 0
+        })
+        .await;
+    drop(bodies);
+    service
+        .wait_for("everything given back", |m| {
+            m["pages_used"] == 0 && m["lanes_used"] == 0 && m["queue_depth"] == 0
+        })
+        .await;
+    assert!(!service.ask("Can I bring my dog?").await.is_empty());
+}
+
+fn chat_of(n: usize) -> Value {
+    endless(QUESTIONS[n % QUESTIONS.len()])
+}
+
+#[tokio::test]
+async fn an_answer_awaited_whole_is_cancelled_with_its_connection_too() {
+    let service = Service::demo(&["--width", "2"]);
+    let whole = with(chat(QUESTIONS[0]), json!({"min_tokens": 1900, "max_tokens": 1900}));
+    let request = service.send("/v1/chat/completions", &whole);
+    let running = service.wait_for("it runs", |m| m["lanes_used"] == 1);
+    tokio::select! {
+        _ = request => panic!("it ended before it could be dropped"),
+        () = running => {}
+    }
+    service
+        .wait_for("its pages are free", |m| m["pages_used"] == 0 && m["lanes_used"] == 0)
+        .await;
+    assert!(
+        service.model().await["output_tokens"].as_u64().unwrap() < 1900,
+        "it ran to its end"
+    );
+}
+
+#[tokio::test]
+async fn a_full_queue_refuses_at_once_and_says_when_to_come_back() {
+    let service = Service::demo(&["--width", "1", "--queue-depth", "2"]);
+    let held = join_all((0..3).map(async |n| {
+        // One after the other, so that the first is in the batch before the others wait.
+        service
+            .wait_for("its turn", move |m| {
+                m["lanes_used"].as_u64().unwrap() + m["queue_depth"].as_u64().unwrap() >= n
+            })
+            .await;
+        service.send("/v1/chat/completions", &endless(QUESTIONS[0])).await
+    }))
+    .await;
+    service.wait_for("a full queue", |m| m["queue_depth"] == 2).await;
+    let response = service.send("/v1/chat/completions", &chat(QUESTIONS[0])).await;
+    assert_eq!(response.status(), 429);
+    assert!(
+        response.headers()["retry-after"]
+            .to_str()
+            .unwrap()
+            .parse::<u64>()
+            .unwrap()
+            >= 1
+    );
+    let answer: Value = response.json().await.unwrap();
+    assert_eq!(
+        (&answer["error"]["type"], &answer["error"]["code"]),
+        (&json!("rate_limit_error"), &json!("queue_full"))
+    );
+    drop(held);
+}
+
+#[tokio::test]
+async fn preemption_under_load_changes_no_answer() {
+    let service = Service::demo(&["--width", "8", "--context", "256", "--pages", "24"]);
+    let mut wanted = Vec::new();
+    for question in QUESTIONS {
+        wanted.push(service.ask(question).await);
+    }
+    let answers = join_all((0..60).map(|n| streamed(&service, QUESTIONS[n % QUESTIONS.len()]))).await;
+    for (n, answer) in answers.iter().enumerate() {
+        assert_eq!(*answer, wanted[n % QUESTIONS.len()]);
+    }
+    assert!(service.model().await["preemptions"].as_u64().unwrap() > 0);
+}
+
+#[tokio::test]
+async fn steps_are_on_record() {
+    let service = Service::demo(&[]);
+    service.ask(QUESTIONS[2]).await;
+    let (_, steps) = service.get("/manage/models/pierdesk/steps?most=500").await;
+    let steps = steps.as_array().unwrap();
+    assert_eq!(steps[0]["lanes"][0]["kind"], "prefill");
+    assert!(
+        steps[1..]
+            .iter()
+            .all(|step| step["lanes"][0]["kind"] == "decode" && step["lanes"][0]["tokens"] == 1)
+    );
+    let last = steps.last().unwrap()["number"].as_u64().unwrap();
+    assert_eq!(last as usize, steps.len());
+    assert_eq!(
+        service
+            .get(&format!("/manage/models/pierdesk/steps?after={last}"))
+            .await
+            .1,
+        json!([])
+    );
+}
+
+#[tokio::test]
+async fn sigterm_lets_streams_end_refuses_new_calls_and_stops() {
+    let service = Service::demo(&[]);
+    let mut body = service
+        .send("/v1/chat/completions", &endless(QUESTIONS[0]))
+        .await
+        .bytes_stream();
+    body.next().await.unwrap().unwrap();
+    service.signal("TERM");
+    while service.get("/health/ready").await.0 != 503 {}
+    let (status, refused) = service.post("/v1/chat/completions", &chat(QUESTIONS[0])).await;
+    assert_eq!((status, &refused["error"]["code"]), (503, &json!("draining")));
+    let mut rest = String::new();
+    while let Some(chunk) = body.next().await {
+        rest.push_str(&String::from_utf8_lossy(&chunk.unwrap()));
+    }
+    assert!(rest.ends_with("data: [DONE]\n\n"), "the stream was cut off");
+    assert!(service.wait().success());
+}

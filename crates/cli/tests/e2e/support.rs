@@ -1,0 +1,162 @@
+//! A service of one's own for each test.
+
+use serde_json::{Value, json};
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, ChildStdout, Command, ExitStatus, Output, Stdio};
+use tempfile::TempDir;
+
+/// A running service; dropping it kills the process.
+pub struct Service {
+    child: Child,
+    pub url: String,
+    /// What it printed until it was ready.
+    pub greeting: String,
+    _stdout: BufReader<ChildStdout>,
+    _data: TempDir,
+}
+
+/// Returns the binary.
+pub fn vastrelay() -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_vastrelay"));
+    command.env_remove("VASTRELAY_URL").env_remove("VASTRELAY_KEY");
+    command
+}
+
+/// Returns the repository's folder.
+pub fn repository() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
+
+impl Service {
+    /// Starts a service with the demo model.
+    pub fn demo(words: &[&str]) -> Service {
+        Service::start(&[&["--demo"], words].concat())
+    }
+
+    /// Starts a service on a free port and waits until it is ready.
+    pub fn start(words: &[&str]) -> Service {
+        let data = tempfile::tempdir().unwrap();
+        let mut child = vastrelay()
+            .arg("start")
+            .args(["--listen", "127.0.0.1:0", "--data"])
+            .arg(data.path())
+            .args(words)
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let mut stdout = BufReader::new(child.stdout.take().unwrap());
+        let mut greeting = String::new();
+        let url = loop {
+            let mut line = String::new();
+            assert!(
+                stdout.read_line(&mut line).unwrap() > 0,
+                "the service ended before it was ready:\n{greeting}"
+            );
+            greeting.push_str(&line);
+            if let Some(rest) = line.strip_prefix("ready: ") {
+                break rest.split_whitespace().next().unwrap().to_owned();
+            }
+        };
+        Service {
+            child,
+            url,
+            greeting,
+            _stdout: stdout,
+            _data: data,
+        }
+    }
+
+    /// Runs the client against this service.
+    pub fn client(&self, words: &[&str]) -> Output {
+        vastrelay()
+            .args(words)
+            .args(["--url", &self.url])
+            .stdin(Stdio::null())
+            .output()
+            .unwrap()
+    }
+
+    pub async fn get(&self, path: &str) -> (u16, Value) {
+        let response = reqwest::get(format!("{}{path}", self.url)).await.unwrap();
+        (response.status().as_u16(), response.json().await.unwrap())
+    }
+
+    pub async fn post(&self, path: &str, body: &Value) -> (u16, Value) {
+        let response = self.send(path, body).await;
+        (response.status().as_u16(), response.json().await.unwrap())
+    }
+
+    pub async fn send(&self, path: &str, body: &Value) -> reqwest::Response {
+        reqwest::Client::new()
+            .post(format!("{}{path}", self.url))
+            .json(body)
+            .send()
+            .await
+            .unwrap()
+    }
+
+    /// Asks the demo model and returns the answer.
+    pub async fn ask(&self, question: &str) -> String {
+        let (status, answer) = self.post("/v1/chat/completions", &chat(question)).await;
+        assert_eq!(status, 200, "{answer}");
+        answer["choices"][0]["message"]["content"].as_str().unwrap().to_owned()
+    }
+
+    /// Returns the status of its first model.
+    pub async fn model(&self) -> Value {
+        self.get("/manage/status").await.1["models"][0].clone()
+    }
+
+    /// Waits until its first model stands as wished.
+    pub async fn wait_for(&self, what: &str, wished: impl Fn(&Value) -> bool) {
+        for _ in 0..20_000 {
+            if wished(&self.model().await) {
+                return;
+            }
+        }
+        panic!("never: {what}; {}", self.model().await);
+    }
+
+    pub fn signal(&self, name: &str) {
+        let sent = Command::new("kill")
+            .args([&format!("-{name}"), &self.child.id().to_string()])
+            .status()
+            .unwrap();
+        assert!(sent.success());
+    }
+
+    pub fn wait(mut self) -> ExitStatus {
+        self.child.wait().unwrap()
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Returns a chat request with one question.
+pub fn chat(question: &str) -> Value {
+    json!({"model": "pierdesk", "messages": [{"role": "user", "content": question}]})
+}
+
+/// Returns a request with more fields.
+pub fn with(mut request: Value, more: Value) -> Value {
+    request
+        .as_object_mut()
+        .unwrap()
+        .extend(more.as_object().unwrap().clone());
+    request
+}
+
+/// Returns the data of each frame of a stream.
+pub fn frames(body: &str) -> Vec<String> {
+    body.split("\n\n")
+        .filter_map(|frame| frame.strip_prefix("data: "))
+        .map(str::to_owned)
+        .collect()
+}

@@ -1,0 +1,333 @@
+//! The OpenAI wire.
+
+use crate::support::{Service, chat, frames, repository, with};
+use serde_json::{Value, json};
+use std::collections::BTreeSet;
+
+const SUNDAY: &str = "When is the last boat back from Tolsay on Sunday?";
+
+#[tokio::test]
+async fn models_are_listed_by_the_name_to_put_into_a_request() {
+    let service = Service::demo(&[]);
+    let (status, list) = service.get("/v1/models").await;
+    assert_eq!(
+        (status, &list["object"], &list["data"][0]["id"]),
+        (200, &json!("list"), &json!("pierdesk"))
+    );
+    assert_eq!(service.get("/v1/models/pierdesk").await.1["id"], "pierdesk");
+    assert_eq!(service.get("/v1/models/other").await.0, 404);
+    assert_eq!(service.get("/health/live").await.0, 200);
+    assert_eq!(
+        service.get("/health/ready").await,
+        (200, json!({"ready": true, "state": "ready"}))
+    );
+}
+
+#[tokio::test]
+async fn a_chat_streams_the_same_text_that_it_answers_whole() {
+    let service = Service::demo(&[]);
+    let whole = service.post("/v1/chat/completions", &chat(SUNDAY)).await.1;
+    let text = whole["choices"][0]["message"]["content"].as_str().unwrap();
+    assert!(text.contains("18:00"), "{text}");
+    assert_eq!(whole["choices"][0]["finish_reason"], "stop");
+    assert_eq!(
+        whole["usage"]["total_tokens"],
+        whole["usage"]["prompt_tokens"].as_u64().unwrap() + whole["usage"]["completion_tokens"].as_u64().unwrap()
+    );
+
+    let more = json!({"stream": true, "stream_options": {"include_usage": true}, "include": ["token_ids", "measured"]});
+    let response = service.send("/v1/chat/completions", &with(chat(SUNDAY), more)).await;
+    assert_eq!(response.headers()["content-type"], "text/event-stream");
+    assert!(response.headers().contains_key("x-request-id"));
+    let frames = frames(&response.text().await.unwrap());
+    assert_eq!(frames.last().unwrap(), "[DONE]");
+    let pieces: Vec<Value> = frames[..frames.len() - 1]
+        .iter()
+        .map(|frame| serde_json::from_str(frame).unwrap())
+        .collect();
+    assert_eq!(pieces[0]["choices"][0]["delta"]["role"], "assistant");
+    let streamed: String = pieces
+        .iter()
+        .filter_map(|p| p["choices"][0]["delta"]["content"].as_str())
+        .collect();
+    assert_eq!(streamed, text);
+    let ids: usize = pieces
+        .iter()
+        .filter_map(|p| p["choices"][0]["token_ids"].as_array())
+        .map(Vec::len)
+        .sum();
+    let usage = &pieces.last().unwrap()["usage"];
+    assert_eq!(usage["completion_tokens"], ids);
+    assert_eq!(usage["prompt_tokens"], whole["usage"]["prompt_tokens"]);
+    let end = &pieces[pieces.len() - 2]["choices"][0];
+    assert_eq!(end["finish_reason"], "stop");
+    assert_eq!(
+        (&end["measured"]["ended"], &end["measured"]["output_tokens"]),
+        (&json!("end-token"), &json!(ids))
+    );
+}
+
+#[tokio::test]
+async fn completions_take_text_lists_and_token_ids() {
+    let service = Service::demo(&[]);
+    let request =
+        |prompt: Value| json!({"model": "pierdesk", "prompt": prompt, "max_tokens": 12, "include": ["token_ids"]});
+    let one = service
+        .post("/v1/completions", &request(json!("The last boat to Tolsay")))
+        .await
+        .1;
+    let two = service
+        .post(
+            "/v1/completions",
+            &request(json!(["The last boat to Tolsay", "The first boat"])),
+        )
+        .await
+        .1;
+    assert_eq!(two["choices"].as_array().unwrap().len(), 2);
+    assert_eq!(two["choices"][0]["token_ids"], one["choices"][0]["token_ids"]);
+    assert_eq!(
+        (&two["choices"][1]["index"], &one["object"]),
+        (&json!(1), &json!("text_completion"))
+    );
+    let ids = json!([10, 20, 30]);
+    let by_ids = service.post("/v1/completions", &request(ids.clone())).await.1;
+    let by_lists = service.post("/v1/completions", &request(json!([ids]))).await.1;
+    assert_eq!(by_ids["choices"], by_lists["choices"]);
+    assert_eq!(by_ids["usage"]["prompt_tokens"], 3);
+    let stream = with(request(json!("The last boat to Tolsay")), json!({"stream": true}));
+    let body = service.send("/v1/completions", &stream).await.text().await.unwrap();
+    let text: String = frames(&body)
+        .iter()
+        .filter_map(|frame| serde_json::from_str::<Value>(frame).ok())
+        .filter_map(|piece| piece["choices"][0]["text"].as_str().map(str::to_owned))
+        .collect();
+    assert_eq!(text, one["choices"][0]["text"]);
+}
+
+#[tokio::test]
+async fn sampling_fields_show_their_effect() {
+    let service = Service::demo(&[]);
+    let content = |answer: &Value, n: usize| answer["choices"][n]["message"]["content"].as_str().unwrap().to_owned();
+    let ask = async |more: Value| {
+        service
+            .post("/v1/chat/completions", &with(chat("Tell me a joke"), more))
+            .await
+    };
+    let plain = content(&ask(json!({})).await.1, 0);
+
+    let hot = json!({"temperature": 2.0, "seed": 11, "n": 2, "max_tokens": 30});
+    let first = ask(hot.clone()).await.1;
+    assert_eq!(first["choices"], ask(hot).await.1["choices"], "a seed repeats");
+    assert_ne!(content(&first, 0), content(&first, 1), "choices differ");
+    let other = ask(json!({"temperature": 2.0, "seed": 12, "max_tokens": 30})).await.1;
+    assert_ne!(content(&first, 0), content(&other, 0), "seeds differ");
+    for cut in [json!({"top_k": 1}), json!({"top_p": 0.0}), json!({"min_p": 1.0})] {
+        let more = with(json!({"temperature": 2.0, "seed": 3}), cut);
+        assert_eq!(content(&ask(more.clone()).await.1, 0), plain, "{more}");
+    }
+
+    let cut = ask(json!({"max_completion_tokens": 5})).await.1;
+    assert_eq!(
+        (&cut["choices"][0]["finish_reason"], &cut["usage"]["completion_tokens"]),
+        (&json!("length"), &json!(5))
+    );
+    let stop = ask(json!({"stop": "funnel"})).await.1;
+    assert_eq!(content(&stop, 0), plain.split("funnel").next().unwrap());
+    let longer = ask(json!({"min_tokens": 100, "max_tokens": 100})).await.1;
+    assert_eq!(longer["usage"]["completion_tokens"], 100);
+
+    let first_id = ask(json!({"include": ["token_ids"]})).await.1["choices"][0]["token_ids"][0]
+        .as_u64()
+        .unwrap();
+    let biased = ask(json!({"logit_bias": {first_id.to_string(): -100}})).await.1;
+    assert_ne!(content(&biased, 0), plain);
+    let logprobs =
+        ask(json!({"logprobs": true, "top_logprobs": 3})).await.1["choices"][0]["logprobs"]["content"].clone();
+    let top = logprobs[0]["top_logprobs"].as_array().unwrap();
+    assert_eq!((top.len(), &top[0]["token"]), (3, &logprobs[0]["token"]));
+    assert!(top[0]["logprob"].as_f64().unwrap() >= top[1]["logprob"].as_f64().unwrap());
+}
+
+/// On random weights, which repeat themselves readily; the demo model is too sure of its words.
+#[tokio::test]
+async fn penalties_keep_words_from_coming_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let fixture = std::fs::read(repository().join("demo/reference/fixtures/odd.json")).unwrap();
+    let config = serde_json::from_slice::<Value>(&fixture).unwrap()["config"].clone();
+    vastrelay_specimen::write(folder.path(), &config, vastrelay_specimen::Stored::F32).unwrap();
+    let service = Service::start(&["--model", &format!("odd={}", folder.path().display())]);
+    let distinct = async |more: Value| {
+        let request =
+            json!({"model": "odd", "prompt": [7], "max_tokens": 40, "temperature": 0, "include": ["token_ids"]});
+        let answer = service.post("/v1/completions", &with(request, more)).await.1;
+        let ids: BTreeSet<u64> = answer["choices"][0]["token_ids"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter_map(Value::as_u64)
+            .collect();
+        ids.len()
+    };
+    let free = distinct(json!({})).await;
+    for penalty in [
+        json!({"frequency_penalty": 2.0}),
+        json!({"presence_penalty": 2.0}),
+        json!({"repetition_penalty": 3.0}),
+    ] {
+        assert!(distinct(penalty.clone()).await > free, "{penalty}");
+    }
+}
+
+#[tokio::test]
+async fn a_system_message_and_parts_of_content_are_taken() {
+    let service = Service::demo(&[]);
+    let request = json!({"model": "pierdesk", "messages": [
+        {"role": "system", "content": "Answer briefly."},
+        {"role": "user", "content": [{"type": "text", "text": SUNDAY}]},
+    ]});
+    let (status, answer) = service.post("/v1/chat/completions", &request).await;
+    assert_eq!(status, 200, "{answer}");
+    assert!(
+        answer["choices"][0]["message"]["content"]
+            .as_str()
+            .unwrap()
+            .contains("18:00")
+    );
+}
+
+/// What is refused, by which status, and words that the message has to hold.
+#[tokio::test]
+async fn refusals_say_what_is_wrong_and_what_would_work() {
+    let service = Service::demo(&["--context", "128"]);
+    let chat = |more: Value| with(chat(SUNDAY), more);
+    let long = "boat ".repeat(200);
+    let cases = [
+        (404, chat(json!({"model": "nope"})), vec!["`nope`", "`pierdesk`"]),
+        (
+            400,
+            chat(json!({"messages": [{"role": "user", "content": long}]})),
+            vec!["128", "127"],
+        ),
+        (400, chat(json!({"max_tokens": 5000})), vec!["5000", "128"]),
+        (400, chat(json!({"messages": []})), vec!["`messages` is empty"]),
+        (
+            400,
+            chat(json!({"messages": [{"role": "pilot", "content": "x"}]})),
+            vec!["not pilot"],
+        ),
+        (
+            400,
+            chat(json!({"temperature": 3})),
+            vec!["`temperature` is 3", "0 to 2"],
+        ),
+        (400, chat(json!({"top_p": -0.5})), vec!["`top_p`"]),
+        (400, chat(json!({"min_p": 1.5})), vec!["`min_p`"]),
+        (
+            400,
+            chat(json!({"repetition_penalty": 0})),
+            vec!["`repetition_penalty`"],
+        ),
+        (400, chat(json!({"presence_penalty": 3})), vec!["`presence_penalty`"]),
+        (400, chat(json!({"frequency_penalty": -3})), vec!["`frequency_penalty`"]),
+        (400, chat(json!({"n": 0})), vec!["`n` is 0", "1 to 16"]),
+        (400, chat(json!({"max_tokens": 0})), vec!["`max_tokens`"]),
+        (
+            400,
+            chat(json!({"min_tokens": 50, "max_tokens": 5})),
+            vec!["`min_tokens`"],
+        ),
+        (400, chat(json!({"logit_bias": {"99999": 1}})), vec!["99999", "2047"]),
+        (
+            400,
+            chat(json!({"logit_bias": {"5": 101}})),
+            vec!["`logit_bias`", "100"],
+        ),
+        (
+            400,
+            chat(json!({"logprobs": true, "top_logprobs": 50})),
+            vec!["`top_logprobs`", "20"],
+        ),
+        (400, chat(json!({"top_logprobs": 2})), vec!["needs `logprobs`"]),
+        (400, chat(json!({"stop": vec!["x"; 40]})), vec!["`stop` has 40", "16"]),
+        (400, chat(json!({"tools": [{"type": "function"}]})), vec!["`tools`"]),
+        (400, chat(json!({"tool_choice": "required"})), vec!["`tool_choice`"]),
+        (
+            400,
+            chat(json!({"response_format": {"type": "json_object"}})),
+            vec!["`response_format`"],
+        ),
+        (400, chat(json!({"store": true})), vec!["`store`"]),
+        (400, chat(json!({"temprature": 1})), vec!["temprature", "temperature"]),
+        (
+            400,
+            chat(json!({"messages": [{"role": "user", "content": 5}]})),
+            vec!["messages[0].content", "a string or a list of text parts"],
+        ),
+    ];
+    for (status, body, words) in cases {
+        let (found, answer) = service.post("/v1/chat/completions", &body).await;
+        let message = answer["error"]["message"].as_str().unwrap_or_default();
+        assert_eq!(found, status, "{body}: {answer}");
+        assert!(
+            words.iter().all(|word| message.contains(word)),
+            "{words:?} in {message}"
+        );
+    }
+    let plain = |prompt: Value| json!({"model": "pierdesk", "prompt": prompt});
+    for (prompt, word) in [
+        (json!([5, 4000]), "4000"),
+        (json!([]), "0 prompts"),
+        (json!({"a": 1}), "a string, a list of strings"),
+    ] {
+        let (status, answer) = service.post("/v1/completions", &plain(prompt)).await;
+        assert_eq!(status, 400);
+        assert!(answer["error"]["message"].as_str().unwrap().contains(word), "{answer}");
+    }
+    assert_eq!(service.model().await["pages_used"], 0);
+}
+
+#[tokio::test]
+async fn malformed_json_is_answered_with_line_and_column() {
+    let service = Service::demo(&[]);
+    let client = reqwest::Client::new();
+    let body = "{\n  \"model\": \"pierdesk\",\n  \"messages\": [{]\n}";
+    let response = client
+        .post(format!("{}/v1/chat/completions", service.url))
+        .body(body)
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(response.status(), 400);
+    let answer: Value = response.json().await.unwrap();
+    let message = answer["error"]["message"].as_str().unwrap();
+    assert!(
+        message.contains("line 3, column 17") && message.contains("messages[0]"),
+        "{message}"
+    );
+    assert_eq!(answer["error"]["code"], "invalid_json");
+}
+
+#[tokio::test]
+async fn near_misses_are_told_the_right_call() {
+    let service = Service::demo(&[]);
+    for path in ["/chat/completions", "/v1/v1/chat/completions", "/v1/chat/completions/"] {
+        let (status, answer) = service.post(path, &chat(SUNDAY)).await;
+        assert_eq!(status, 404);
+        assert!(
+            answer["error"]["message"]
+                .as_str()
+                .unwrap()
+                .contains("POST /v1/chat/completions"),
+            "{answer}"
+        );
+    }
+    let (status, answer) = service.get("/v1/chat/completions").await;
+    assert_eq!(status, 405);
+    assert!(
+        answer["error"]["message"]
+            .as_str()
+            .unwrap()
+            .contains("called with POST, not GET"),
+        "{answer}"
+    );
+}

@@ -1,0 +1,145 @@
+//! The engine against an independent forward pass (`demo/reference/forward.py`).
+
+use crate::support::{Setup, demo, engine, executor, fixture, greedy, run};
+use serde_json::Value;
+use std::path::Path;
+use vastrelay_engine::Executor;
+use vastrelay_engine::executor::{Row, RowResult, StepBatch, Want};
+use vastrelay_engine::sampling::{Choice, Sampling};
+use vastrelay_kernels::Isa;
+use vastrelay_specimen::Stored;
+
+/// Largest difference between a logit of ours and one of the reference.
+const TOLERANCE: f32 = 2e-3;
+
+fn ids(value: &Value) -> Vec<u32> {
+    value
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|id| id.as_u64().unwrap() as u32)
+        .collect()
+}
+
+fn step(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<RowResult> {
+    let handle = executor
+        .submit(StepBatch {
+            copies: Vec::new(),
+            rows,
+        })
+        .unwrap();
+    executor.wait(handle).unwrap().rows
+}
+
+fn logits_row(tokens: &[u32]) -> Row {
+    Row {
+        tokens: tokens.to_vec(),
+        drafts: 0,
+        start: 0,
+        pages: (0..16).collect(),
+        want: Want::Logits,
+    }
+}
+
+/// Compares logits after each prompt on each instruction set, and greedy tokens through the whole engine.
+async fn compare(folder: &Path, fixture: &Value) {
+    let stride = fixture["stride"].as_u64().unwrap() as usize;
+    for isa in Isa::available() {
+        let (mut executor, ..) = executor(
+            folder,
+            Setup {
+                isa,
+                cores: 2,
+                ..Setup::default()
+            },
+        );
+        for item in fixture["items"].as_array().unwrap() {
+            let logits = step(&mut executor, vec![logits_row(&ids(&item["prompt"]))])
+                .remove(0)
+                .logits;
+            let wanted = item["logits"].as_array().unwrap();
+            assert_eq!(logits.len().div_ceil(stride), wanted.len());
+            for (ours, wanted) in logits.iter().step_by(stride).zip(wanted) {
+                let difference = (ours - wanted.as_f64().unwrap() as f32).abs();
+                assert!(difference < TOLERANCE, "{isa:?}: {ours} for {wanted}");
+            }
+        }
+    }
+    let engine = engine(folder, Setup::default());
+    for item in fixture["items"].as_array().unwrap() {
+        let (completion, _) = run(&engine, greedy(ids(&item["prompt"]), 32)).await;
+        assert_eq!(completion.ids, ids(&item["greedy"]));
+    }
+}
+
+async fn compare_specimen(name: &str, stored: Stored) {
+    let fixture = fixture(name);
+    let folder = tempfile::tempdir().unwrap();
+    vastrelay_specimen::write(folder.path(), &fixture["config"], stored).unwrap();
+    compare(folder.path(), &fixture).await;
+}
+
+#[tokio::test]
+async fn the_demo_model_equals_the_reference() {
+    compare(&demo(), &fixture("pierdesk-1")).await;
+}
+
+#[tokio::test]
+async fn a_large_vocabulary_with_an_untied_head_biases_and_stretched_positions_equals_the_reference() {
+    compare_specimen("wide", Stored::F32).await;
+}
+
+#[tokio::test]
+async fn an_odd_head_size_in_bf16_equals_the_reference() {
+    compare_specimen("odd", Stored::Bf16).await;
+}
+
+#[test]
+fn drafts_are_accepted_as_far_as_they_are_what_would_have_been_chosen() {
+    let fixture = fixture("pierdesk-1");
+    let (prompt, wanted) = (ids(&fixture["items"][0]["prompt"]), ids(&fixture["items"][0]["greedy"]));
+    let (mut executor, ..) = executor(&demo(), Setup::default());
+    let choice = Choice {
+        sampling: Sampling {
+            temperature: 0.0,
+            ..Sampling::default()
+        },
+        completion: 0,
+        position: 0,
+        seen: Vec::new(),
+        banned: Vec::new(),
+        top: None,
+    };
+    for right in 0..4 {
+        let mut drafts = wanted[..3].to_vec();
+        if right < 3 {
+            drafts[right] = (drafts[right] + 1) % 2048;
+        }
+        let row = Row {
+            tokens: [prompt.clone(), drafts].concat(),
+            drafts: 3,
+            want: Want::Token(Box::new(choice.clone())),
+            ..logits_row(&[])
+        };
+        let chosen: Vec<u32> = step(&mut executor, vec![row])
+            .remove(0)
+            .chosen
+            .iter()
+            .map(|chosen| chosen.id)
+            .collect();
+        assert_eq!(chosen, wanted[..right + 1], "{right} right drafts");
+    }
+}
+
+#[test]
+fn a_second_step_before_the_first_is_awaited_is_refused() {
+    let (mut executor, ..) = executor(&demo(), Setup::default());
+    let handle = executor
+        .submit(StepBatch {
+            copies: Vec::new(),
+            rows: vec![logits_row(&[1, 2])],
+        })
+        .unwrap();
+    assert!(executor.submit(StepBatch::default()).is_err());
+    assert!(executor.wait(handle).is_ok());
+}

@@ -1,0 +1,37 @@
+//! `cargo xtask …`: everything a developer runs. It needs nothing but Rust, Node and, for the tests, Debian's packages.
+
+mod steps;
+
+use std::process::ExitCode;
+use steps::Outcome;
+
+const HELP: &str = "\
+cargo xtask demo          build console and service, put `vastrelay` on the PATH, start it with demo data
+cargo xtask test          install what the tests need (Chromium included) and run all of them
+cargo xtask verify        grade the demo model's answers and print the scores
+cargo xtask console       build the console only
+cargo xtask lint          rustfmt, clippy, ESLint, Prettier, types
+";
+
+fn main() -> ExitCode {
+    let words: Vec<String> = std::env::args().skip(1).collect();
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
+    let outcome: Outcome = match words.as_slice() {
+        ["demo", rest @ ..] => steps::demo(rest),
+        ["test", rest @ ..] => steps::test(rest),
+        ["verify"] => steps::verify(),
+        ["console"] => steps::console(),
+        ["lint"] => steps::lint(),
+        _ => {
+            eprint!("{HELP}");
+            return ExitCode::from(2);
+        }
+    };
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("xtask: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}

@@ -1,0 +1,111 @@
+//! The steps, each a few commands.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+/// Done, or what went wrong.
+pub type Outcome = Result<(), String>;
+
+/// Builds everything and starts the service with demo data; more words go to `vastrelay start`.
+pub fn demo(words: &[&str]) -> Outcome {
+    console()?;
+    run(Command::new("cargo").args(["install", "--quiet", "--locked", "--force", "--path", "crates/cli"]))?;
+    println!(
+        "\n`vastrelay` is installed. In another terminal:\n\n  vastrelay ask \"When is the last boat back on Sunday?\"\n"
+    );
+    run(Command::new("vastrelay").args(["start", "--demo"]).args(words))
+}
+
+/// Installs what the tests need and runs them; more words go to `cargo test`.
+pub fn test(words: &[&str]) -> Outcome {
+    install_chromium()?;
+    console()?;
+    run(npm().args(["run", "test"]))?;
+    run(Command::new("cargo").args(["test", "--workspace"]).args(words))
+}
+
+/// Grades the demo model.
+pub fn verify() -> Outcome {
+    run(Command::new("cargo").args(["run", "--quiet", "--release", "-p", "vastrelay-demo-grade"]))
+}
+
+/// Builds the console into `console/dist`, which the service's binary takes in.
+pub fn console() -> Outcome {
+    let lock = root().join("console/package-lock.json");
+    let installed = root().join("console/node_modules/.package-lock.json");
+    if !is_newer(&installed, &lock) {
+        run(npm().args(["ci", "--no-audit", "--no-fund"]))?;
+    }
+    run(npm().args(["run", "build"]))
+}
+
+/// Checks form and types of everything.
+pub fn lint() -> Outcome {
+    console()?;
+    run(npm().args(["run", "lint"]))?;
+    run(Command::new("cargo").args(["fmt", "--all", "--check"]))?;
+    run(Command::new("cargo").args(["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"]))?;
+    run(Command::new("cargo")
+        .args(["doc", "--workspace", "--no-deps", "--quiet"])
+        .env("RUSTDOCFLAGS", "-D warnings"))
+}
+
+/// Installs Debian's Chromium and its driver unless they are there.
+fn install_chromium() -> Outcome {
+    if ["chromium", "chromedriver"].iter().all(|name| on_path(name)) {
+        return Ok(());
+    }
+    let sudo: &[&str] = if on_path("sudo") { &["sudo"] } else { &[] };
+    let apt = |words: &[&str]| {
+        let line: Vec<&str> = sudo.iter().chain(&["apt-get"]).chain(words).copied().collect();
+        run(Command::new(line[0])
+            .args(&line[1..])
+            .env("DEBIAN_FRONTEND", "noninteractive"))
+    };
+    apt(&["update", "--quiet"])?;
+    apt(&[
+        "install",
+        "--quiet",
+        "--yes",
+        "--no-install-recommends",
+        "chromium",
+        "chromium-driver",
+    ])
+}
+
+fn on_path(name: &str) -> bool {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    std::env::split_paths(&path).any(|folder| folder.join(name).is_file())
+}
+
+fn is_newer(file: &Path, than: &Path) -> bool {
+    let modified = |path: &Path| path.metadata().and_then(|metadata| metadata.modified());
+    matches!((modified(file), modified(than)), (Ok(a), Ok(b)) if a >= b)
+}
+
+fn npm() -> Command {
+    let mut npm = Command::new("npm");
+    npm.arg("--prefix").arg(root().join("console"));
+    npm
+}
+
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR"))
+        .parent()
+        .expect("xtask lies in the workspace")
+        .to_owned()
+}
+
+fn run(command: &mut Command) -> Outcome {
+    let shown = format!("{command:?}").replace('"', "");
+    eprintln!("$ {shown}");
+    let status = command
+        .current_dir(root())
+        .status()
+        .map_err(|error| format!("cannot run {shown}: {error}"))?;
+    if status.success() {
+        Ok(())
+    } else {
+        Err(format!("{shown} failed: {status}"))
+    }
+}
