@@ -9,11 +9,7 @@ use actix_web::rt::net::TcpStream;
 use socket2::{SockRef, Socket};
 use std::any::Any;
 use std::future::pending;
-use std::io;
-use std::mem::MaybeUninit;
 use std::sync::Arc;
-use tokio::io::Interest;
-use tokio::io::unix::AsyncFd;
 
 /// A second handle on a connection's socket.
 #[derive(Clone)]
@@ -31,23 +27,17 @@ pub(crate) fn remember(connection: &dyn Any, data: &mut Extensions) {
 /// Returns a future that is ready when the request's caller has closed its connection.
 pub(crate) fn departure(request: &HttpRequest) -> impl Future<Output = ()> + 'static {
     let connection = request.conn_data::<Connection>().cloned();
+    let stream = connection.and_then(|Connection(socket)| {
+        let socket = socket.try_clone().ok()?;
+        tokio::net::TcpStream::from_std(socket.into()).ok()
+    });
     async move {
-        let watched =
-            connection.and_then(|Connection(socket)| AsyncFd::register_with_interest(socket, Interest::READABLE).ok());
-        let Some(watched) = watched else { return pending().await };
-        loop {
-            let Ok(mut ready) = watched.readable().await else {
-                return;
-            };
-            let mut byte = [MaybeUninit::uninit()];
-            match ready.try_io(|socket| socket.get_ref().peek(&mut byte)) {
-                // The other side has closed, or the connection is broken.
-                Ok(Ok(0)) => return,
-                Ok(Err(error)) if error.kind() != io::ErrorKind::Interrupted => return,
-                // The next request lies there already: this caller is still waiting, and there is no more to learn.
-                Ok(Ok(_)) => return pending().await,
-                Ok(Err(_)) | Err(_) => {}
-            }
+        let Some(stream) = stream else { return pending().await };
+        match stream.peek(&mut [0]).await {
+            // The other side has closed, or the connection is broken.
+            Ok(0) | Err(_) => {}
+            // The next request lies there already: this caller still waits, and there is no more to learn.
+            Ok(_) => pending().await,
         }
     }
 }
