@@ -20,7 +20,7 @@ pub(super) struct Call<'a> {
 pub(super) fn panels_f32(isa: Isa, call: &Call<'_>, values: &[f32], from: usize, to: usize) {
     match isa.level() {
         Level::Scalar => walk(call, values, from, to, &scalar::<f32>),
-        // SAFETY (this and the next): the level exists only where its features were detected.
+        // SAFETY: the level exists only where its features were detected.
         #[cfg(target_arch = "x86_64")]
         Level::Avx2 => walk(call, values, from, to, &|t| unsafe { x86::avx2::<f32>(t) }),
         // SAFETY: as above.
@@ -33,7 +33,7 @@ pub(super) fn panels_f32(isa: Isa, call: &Call<'_>, values: &[f32], from: usize,
 pub(super) fn panels_bf16(isa: Isa, call: &Call<'_>, values: &[bf16], from: usize, to: usize) {
     match isa.level() {
         Level::Scalar => walk(call, values, from, to, &scalar::<bf16>),
-        // SAFETY (this and the next): the level exists only where its features were detected.
+        // SAFETY: the level exists only where its features were detected.
         #[cfg(target_arch = "x86_64")]
         Level::Avx2 => walk(call, values, from, to, &|t| unsafe { x86::avx2::<bf16>(t) }),
         // SAFETY: as above.
