@@ -38,18 +38,17 @@ export function App() {
   );
 }
 
-/** A buoy with its meaning in words: never colour alone. */
+/** A buoy with its meaning in words: never colour alone. A triangle is well, a square is not, a circle is in between. */
 function Condition({ connected, state }: { connected: boolean; state?: string }) {
-  const well = connected && state === "ready";
-  const text = !connected ? "not answering" : (state ?? "…");
+  const text = !connected ? "not answering" : (state ?? "looking");
+  const well = text === "ready";
+  const between = text === "looking" || text === "draining";
   return (
     <p className="flex items-center gap-2 font-medium" role="status">
       <svg width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">
-        {well ? (
-          <path d="M7 1 13 13H1Z" fill="var(--color-green)" />
-        ) : (
-          <rect x="1" y="1" width="12" height="12" fill="var(--color-red)" />
-        )}
+        {well && <path d="M7 1 13 13H1Z" fill="var(--color-green)" />}
+        {between && <circle cx="7" cy="7" r="6" fill="var(--color-lamp)" />}
+        {!well && !between && <rect x="1" y="1" width="12" height="12" fill="var(--color-red)" />}
       </svg>
       {text}
     </p>

@@ -11,6 +11,7 @@ use sysinfo::{MemoryRefreshKind, RefreshKind, System};
 use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
 use vastrelay_service::{Server, ServiceState};
+use vastrelay_serving::memory::grouped;
 use vastrelay_serving::{Replica, ReplicaSettings};
 use vastrelay_store::Store;
 
@@ -123,27 +124,4 @@ fn start_log(form: LogForm) {
 fn say(line: &str) {
     let mut out = std::io::stdout().lock();
     let _ = writeln!(out, "{line}").and_then(|()| out.flush());
-}
-
-/// Returns a number with commas between groups of three digits.
-pub fn grouped(number: usize) -> String {
-    let digits = number.to_string();
-    let mut out = String::new();
-    for (index, digit) in digits.chars().enumerate() {
-        if index > 0 && (digits.len() - index).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    out
-}
-
-#[cfg(test)]
-mod tests {
-    use super::grouped;
-
-    #[test]
-    fn digits_come_in_groups_of_three() {
-        assert_eq!([0, 999, 1000, 1234567].map(grouped), ["0", "999", "1,000", "1,234,567"]);
-    }
 }

@@ -3,9 +3,8 @@
 use crate::args::StatusOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::start::grouped;
 use comfy_table::{CellAlignment, Table, presets};
-use vastrelay_serving::memory::bytes;
+use vastrelay_serving::memory::{bytes, grouped};
 use vastrelay_wire::manage::{ModelStatus, ServiceStatus};
 
 /// Shows how the service and its models stand.

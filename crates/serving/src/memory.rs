@@ -112,7 +112,7 @@ impl MemoryPlan {
             format!(
                 "− KV pool     {:>10}  {} pages × {} ({PAGE_TOKENS} tokens a page, keys and values in f32)",
                 bytes(self.kv_pool()),
-                self.pages,
+                grouped(self.pages),
                 bytes(self.page)
             ),
             format!(
@@ -121,12 +121,25 @@ impl MemoryPlan {
             ),
             format!(
                 "largest number of sequences at full context: {} pages ÷ {per_sequence} pages for {} tokens = {}",
-                self.pages,
-                self.context,
+                grouped(self.pages),
+                grouped(self.context),
                 self.full_context_sequences()
             ),
         ]
     }
+}
+
+/// Returns a number with commas between groups of three digits.
+pub fn grouped(number: usize) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
 }
 
 /// Returns a size for people, in binary units.
@@ -180,6 +193,12 @@ mod tests {
         assert_eq!(plan.full_context_sequences(), plan.pages / 16);
         let huge = MemoryPlan::new(&model(), 1 << 20, 64 << 30, 32 << 30, 4, 64, 256, None).unwrap();
         assert_eq!(huge.pages, 2 * 4 * 16);
+    }
+
+    #[test]
+    fn figures_are_written_for_people() {
+        assert_eq!([0, 999, 1000, 1234567].map(grouped), ["0", "999", "1,000", "1,234,567"]);
+        assert_eq!([17, 1536, 3 << 30].map(bytes), ["17 B", "1.5 KiB", "3.0 GiB"]);
     }
 
     #[test]

@@ -118,7 +118,7 @@ async fn start_prints_the_arithmetic_of_memory() {
         "weights",
         "KV pool",
         "640 pages × 32.0 KiB",
-        "640 pages ÷ 64 pages for 1024 tokens = 10",
+        "640 pages ÷ 64 pages for 1,024 tokens = 10",
     ] {
         assert!(greeting.contains(line), "{line} in {greeting}");
     }
