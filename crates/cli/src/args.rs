@@ -31,6 +31,9 @@ pub enum Command {
     Ask(Box<AskOptions>),
     /// Show how the service and its models stand
     Status(StatusOptions),
+    /// Look at the calls that were answered
+    #[command(subcommand)]
+    Requests(RequestsCommand),
 }
 
 #[derive(Args)]
@@ -114,11 +117,12 @@ Examples:
   vastrelay ask \"When is the last boat back on Sunday?\"
   vastrelay ask --figures \"Can I bring my dog?\"
   echo \"Timetable to Tolsay on Saturday?\" | vastrelay ask
+  vastrelay ask --stdin \"Answer this letter:\" < letter.txt
   vastrelay ask --json --seed 7 --temperature 0.8 \"Tell me a joke\"
 
 Ctrl-C stops the answer and takes the request out of the batch.")]
 pub struct AskOptions {
-    /// What to ask; text piped in is added to it
+    /// What to ask; without it, the question is what is piped in
     #[arg(value_name = "QUESTION")]
     pub question: Option<String>,
     /// Which model [default: the only one there is]
@@ -148,6 +152,9 @@ pub struct AskOptions {
     /// End the answer before this text; may be given several times
     #[arg(long, value_name = "TEXT")]
     pub stop: Vec<String>,
+    /// Add what is piped in to the question that is typed
+    #[arg(long)]
+    pub stdin: bool,
     /// Print the whole answer as JSON
     #[arg(long)]
     pub json: bool,
@@ -165,6 +172,28 @@ Examples:
   vastrelay status --json")]
 pub struct StatusOptions {
     /// Print it as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Subcommand)]
+pub enum RequestsCommand {
+    /// List the last calls, newest first
+    #[command(after_help = "\
+Examples:
+  vastrelay requests list
+  vastrelay requests list --most 100 --json")]
+    List(RequestsListOptions),
+}
+
+#[derive(Args)]
+pub struct RequestsListOptions {
+    /// Most calls to list
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub most: usize,
+    /// Print them as JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -195,9 +224,18 @@ mod tests {
         let mut command = Arguments::command();
         command.build();
         command.clone().debug_assert();
-        for sub in command.get_subcommands().filter(|sub| sub.get_name() != "help") {
-            let help = sub.get_after_help().map(ToString::to_string).unwrap_or_default();
-            assert!(help.contains("Examples:"), "{} has no examples", sub.get_name());
+        let leaves = |command: &clap::Command| -> Vec<clap::Command> {
+            command
+                .get_subcommands()
+                .filter(|sub| sub.get_name() != "help")
+                .cloned()
+                .collect()
+        };
+        for sub in leaves(&command) {
+            for leaf in if sub.has_subcommands() { leaves(&sub) } else { vec![sub] } {
+                let help = leaf.get_after_help().map(ToString::to_string).unwrap_or_default();
+                assert!(help.contains("Examples:"), "{} has no examples", leaf.get_name());
+            }
         }
     }
 

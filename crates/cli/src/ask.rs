@@ -30,11 +30,13 @@ pub async fn run(options: &AskOptions) -> Result<(), Failure> {
     }
 }
 
-/// Returns what was typed, what was piped in, or both.
+/// Returns what was typed, or what was piped in, or both when `--stdin` says so.
+///
+/// With a question typed, standard input is left alone: it may be a pipe that some other program holds open for ever.
 fn question(options: &AskOptions) -> Result<String, Failure> {
     let mut parts: Vec<String> = options.question.iter().cloned().collect();
     let mut stdin = std::io::stdin();
-    if !stdin.is_terminal() && (options.question.is_none() || is_pipe_or_file()) {
+    if options.stdin || (options.question.is_none() && !stdin.is_terminal()) {
         let mut piped = String::new();
         stdin
             .read_to_string(&mut piped)
@@ -52,14 +54,6 @@ fn question(options: &AskOptions) -> Result<String, Failure> {
         ));
     }
     Ok(question)
-}
-
-/// Whether standard input carries data that somebody meant for us, rather than an idle socket or device that another
-/// program handed down.
-fn is_pipe_or_file() -> bool {
-    use std::os::unix::fs::FileTypeExt;
-    let kind = std::fs::metadata("/dev/stdin").map(|metadata| metadata.file_type());
-    kind.is_ok_and(|kind| kind.is_fifo() || kind.is_file())
 }
 
 async fn only_model(client: &Client) -> Result<String, Failure> {

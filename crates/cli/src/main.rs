@@ -5,10 +5,11 @@ mod ask;
 mod client;
 mod demo;
 mod failure;
+mod requests;
 mod start;
 mod status;
 
-use args::{Arguments, Command};
+use args::{Arguments, Command, RequestsCommand};
 use clap::Parser;
 use failure::Failure;
 use std::process::ExitCode;
@@ -24,6 +25,7 @@ fn main() -> ExitCode {
         Command::Start(options) => start::run(&runtime, &options),
         Command::Ask(options) => runtime.block_on(ask::run(&options)),
         Command::Status(options) => runtime.block_on(status::run(&options)),
+        Command::Requests(RequestsCommand::List(options)) => runtime.block_on(requests::list(&options)),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

@@ -4,8 +4,10 @@ use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
+use std::time::{SystemTime, UNIX_EPOCH};
 use vastrelay_serving::Replica;
-use vastrelay_wire::manage::{MemoryStatus, ModelStatus, ServiceStatus};
+use vastrelay_store::CallRecord;
+use vastrelay_wire::manage::{MemoryStatus, ModelStatus, RecordedCall, ServiceStatus};
 
 /// `GET /manage/status`.
 ///
@@ -51,6 +53,59 @@ pub async fn steps(
 ) -> Result<HttpResponse, Problem> {
     let replica = state.model(&name)?;
     Ok(HttpResponse::Ok().json(replica.generate.steps_after(query.after, query.most)))
+}
+
+/// What `GET /manage/requests` is asked.
+#[derive(Deserialize)]
+pub struct RequestsQuery {
+    /// The newest, at most so many.
+    #[serde(default = "most_requests")]
+    most: usize,
+}
+
+fn most_requests() -> usize {
+    20
+}
+
+/// `GET /manage/requests`: the last calls, newest first.
+///
+/// # Errors
+/// 500 when the database cannot be read.
+pub async fn requests(
+    state: web::Data<ServiceState>,
+    query: web::Query<RequestsQuery>,
+) -> Result<HttpResponse, Problem> {
+    let now = SystemTime::now()
+        .duration_since(UNIX_EPOCH)
+        .map_or(0, |time| time.as_millis() as i64);
+    state.store.flush();
+    let calls = state
+        .store
+        .latest_calls(query.most.min(10_000))
+        .map_err(|e| Problem::internal(e.to_string()))?;
+    Ok(HttpResponse::Ok().json(calls.into_iter().map(|call| recorded(call, now)).collect::<Vec<_>>()))
+}
+
+fn recorded(call: CallRecord, now: i64) -> RecordedCall {
+    RecordedCall {
+        seconds_ago: (now - call.at_ms) as f64 / 1000.0,
+        id: call.id,
+        at_ms: call.at_ms,
+        endpoint: call.endpoint,
+        model: call.model,
+        status: call.status,
+        outcome: call.outcome,
+        streamed: call.streamed,
+        prompt_tokens: call.prompt_tokens,
+        reused_tokens: call.reused_tokens,
+        output_tokens: call.output_tokens,
+        queued: call.queued,
+        prefill: call.prefill,
+        ttft: call.ttft,
+        itl_mean: call.itl_mean,
+        itl_max: call.itl_max,
+        total: call.total,
+    }
 }
 
 fn model_status(replica: &Replica) -> ModelStatus {

@@ -132,6 +132,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/health/live", web::get().to(health::live))
         .route("/health/ready", web::get().to(health::ready))
         .route("/manage/status", web::get().to(manage::status))
+        .route("/manage/requests", web::get().to(manage::requests))
         .route("/manage/models/{name}/steps", web::get().to(manage::steps))
         .service(
             web::resource("/{file:|assets/.*|[a-z0-9-]+\\.(svg|html|txt|webmanifest)}")

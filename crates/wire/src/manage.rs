@@ -84,3 +84,42 @@ pub struct MemoryStatus {
     /// What the device has.
     pub device: usize,
 }
+
+/// One of `GET /manage/requests`: a call that was answered or refused; durations in seconds.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct RecordedCall {
+    /// The request id that the answer's header carried.
+    pub id: String,
+    /// When it arrived, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// How long ago that was.
+    pub seconds_ago: f64,
+    /// `chat` or `completions`.
+    pub endpoint: String,
+    /// The model as asked for.
+    pub model: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// How it ended, or why it was refused.
+    pub outcome: String,
+    /// Whether the answer came in pieces.
+    pub streamed: bool,
+    /// Tokens of the prompt.
+    pub prompt_tokens: usize,
+    /// Of those, found in the cache.
+    pub reused_tokens: usize,
+    /// Tokens produced.
+    pub output_tokens: usize,
+    /// From arrival to the batch.
+    pub queued: f64,
+    /// From the batch to the first token.
+    pub prefill: f64,
+    /// From arrival to the first token.
+    pub ttft: f64,
+    /// Mean of the gaps between tokens.
+    pub itl_mean: f64,
+    /// The largest gap.
+    pub itl_max: f64,
+    /// From arrival to the end.
+    pub total: f64,
+}

@@ -54,6 +54,21 @@ async fn ask_reads_what_is_piped_in() {
 }
 
 #[tokio::test]
+async fn a_typed_question_does_not_wait_for_a_pipe_that_stays_open() {
+    let service = Service::demo(&[]);
+    let mut child = vastrelay()
+        .args(["ask", "--url", &service.url, "Hello"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let held_open = child.stdin.take().unwrap();
+    let output = child.wait_with_output().unwrap();
+    drop(held_open);
+    assert!(out(&output).contains("passenger desk"), "{}", out(&output));
+}
+
+#[tokio::test]
 async fn ctrl_c_takes_the_request_out_of_the_batch() {
     let service = Service::demo(&[]);
     // Drawn at high temperature without an end in sight, the answer is long.
@@ -107,6 +122,27 @@ async fn status_shows_how_things_stand() {
     assert_eq!(
         (&json["state"], &json["models"][0]["width"]),
         (&"ready".into(), &5.into())
+    );
+}
+
+#[tokio::test]
+async fn requests_list_shows_what_was_answered_and_what_was_refused() {
+    let service = Service::demo(&[]);
+    assert!(out(&service.client(&["requests", "list"])).contains("no calls yet"));
+    service.ask("Can I bring my dog?").await;
+    service.client(&["ask", "--model", "oyster", "Hello"]);
+    let text = out(&service.client(&["requests", "list"]));
+    assert!(
+        ["end-token", "model_not_found", "404", "TTFT"]
+            .iter()
+            .all(|word| text.contains(word)),
+        "{text}"
+    );
+    let listed = out(&service.client(&["requests", "list", "--json", "--most", "1"]));
+    let calls: Value = serde_json::from_str(&listed).unwrap();
+    assert_eq!(
+        (calls.as_array().unwrap().len(), &calls[0]["model"]),
+        (1, &"oyster".into())
     );
 }
 
