@@ -9,11 +9,13 @@ pub type Outcome = Result<(), String>;
 /// Builds everything and starts the service with demo data; more words go to `vastrelay start`.
 pub fn demo(words: &[&str]) -> Outcome {
     console()?;
-    run(Command::new("cargo").args(["install", "--quiet", "--locked", "--force", "--path", "crates/cli"]))?;
-    println!(
-        "\n`vastrelay` is installed. In another terminal:\n\n  vastrelay ask \"When is the last boat back on Sunday?\"\n"
-    );
-    run(Command::new("vastrelay").args(["start", "--demo"]).args(words))
+    run(Command::new("cargo").args(["install", "--locked", "--force", "--path", "crates/cli"]))?;
+    let folder = installed_programs();
+    println!("\n`vastrelay` is in {}. In another terminal:\n", folder.display());
+    println!("  vastrelay ask \"When is the last boat back on Sunday?\"\n");
+    run(Command::new(folder.join("vastrelay"))
+        .args(["start", "--demo"])
+        .args(words))
 }
 
 /// Installs what the tests need and runs them; more words go to `cargo test`.
@@ -71,6 +73,16 @@ fn install_chromium() -> Outcome {
         "chromium",
         "chromium-driver",
     ])
+}
+
+/// Returns the folder that `cargo install` puts programs into.
+fn installed_programs() -> PathBuf {
+    let named = ["CARGO_INSTALL_ROOT", "CARGO_HOME"]
+        .iter()
+        .find_map(std::env::var_os)
+        .map(PathBuf::from);
+    let home = || PathBuf::from(std::env::var_os("HOME").unwrap_or_default()).join(".cargo");
+    named.unwrap_or_else(home).join("bin")
 }
 
 fn on_path(name: &str) -> bool {
