@@ -5,10 +5,14 @@ use crate::pieces::TokenPieces;
 use std::path::Path;
 use std::sync::Arc;
 
+/// Stands inside a control token's name that somebody wrote into a message. A noncharacter, so no text needs it.
+const DEFUSED: char = '\u{fdd0}';
+
 /// Turns text into token ids; the way back is [`TokenPieces`].
 pub struct Tokenizer {
     inner: tokenizers::Tokenizer,
     pieces: Arc<TokenPieces>,
+    control_tokens: Vec<String>,
 }
 
 impl Tokenizer {
@@ -29,7 +33,43 @@ impl Tokenizer {
         let inner = tokenizers::Tokenizer::from_bytes(&text).map_err(|e| format(e.to_string()))?;
         let file: serde_json::Value = serde_json::from_slice(&text).map_err(|e| format(e.to_string()))?;
         let pieces = Arc::new(TokenPieces::new(&inner, &file).map_err(format)?);
-        Ok(Tokenizer { inner, pieces })
+        let added = inner.get_added_tokens_decoder().into_values();
+        let control_tokens = added
+            .filter(|token| token.special && !token.content.is_empty())
+            .map(|token| token.content);
+        Ok(Tokenizer {
+            control_tokens: control_tokens.collect(),
+            inner,
+            pieces,
+        })
+    }
+
+    /// Marks the names of control tokens in a message, so that [`Tokenizer::encode_defused`] takes them for plain text:
+    /// only a template may end a turn or begin one.
+    pub fn defuse(&self, message: &str) -> String {
+        let mut text = message.replace(DEFUSED, "");
+        for token in &self.control_tokens {
+            if text.contains(token.as_str()) {
+                let first = token.chars().next().map_or(0, char::len_utf8);
+                text = text.replace(
+                    token.as_str(),
+                    &format!("{}{DEFUSED}{}", &token[..first], &token[first..]),
+                );
+            }
+        }
+        text
+    }
+
+    /// Returns the ids of a template's text whose messages were defused.
+    ///
+    /// # Errors
+    /// When the tokenizer's own rules fail on the text.
+    pub fn encode_defused(&self, text: &str) -> Result<Vec<u32>, TextError> {
+        let parts: Vec<Vec<u32>> = text
+            .split(DEFUSED)
+            .map(|part| self.encode(part, false))
+            .collect::<Result<_, _>>()?;
+        Ok(parts.concat())
     }
 
     /// Returns the ids of a text; `start` adds the tokens that the model wants around plain text, such as a start token.

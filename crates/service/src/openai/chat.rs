@@ -15,7 +15,7 @@ use futures_util::stream::{LocalBoxStream, Stream};
 use std::sync::Arc;
 use vastrelay_engine::{Event, GenerationRequest};
 use vastrelay_serving::Replica;
-use vastrelay_text::Message;
+use vastrelay_text::{Message, Tokenizer};
 use vastrelay_wire::chat::{
     AnswerMessage, ChatAnswer, ChatChoice, ChatMessage, ChatPiece, ChatPieceChoice, ChatRequest, Content, Delta,
 };
@@ -91,7 +91,7 @@ fn prepare(
         .messages
         .into_iter()
         .enumerate()
-        .map(|(n, message)| plain(n, message))
+        .map(|(n, message)| plain(n, message, &replica.tokenizer))
         .collect::<Result<Vec<_>, _>>()?;
     if messages.is_empty() {
         return Err(Problem::field(
@@ -104,7 +104,7 @@ fn prepare(
         .map_err(|e| Problem::field("messages", e.to_string()))?;
     let prompt = replica
         .tokenizer
-        .encode(&text, false)
+        .encode_defused(&text)
         .map_err(|e| Problem::field("messages", e.to_string()))?;
     let generation = options.request(&replica, &id.0, prompt, true)?;
     Ok((
@@ -149,7 +149,8 @@ fn refuse_unsupported(request: &ChatRequest) -> Result<(), Problem> {
     Ok(())
 }
 
-fn plain(index: usize, message: ChatMessage) -> Result<Message, Problem> {
+/// Returns a message as templates take it.
+fn plain(index: usize, message: ChatMessage, tokenizer: &Tokenizer) -> Result<Message, Problem> {
     let refuse = |field: &str, text: &str| {
         let field = format!("messages[{index}].{field}");
         Err(Problem::field(&field, format!("`{field}` {text}")))
@@ -160,9 +161,10 @@ fn plain(index: usize, message: ChatMessage) -> Result<Message, Problem> {
     if message.refusal.is_some_and(|refusal| !refusal.is_null()) {
         return refuse("refusal", "is not supported; null works");
     }
+    let content = message.content.map(Content::into_text).unwrap_or_default();
     Ok(Message {
         role: message.role,
-        content: message.content.map(Content::into_text).unwrap_or_default(),
+        content: tokenizer.defuse(&content),
     })
 }
 
