@@ -3,9 +3,10 @@
 use crate::args::AskOptions;
 use crate::client::Client;
 use crate::failure::Failure;
+use crate::output::{line, print};
 use eventsource_stream::Eventsource;
 use futures_util::StreamExt;
-use std::io::{IsTerminal, Read, Write};
+use std::io::{IsTerminal, Read};
 use vastrelay_wire::chat::{ChatAnswer, ChatMessage, ChatPiece, ChatRequest, Content};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::ModelList;
@@ -24,7 +25,7 @@ pub async fn run(options: &AskOptions) -> Result<(), Failure> {
         outcome = answer(&client, &request, options) => outcome,
         _ = tokio::signal::ctrl_c() => {
             // The connection closes with the process, and the service takes the request out of the batch.
-            println!();
+            line("");
             Err(Failure::failed("stopped; the request was cancelled"))
         }
     }
@@ -100,11 +101,10 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
     if options.json {
         let answer: ChatAnswer = response.json().await.map_err(broken)?;
         let text = serde_json::to_string_pretty(&answer).map_err(broken)?;
-        println!("{text}");
+        line(text);
         return Ok(());
     }
     let mut events = response.bytes_stream().eventsource();
-    let mut out = std::io::stdout();
     let mut end = None;
     while let Some(event) = events.next().await {
         let data = event.map_err(broken)?.data;
@@ -112,7 +112,7 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
             break;
         }
         if let Ok(envelope) = serde_json::from_str::<ErrorEnvelope>(&data) {
-            println!();
+            line("");
             return Err(Failure::failed(format!(
                 "the answer broke off: {}",
                 envelope.error.message
@@ -121,16 +121,13 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
         let piece: ChatPiece = serde_json::from_str(&data).map_err(broken)?;
         for choice in piece.choices {
             let text = choice.delta.content.unwrap_or_default();
-            if out.write_all(text.as_bytes()).and_then(|()| out.flush()).is_err() {
-                // Whoever read our output has gone; so do we.
-                return Ok(());
-            }
+            print(&text);
             if let Some(reason) = choice.finish_reason {
                 end = Some((reason, choice.measured));
             }
         }
     }
-    println!();
+    line("");
     let Some((reason, measured)) = end else {
         return Err(Failure::failed(
             "the answer broke off: the connection closed before its end",
@@ -153,34 +150,34 @@ fn print_figures(measured: &Measured) {
         output_tokens,
         ..
     } = measured;
-    println!();
-    println!("queued            {:>12}", ms(measured.queued));
-    println!(
+    line("");
+    line(format!("queued            {:>12}", ms(measured.queued)));
+    line(format!(
         "prefill           {:>12}   {prompt_tokens} prompt tokens, {reused_tokens} of them reused",
         ms(measured.prefill)
-    );
-    println!(
+    ));
+    line(format!(
         "TTFT              {:>12}   time to first token, from arrival",
         ms(measured.ttft)
-    );
-    println!(
+    ));
+    line(format!(
         "ITL mean          {:>12}   inter-token latency; largest gap {}",
         ms(measured.itl_mean),
         ms(measured.itl_max)
-    );
+    ));
     let rate = if measured.itl_mean > 0.0 {
         format!("{:.0} tokens/s while decoding", 1.0 / measured.itl_mean)
     } else {
         String::new()
     };
-    println!(
+    line(format!(
         "total             {:>12}   {output_tokens} output tokens; {rate}",
         ms(measured.total)
-    );
-    println!(
+    ));
+    line(format!(
         "ended by          {:>12}   preempted {} times",
         measured.ended, measured.preemptions
-    );
+    ));
 }
 
 fn broken(error: impl std::fmt::Display) -> Failure {

@@ -5,6 +5,7 @@ mod ask;
 mod client;
 mod demo;
 mod failure;
+mod output;
 mod requests;
 mod start;
 mod status;

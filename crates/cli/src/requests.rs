@@ -3,6 +3,7 @@
 use crate::args::RequestsListOptions;
 use crate::client::Client;
 use crate::failure::Failure;
+use crate::output::line;
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_serving::memory::grouped;
 use vastrelay_wire::manage::RecordedCall;
@@ -13,11 +14,11 @@ pub async fn list(options: &RequestsListOptions) -> Result<(), Failure> {
     let calls: Vec<RecordedCall> = Client::new(&options.connection)?.get(&path).await?;
     if options.json {
         let text = serde_json::to_string_pretty(&calls).map_err(Failure::failed)?;
-        println!("{text}");
+        line(text);
         return Ok(());
     }
     if calls.is_empty() {
-        println!("no calls yet; `vastrelay ask \"Hello\"` makes one");
+        line(format!("no calls yet; `vastrelay ask \"Hello\"` makes one"));
         return Ok(());
     }
     let mut table = Table::new();
@@ -34,7 +35,7 @@ pub async fn list(options: &RequestsListOptions) -> Result<(), Failure> {
             column.set_cell_alignment(CellAlignment::Right);
         }
     }
-    println!("{table}");
+    line(format!("{table}"));
     Ok(())
 }
 

@@ -109,7 +109,8 @@ fn machine_cores() -> usize {
 }
 
 fn start_log(form: LogForm) {
-    let filter = EnvFilter::try_from_env("VASTRELAY_LOG").unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
+    let usual = "info,actix_server=warn,rusqlite_migration=warn";
+    let filter = EnvFilter::try_from_env("VASTRELAY_LOG").unwrap_or_else(|_| EnvFilter::new(usual));
     let log = tracing_subscriber::fmt()
         .with_env_filter(filter)
         .with_writer(std::io::stderr)
@@ -120,7 +121,7 @@ fn start_log(form: LogForm) {
     }
 }
 
-/// Prints a line at once, also into a pipe; a reader who is gone does not matter.
+/// Prints a line at once, also into a pipe. The service outlives a reader who has gone.
 fn say(line: &str) {
     let mut out = std::io::stdout().lock();
     let _ = writeln!(out, "{line}").and_then(|()| out.flush());

@@ -3,6 +3,7 @@
 use crate::args::StatusOptions;
 use crate::client::Client;
 use crate::failure::Failure;
+use crate::output::line;
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_serving::memory::{bytes, grouped};
 use vastrelay_wire::manage::{ModelStatus, ServiceStatus};
@@ -12,16 +13,16 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
     let status: ServiceStatus = Client::new(&options.connection)?.get("/manage/status").await?;
     if options.json {
         let text = serde_json::to_string_pretty(&status).map_err(Failure::failed)?;
-        println!("{text}");
+        line(text);
         return Ok(());
     }
-    println!(
+    line(format!(
         "Vast Relay {} is {}, up {}, {} calls recorded\n",
         status.version,
         status.state,
         duration(status.uptime),
         grouped(status.calls_recorded as usize)
-    );
+    ));
     let mut table = Table::new();
     table.load_preset(presets::NOTHING);
     table.set_header([
@@ -43,10 +44,10 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
         .column_iter_mut()
         .skip(2)
         .for_each(|column| column.set_cell_alignment(CellAlignment::Right));
-    println!("{table}\n");
+    line(format!("{table}\n"));
     for model in &status.models {
         let memory = &model.memory;
-        println!(
+        line(format!(
             "{}: weights {}, KV pool {}, workspace {}, of {} it may take; {} sequences of {} tokens fit",
             model.name,
             bytes(memory.weights),
@@ -55,9 +56,9 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
             bytes(memory.budget),
             grouped(model.full_context_sequences),
             grouped(model.context),
-        );
+        ));
         if let Some(failure) = &model.failure {
-            println!("{}: FAILED, {failure}", model.name);
+            line(format!("{}: FAILED, {failure}", model.name));
         }
     }
     Ok(())

@@ -147,6 +147,33 @@ async fn requests_list_shows_what_was_answered_and_what_was_refused() {
 }
 
 #[tokio::test]
+async fn a_reader_who_goes_away_is_no_reason_to_panic() {
+    let service = Service::demo(&[]);
+    for words in [
+        &["status"][..],
+        &["requests", "list"],
+        &["ask", "Hello"],
+        &["ask", "--json", "Hello"],
+    ] {
+        let mut child = vastrelay()
+            .args(words)
+            .args(["--url", &service.url])
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        drop(child.stdout.take());
+        let output = child.wait_with_output().unwrap();
+        assert_eq!(
+            (output.status.code(), err(&output)),
+            (Some(0), String::new()),
+            "{words:?}"
+        );
+    }
+}
+
+#[tokio::test]
 async fn start_prints_the_arithmetic_of_memory() {
     let service = Service::demo(&["--context", "1024", "--pages", "640"]);
     let greeting = &service.greeting;
