@@ -18,7 +18,7 @@ pub async fn list(options: &RequestsListOptions) -> Result<(), Failure> {
         return Ok(());
     }
     if calls.is_empty() {
-        line(format!("no calls yet; `vastrelay ask \"Hello\"` makes one"));
+        line("no calls yet; `vastrelay ask \"Hello\"` makes one");
         return Ok(());
     }
     let mut table = Table::new();
