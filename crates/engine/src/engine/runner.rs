@@ -93,10 +93,11 @@ impl Runner {
         while self.take_commands() == Flow::Continue {
             let begun = Instant::now();
             let plan = self.scheduler.plan(self.now());
+            // Before anybody hears of the plan: who does finds the figures that go with it.
+            self.publish_occupancy();
             self.settle_plan(&plan);
             self.stalled = plan.rows.is_empty();
             if self.stalled {
-                self.publish_occupancy();
                 continue;
             }
             let batch = self.batch(&plan);
