@@ -3,6 +3,7 @@
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// Open-weight language models behind OpenAI-compatible endpoints, on our own engine.
 #[derive(Parser)]
@@ -34,6 +35,12 @@ pub enum Command {
     /// Look at the calls that were answered
     #[command(subcommand)]
     Requests(RequestsCommand),
+    /// Make, list and revoke the keys that callers need
+    #[command(subcommand)]
+    Key(KeyCommand),
+    /// See what a model would get: templates, tokens, lengths
+    #[command(subcommand)]
+    Text(TextCommand),
 }
 
 #[derive(Args)]
@@ -42,6 +49,7 @@ Examples:
   vastrelay start --demo                                  the ferry desk of the Harrow Isles, as `pierdesk`
   vastrelay start --model desk=./pierdesk-1 --width 32    a folder of safetensors, as `desk`
   vastrelay start --demo --context 1024 --memory-share 0.2
+  vastrelay start --demo --listen 0.0.0.0:7411 --tls-cert relay.pem --tls-key relay.key --host relay.example
 
 The folder holds config.json, tokenizer.json and model.safetensors (one file, or shards with their index).")]
 pub struct StartOptions {
@@ -81,6 +89,33 @@ pub struct StartOptions {
     /// KV pages of 16 tokens [default: as many as fit and are of use]
     #[arg(long, value_name = "N")]
     pub pages: Option<usize>,
+    /// Want a key from every caller, also on loopback; elsewhere they are always wanted
+    #[arg(long)]
+    pub require_key: bool,
+    /// A name that the service answers to besides localhost and its addresses; may be given several times
+    #[arg(long = "host", value_name = "NAME")]
+    pub hosts: Vec<String>,
+    /// Let pages of this origin call the service; may be given several times [default: its own pages only]
+    #[arg(long = "origin", value_name = "URL", value_parser = origin)]
+    pub origins: Vec<String>,
+    /// Speak TLS with this certificate chain, a PEM file
+    #[arg(long, value_name = "FILE", requires = "tls_key")]
+    pub tls_cert: Option<PathBuf>,
+    /// The certificate's private key, a PEM file
+    #[arg(long, value_name = "FILE", requires = "tls_cert")]
+    pub tls_key: Option<PathBuf>,
+    /// How long calls stay on record
+    #[arg(long, value_name = "TIME", default_value = "30d", value_parser = humantime::parse_duration)]
+    pub records_age: Duration,
+    /// How large the records may grow before the oldest go
+    #[arg(long, value_name = "SIZE", default_value = "1GiB")]
+    pub records_size: bytesize::ByteSize,
+    /// Keep prompts and answers with the records
+    #[arg(long)]
+    pub record_texts: bool,
+    /// How often a line in the log sums up what was done; 0s for never
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    pub summary: Duration,
     /// How log lines on standard error look
     #[arg(long, value_enum, default_value_t = LogForm::Text)]
     pub log: LogForm,
@@ -109,6 +144,9 @@ pub struct Connection {
     /// The key to call it with
     #[arg(long, env = "VASTRELAY_KEY", value_name = "KEY", hide_env_values = true)]
     pub key: Option<String>,
+    /// Trust this certificate too, a PEM file
+    #[arg(long, env = "VASTRELAY_CA", value_name = "FILE")]
+    pub ca: Option<PathBuf>,
 }
 
 #[derive(Args)]
@@ -184,8 +222,17 @@ pub enum RequestsCommand {
     #[command(after_help = "\
 Examples:
   vastrelay requests list
+  vastrelay requests list --failed --within 1h
+  vastrelay requests list --slower 2s --model pierdesk
   vastrelay requests list --most 100 --json")]
     List(RequestsListOptions),
+    /// Show one call: its life as a bar, its figures and parameters
+    #[command(after_help = "\
+Examples:
+  vastrelay requests show 3f9a
+  vastrelay requests show last
+  vastrelay requests show 3f9a --json")]
+    Show(RequestsShowOptions),
 }
 
 #[derive(Args)]
@@ -193,11 +240,193 @@ pub struct RequestsListOptions {
     /// Most calls to list
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub most: usize,
+    /// Only calls of this model
+    #[arg(long, value_name = "NAME")]
+    pub model: Option<String>,
+    /// Only calls that ended so, such as length or queue_full
+    #[arg(long, value_name = "NAME")]
+    pub outcome: Option<String>,
+    /// Only calls with the key of this name
+    #[arg(long, value_name = "NAME")]
+    pub caller: Option<String>,
+    /// Only calls that failed or were refused
+    #[arg(long)]
+    pub failed: bool,
+    /// Only calls of the last while, such as 15m
+    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    pub within: Option<Duration>,
+    /// Only calls that took so long to the end, such as 500ms
+    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    pub slower: Option<Duration>,
+    /// Only calls that took so long to the first token
+    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    pub slower_start: Option<Duration>,
     /// Print them as JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
     pub connection: Connection,
+}
+
+#[derive(Args)]
+pub struct RequestsShowOptions {
+    /// The request's id or its beginning; `last` for the last call
+    #[arg(value_name = "ID")]
+    pub id: String,
+    /// Print it as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Subcommand)]
+pub enum KeyCommand {
+    /// Make a key; it is shown this once
+    #[command(after_help = "\
+Examples:
+  vastrelay key create --name \"ferry desk\"
+  vastrelay key create --name nightly --expires 30d --rate 60 --at-once 4
+  vastrelay key create --name ops --scope manage --data /var/lib/vastrelay     without a service, straight into its database")]
+    Create(KeyCreateOptions),
+    /// List the keys, without their secrets
+    #[command(after_help = "\
+Examples:
+  vastrelay key list
+  vastrelay key list --json")]
+    List(KeyListOptions),
+    /// Revoke a key, at once and for good
+    #[command(after_help = "\
+Examples:
+  vastrelay key revoke 1f0c22ab")]
+    Revoke(KeyRevokeOptions),
+}
+
+/// Where keys are kept: by the service, or in a folder that no service need use.
+#[derive(Args)]
+pub struct KeyPlace {
+    /// Work on the database in this folder, without calling a service
+    #[arg(long, value_name = "DIR")]
+    pub data: Option<PathBuf>,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+pub struct KeyCreateOptions {
+    /// A name for people
+    #[arg(long, value_name = "NAME")]
+    pub name: String,
+    /// What it may be used for
+    #[arg(long, value_enum, default_value_t = Scope::Use)]
+    pub scope: Scope,
+    /// When it ends, from now on, such as 30d [default: never]
+    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    pub expires: Option<Duration>,
+    /// Most calls a minute [default: no limit]
+    #[arg(long, value_name = "N")]
+    pub rate: Option<u32>,
+    /// Most calls at the same time [default: no limit]
+    #[arg(long, value_name = "N")]
+    pub at_once: Option<u32>,
+    /// Print it as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub place: KeyPlace,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Scope {
+    /// Calling models and reading metrics
+    Use,
+    /// That, and managing the service
+    Manage,
+}
+
+#[derive(Args)]
+pub struct KeyListOptions {
+    /// Print them as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub place: KeyPlace,
+}
+
+#[derive(Args)]
+pub struct KeyRevokeOptions {
+    /// The key's id: what stands between the hyphens of the key
+    #[arg(value_name = "ID")]
+    pub id: String,
+    #[command(flatten)]
+    pub place: KeyPlace,
+}
+
+#[derive(Subcommand)]
+pub enum TextCommand {
+    /// Render a question with the model's chat template
+    #[command(after_help = "\
+Examples:
+  vastrelay text render \"Can I bring my dog?\"")]
+    Render(TextOptions),
+    /// Count the tokens of a text
+    #[command(after_help = "\
+Examples:
+  vastrelay text count \"Can I bring my dog?\"
+  vastrelay text count < letter.txt")]
+    Count(TextOptions),
+    /// Show the tokens of a text
+    #[command(after_help = "\
+Examples:
+  vastrelay text encode \"Can I bring my dog?\"
+  vastrelay text encode --json < letter.txt")]
+    Encode(TextOptions),
+    /// Show the text of token ids
+    #[command(after_help = "\
+Examples:
+  vastrelay text decode 372 1183 9")]
+    Decode(DecodeOptions),
+}
+
+#[derive(Args)]
+pub struct TextOptions {
+    /// The text; without it, what is piped in
+    #[arg(value_name = "TEXT")]
+    pub text: Option<String>,
+    /// Which model [default: the only one there is]
+    #[arg(long, value_name = "NAME")]
+    pub model: Option<String>,
+    /// Print it as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+pub struct DecodeOptions {
+    /// Ids of tokens
+    #[arg(value_name = "ID", required = true)]
+    pub ids: Vec<u32>,
+    /// Which model [default: the only one there is]
+    #[arg(long, value_name = "NAME")]
+    pub model: Option<String>,
+    /// Print it as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+fn origin(text: &str) -> Result<String, String> {
+    let well = text
+        .split_once("://")
+        .is_some_and(|(scheme, host)| ["http", "https"].contains(&scheme) && !host.is_empty() && !host.contains('/'));
+    if well {
+        Ok(text.to_owned())
+    } else {
+        Err("an origin has the form https://desk.example, without a path".into())
+    }
 }
 
 fn named_folder(text: &str) -> Result<(String, PathBuf), String> {

@@ -9,17 +9,13 @@ use futures_util::StreamExt;
 use std::io::{IsTerminal, Read};
 use vastrelay_wire::chat::{ChatAnswer, ChatMessage, ChatPiece, ChatRequest, Content};
 use vastrelay_wire::error::ErrorEnvelope;
-use vastrelay_wire::models::ModelList;
 use vastrelay_wire::sampling::{Include, Measured, Stop};
 
 /// Asks, and prints the answer as it comes.
 pub async fn run(options: &AskOptions) -> Result<(), Failure> {
     let question = question(options)?;
     let client = Client::new(&options.connection)?;
-    let model = match &options.model {
-        Some(model) => model.clone(),
-        None => only_model(&client).await?,
-    };
+    let model = client.model_or_only(options.model.as_ref()).await?;
     let request = request(options, model, question);
     tokio::select! {
         outcome = answer(&client, &request, options) => outcome,
@@ -36,13 +32,8 @@ pub async fn run(options: &AskOptions) -> Result<(), Failure> {
 /// With a question typed, standard input is left alone: it may be a pipe that some other program holds open for ever.
 fn question(options: &AskOptions) -> Result<String, Failure> {
     let mut parts: Vec<String> = options.question.iter().cloned().collect();
-    let mut stdin = std::io::stdin();
-    if options.stdin || (options.question.is_none() && !stdin.is_terminal()) {
-        let mut piped = String::new();
-        stdin
-            .read_to_string(&mut piped)
-            .map_err(|e| Failure::failed(format!("cannot read what is piped in: {e}")))?;
-        parts.push(piped.trim_end().to_owned());
+    if options.stdin || (options.question.is_none() && !std::io::stdin().is_terminal()) {
+        parts.push(piped()?);
     }
     let question = parts
         .into_iter()
@@ -57,19 +48,13 @@ fn question(options: &AskOptions) -> Result<String, Failure> {
     Ok(question)
 }
 
-async fn only_model(client: &Client) -> Result<String, Failure> {
-    let mut models = client.get::<ModelList>("/v1/models").await?.data;
-    match models.len() {
-        0 => Err(Failure::failed("the service has no model")),
-        1 => Ok(models.remove(0).id),
-        _ => {
-            let names: Vec<String> = models.into_iter().map(|model| model.id).collect();
-            Err(Failure::usage(format!(
-                "the service has several models: {}; --model NAME picks one",
-                names.join(", ")
-            )))
-        }
-    }
+/// Returns what is piped in, without the line ends at its end.
+pub fn piped() -> Result<String, Failure> {
+    let mut piped = String::new();
+    std::io::stdin()
+        .read_to_string(&mut piped)
+        .map_err(|e| Failure::failed(format!("cannot read what is piped in: {e}")))?;
+    Ok(piped.trim_end().to_owned())
 }
 
 fn request(options: &AskOptions, model: String, question: String) -> ChatRequest {

@@ -5,6 +5,7 @@ use crate::failure::Failure;
 use reqwest::{RequestBuilder, Response};
 use serde::de::DeserializeOwned;
 use vastrelay_wire::error::ErrorEnvelope;
+use vastrelay_wire::models::ModelList;
 
 /// A service at an address.
 pub struct Client {
@@ -14,6 +15,33 @@ pub struct Client {
 }
 
 impl Client {
+    /// Returns the service's address.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    /// Returns the names of the models there are.
+    pub async fn models(&self) -> Result<Vec<String>, Failure> {
+        let list: ModelList = self.get("/v1/models").await?;
+        Ok(list.data.into_iter().map(|model| model.id).collect())
+    }
+
+    /// Returns the given model, or the only one there is.
+    pub async fn model_or_only(&self, given: Option<&String>) -> Result<String, Failure> {
+        if let Some(model) = given {
+            return Ok(model.clone());
+        }
+        let mut names = self.models().await?;
+        match names.len() {
+            0 => Err(Failure::failed("the service has no model")),
+            1 => Ok(names.remove(0)),
+            _ => Err(Failure::usage(format!(
+                "the service has several models: {}; --model NAME picks one",
+                names.join(", ")
+            ))),
+        }
+    }
+
     /// Returns a client for the given address and key.
     pub fn new(connection: &Connection) -> Result<Client, Failure> {
         let url = connection.url.trim_end_matches('/').trim_end_matches("/v1").to_owned();
@@ -22,8 +50,15 @@ impl Client {
                 "`{url}` is no address; http://127.0.0.1:7411 is one"
             )));
         }
+        let mut http = reqwest::Client::builder();
+        if let Some(file) = &connection.ca {
+            let wrong = |reason: String| Failure::usage(format!("{} is no certificate: {reason}", file.display()));
+            let pem = std::fs::read(file).map_err(|e| wrong(e.to_string()))?;
+            let certificate = reqwest::Certificate::from_pem(&pem).map_err(|e| wrong(e.to_string()))?;
+            http = http.add_root_certificate(certificate);
+        }
         Ok(Client {
-            http: reqwest::Client::new(),
+            http: http.build().map_err(Failure::failed)?,
             url,
             key: connection.key.clone(),
         })
@@ -31,17 +66,28 @@ impl Client {
 
     /// Gets an address and reads the answer.
     pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
-        let response = self.send(self.http.get(format!("{}{path}", self.url))).await?;
-        response
-            .json()
-            .await
-            .map_err(|e| Failure::failed(format!("the answer cannot be read: {e}")))
+        read(self.open(path).await?).await
     }
 
     /// Posts JSON and returns the answer, when it is a success.
     pub async fn post(&self, path: &str, body: &impl serde::Serialize) -> Result<Response, Failure> {
         self.send(self.http.post(format!("{}{path}", self.url)).json(body))
             .await
+    }
+
+    /// Deletes what is at an address and reads the answer.
+    pub async fn delete<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+        read(self.send(self.http.delete(format!("{}{path}", self.url))).await?).await
+    }
+
+    /// Posts JSON and reads the answer.
+    pub async fn post_for<T: DeserializeOwned>(&self, path: &str, body: &impl serde::Serialize) -> Result<T, Failure> {
+        read(self.post(path, body).await?).await
+    }
+
+    /// Opens an address whose answer goes on and on.
+    pub async fn open(&self, path: &str) -> Result<Response, Failure> {
+        self.send(self.http.get(format!("{}{path}", self.url))).await
     }
 
     async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
@@ -73,4 +119,11 @@ impl Client {
             self.url
         ))
     }
+}
+
+async fn read<T: DeserializeOwned>(response: Response) -> Result<T, Failure> {
+    response
+        .json()
+        .await
+        .map_err(|e| Failure::failed(format!("the answer cannot be read: {e}")))
 }

@@ -5,10 +5,12 @@ mod ask;
 mod client;
 mod demo;
 mod failure;
+mod key;
 mod output;
 mod requests;
 mod start;
 mod status;
+mod text;
 
 use args::{Arguments, Command, RequestsCommand};
 use clap::Parser;
@@ -27,6 +29,9 @@ fn main() -> ExitCode {
         Command::Ask(options) => runtime.block_on(ask::run(&options)),
         Command::Status(options) => runtime.block_on(status::run(&options)),
         Command::Requests(RequestsCommand::List(options)) => runtime.block_on(requests::list(&options)),
+        Command::Requests(RequestsCommand::Show(options)) => runtime.block_on(requests::show(&options)),
+        Command::Key(command) => runtime.block_on(key::run(&command)),
+        Command::Text(command) => runtime.block_on(text::run(&command)),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

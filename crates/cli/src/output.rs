@@ -1,5 +1,6 @@
 //! What goes to standard output.
 
+use crate::failure::Failure;
 use std::io::{ErrorKind, Write};
 
 /// Prints text at once. When the reader has gone, as `head` does, the program ends quietly.
@@ -13,4 +14,31 @@ pub fn print(text: &str) {
 /// Prints a line at once.
 pub fn line(text: impl AsRef<str>) {
     print(&format!("{}\n", text.as_ref()));
+}
+
+/// Prints a value as JSON for programs.
+pub fn json(value: &impl serde::Serialize) -> Result<(), Failure> {
+    line(serde_json::to_string_pretty(value).map_err(Failure::failed)?);
+    Ok(())
+}
+
+/// Returns a while in one unit.
+pub fn ago(seconds: f64) -> String {
+    match seconds.max(0.0) as u64 {
+        s if s < 100 => format!("{s} s"),
+        s if s < 6_000 => format!("{} min", s / 60),
+        s if s < 48 * 3_600 => format!("{} h", s / 3_600),
+        s => format!("{} d", s / 86_400),
+    }
+}
+
+/// Returns a duration in milliseconds or seconds; nothing is a dash.
+pub fn duration(seconds: f64) -> String {
+    match seconds * 1000.0 {
+        0.0 => "–".into(),
+        ms if ms < 10.0 => format!("{ms:.2} ms"),
+        ms if ms < 100.0 => format!("{ms:.1} ms"),
+        ms if ms < 10_000.0 => format!("{ms:.0} ms"),
+        ms => format!("{:.1} s", ms / 1000.0),
+    }
 }

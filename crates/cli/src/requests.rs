@@ -1,36 +1,36 @@
 //! `vastrelay requests`.
 
-use crate::args::RequestsListOptions;
+mod life;
+
+use crate::args::{RequestsListOptions, RequestsShowOptions};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::line;
+use crate::output::{ago, duration, json, line};
 use comfy_table::{CellAlignment, Table, presets};
+use reqwest::Url;
 use vastrelay_serving::memory::grouped;
-use vastrelay_wire::manage::RecordedCall;
+use vastrelay_wire::manage::{CallDetail, RecordedCall};
 
 /// Lists the last calls, newest first.
 pub async fn list(options: &RequestsListOptions) -> Result<(), Failure> {
-    let path = format!("/manage/requests?most={}", options.most);
-    let calls: Vec<RecordedCall> = Client::new(&options.connection)?.get(&path).await?;
+    let calls: Vec<RecordedCall> = Client::new(&options.connection)?.get(&address(options)).await?;
     if options.json {
-        let text = serde_json::to_string_pretty(&calls).map_err(Failure::failed)?;
-        line(text);
-        return Ok(());
+        return json(&calls);
     }
     if calls.is_empty() {
-        line("no calls yet; `vastrelay ask \"Hello\"` makes one");
+        line("no calls yet, or none like that; `vastrelay ask \"Hello\"` makes one");
         return Ok(());
     }
     let mut table = Table::new();
     table.load_preset(presets::NOTHING);
     table.set_header([
-        "ago", "request", "call", "model", "status", "outcome", "in", "reused", "out", "queued", "TTFT", "ITL mean",
-        "total",
+        "ago", "request", "caller", "call", "model", "status", "outcome", "in", "reused", "out", "queued", "TTFT",
+        "ITL p50", "total",
     ]);
     for call in &calls {
         table.add_row(row(call));
     }
-    for right in [0, 6, 7, 8, 9, 10, 11, 12] {
+    for right in [0, 7, 8, 9, 10, 11, 12, 13] {
         if let Some(column) = table.column_mut(right) {
             column.set_cell_alignment(CellAlignment::Right);
         }
@@ -39,10 +39,33 @@ pub async fn list(options: &RequestsListOptions) -> Result<(), Failure> {
     Ok(())
 }
 
+/// Returns the address that lists what is wanted.
+fn address(options: &RequestsListOptions) -> String {
+    let mut url = Url::parse("http://service/manage/requests").expect("an address");
+    let seconds = |time: Option<std::time::Duration>| time.map(|time| time.as_secs_f64().to_string());
+    let conditions = [
+        ("model", options.model.clone()),
+        ("outcome", options.outcome.clone()),
+        ("caller", options.caller.clone()),
+        ("failed", options.failed.then(|| "true".into())),
+        ("within", seconds(options.within)),
+        ("least_total", seconds(options.slower)),
+        ("least_ttft", seconds(options.slower_start)),
+    ];
+    url.query_pairs_mut().append_pair("most", &options.most.to_string());
+    for (name, value) in conditions {
+        if let Some(value) = value {
+            url.query_pairs_mut().append_pair(name, &value);
+        }
+    }
+    format!("{}?{}", url.path(), url.query().unwrap_or_default())
+}
+
 fn row(call: &RecordedCall) -> Vec<String> {
     vec![
         ago(call.seconds_ago),
         call.id.chars().take(12).collect(),
+        call.caller.clone(),
         call.endpoint.clone(),
         call.model.clone(),
         call.status.to_string(),
@@ -50,25 +73,91 @@ fn row(call: &RecordedCall) -> Vec<String> {
         grouped(call.prompt_tokens),
         grouped(call.reused_tokens),
         grouped(call.output_tokens),
-        ms(call.queued),
-        ms(call.ttft),
-        ms(call.itl_mean),
-        ms(call.total),
+        duration(call.queued),
+        duration(call.ttft),
+        duration(call.itl_p50),
+        duration(call.total),
     ]
 }
 
-fn ms(seconds: f64) -> String {
-    match seconds * 1000.0 {
-        0.0 => "–".into(),
-        ms if ms < 100.0 => format!("{ms:.1} ms"),
-        ms => format!("{ms:.0} ms"),
+/// Shows one call.
+pub async fn show(options: &RequestsShowOptions) -> Result<(), Failure> {
+    let client = Client::new(&options.connection)?;
+    let id = match options.id.as_str() {
+        "last" => {
+            let last: Vec<RecordedCall> = client.get("/manage/requests?most=1").await?;
+            let last = last.into_iter().next();
+            last.ok_or_else(|| Failure::failed("there are no calls yet"))?.id
+        }
+        id => id.to_owned(),
+    };
+    let mut url = Url::parse("http://service/manage/requests/").expect("an address");
+    if let Ok(mut path) = url.path_segments_mut() {
+        path.pop_if_empty().push(&id);
     }
+    let detail: CallDetail = client.get(url.path()).await?;
+    if options.json {
+        return json(&detail);
+    }
+    print(&detail);
+    Ok(())
 }
 
-fn ago(seconds: f64) -> String {
-    match seconds.max(0.0) as u64 {
-        s if s < 100 => format!("{s} s"),
-        s if s < 6000 => format!("{} min", s / 60),
-        s => format!("{} h", s / 3600),
+fn print(detail: &CallDetail) {
+    let call = &detail.call;
+    let who = if call.caller.is_empty() {
+        String::new()
+    } else {
+        format!(" by {}", call.caller)
+    };
+    line(format!(
+        "{}  {} to {}{who}, {} ago: {} ({})",
+        call.id,
+        call.endpoint,
+        call.model,
+        ago(call.seconds_ago),
+        call.outcome,
+        call.status
+    ));
+    line("");
+    life::lines(call, &detail.gaps).iter().for_each(line);
+    line("");
+    let reused = match call.reused_tokens {
+        0 => String::new(),
+        reused => format!(", {} of them reused", grouped(reused)),
+    };
+    for (name, value, note) in [
+        ("queued", duration(call.queued), "from arrival to the batch".into()),
+        (
+            "prefill",
+            duration(call.prefill),
+            format!("{} prompt tokens{reused}", grouped(call.prompt_tokens)),
+        ),
+        ("TTFT", duration(call.ttft), "from arrival to the first token".into()),
+        (
+            "ITL p50",
+            duration(call.itl_p50),
+            format!(
+                "p90 {}, p99 {}, largest {}",
+                duration(call.itl_p90),
+                duration(call.itl_p99),
+                duration(call.itl_max)
+            ),
+        ),
+        (
+            "total",
+            duration(call.total),
+            format!(
+                "{} output tokens, preempted {} times",
+                grouped(call.output_tokens),
+                call.preemptions
+            ),
+        ),
+    ] {
+        line(format!("{name:<12}{value:>10}   {note}"));
+    }
+    line(format!("{:<12}{}", "parameters", detail.parameters));
+    if let Some(text) = &detail.text {
+        line(format!("\nprompt\n{}\n\nanswer\n{}", text.prompt, text.answer));
     }
 }

@@ -10,10 +10,10 @@ use std::thread::available_parallelism;
 use sysinfo::{MemoryRefreshKind, RefreshKind, System};
 use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
-use vastrelay_service::{Server, ServiceState};
+use vastrelay_service::{Reach, ServeOptions, Server, ServiceState};
 use vastrelay_serving::memory::grouped;
 use vastrelay_serving::{Replica, ReplicaSettings};
-use vastrelay_store::Store;
+use vastrelay_store::{Retention, Store};
 
 /// Runs the service until it is told to stop.
 pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
@@ -24,10 +24,19 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
             .map(|dir| dir.join("vastrelay"))
             .ok_or_else(|| Failure::usage("this account has no data directory; --data DIR names one"))?,
     };
+    let serve = ServeOptions {
+        tls: options.tls_cert.clone().zip(options.tls_key.clone()),
+        summary: Some(options.summary).filter(|every| !every.is_zero()),
+    };
+    let retention = Retention {
+        age: options.records_age,
+        bytes: options.records_size.as_u64(),
+    };
     let settings = settings(options)?;
     // Taken before the models are loaded, so that a taken address fails at once.
-    let server = Server::bind(options.listen).map_err(Failure::failed)?;
-    let store = Store::open(&data).map_err(Failure::failed)?;
+    let server = Server::bind(options.listen, &serve).map_err(Failure::failed)?;
+    let store = Store::open(&data, retention).map_err(Failure::failed)?;
+    server.check_keys(&store).map_err(Failure::failed)?;
     say(&format!(
         "Vast Relay {} on cpu: {} of {} cores for each model",
         env!("CARGO_PKG_VERSION"),
@@ -36,10 +45,20 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     ));
     let replicas = load(options, &settings, data)?;
     let names: Vec<String> = replicas.iter().map(|replica| replica.name.clone()).collect();
-    let state = web::Data::new(ServiceState::new(replicas, store));
+    let (hosts, origins) = (options.hosts.clone(), options.origins.clone());
+    let reach = Reach::new(server.address(), options.require_key, hosts, origins);
+    if server.is_open_to_eavesdroppers() {
+        tracing::warn!("keys, prompts and answers travel unencrypted; --tls-cert and --tls-key encrypt them");
+    }
+    let wants_key = if reach.wants_key {
+        "  every caller needs a key"
+    } else {
+        ""
+    };
+    let state = web::Data::new(ServiceState::new(replicas, store, reach, options.record_texts));
     say(&format!(
-        "\nready: http://{}  models: {}",
-        server.address(),
+        "\nready: {}  models: {}{wants_key}",
+        server.url(),
         names.join(", ")
     ));
     runtime

@@ -3,6 +3,7 @@
 //! A server that writes nothing for a while would not notice; so the socket itself is watched. A caller who closes only its
 //! sending half counts as gone too.
 
+use actix_tls::accept::rustls_0_23::TlsStream;
 use actix_web::HttpRequest;
 use actix_web::dev::Extensions;
 use actix_web::rt::net::TcpStream;
@@ -10,6 +11,11 @@ use socket2::{SockRef, Socket};
 use std::any::Any;
 use std::future::pending;
 use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::Interest;
+
+/// Time between two looks at a connection on which something lies unread: a pipelined request, or the end of encryption.
+const LOOK_AGAIN: Duration = Duration::from_millis(100);
 
 /// A second handle on a connection's socket.
 #[derive(Clone)]
@@ -17,7 +23,9 @@ struct Connection(Arc<Socket>);
 
 /// Keeps a handle on each new connection, for [`departure`].
 pub(crate) fn remember(connection: &dyn Any, data: &mut Extensions) {
-    if let Some(stream) = connection.downcast_ref::<TcpStream>()
+    let encrypted = connection.downcast_ref::<TlsStream<TcpStream>>();
+    let stream = encrypted.map(|stream| stream.get_ref().0);
+    if let Some(stream) = stream.or(connection.downcast_ref::<TcpStream>())
         && let Ok(socket) = SockRef::from(stream).try_clone()
     {
         data.insert(Connection(Arc::new(socket)));
@@ -33,11 +41,11 @@ pub(crate) fn departure(request: &HttpRequest) -> impl Future<Output = ()> + 'st
     });
     async move {
         let Some(stream) = stream else { return pending().await };
-        match stream.peek(&mut [0]).await {
-            // The other side has closed, or the connection is broken.
-            Ok(0) | Err(_) => {}
-            // The next request lies there already: this caller still waits, and there is no more to learn.
-            Ok(_) => pending().await,
+        while let Ok(ready) = stream.ready(Interest::READABLE).await {
+            if ready.is_read_closed() {
+                return;
+            }
+            tokio::time::sleep(LOOK_AGAIN).await;
         }
     }
 }

@@ -4,8 +4,14 @@
 //! |---|---|
 //! | [`server`] | how does it listen, and how does it stop? |
 //! | [`state`] | what do all handlers share? |
+//! | [`guard`] | who may call what? |
+//! | [`keys`] | how are keys made and checked? |
 //! | [`openai`] | how are requests on the OpenAI wire answered? |
-//! | [`manage`] | how do things stand? |
+//! | [`text`] | what would a model get, and how long is it? |
+//! | [`manage`] | how do things stand, and what was called? |
+//! | [`live`] | what happens right now? |
+//! | [`metrics`] | what is counted for scrapers? |
+//! | [`openapi`] | what can be called at all? |
 //! | [`health`] | is it alive, and is it ready? |
 //! | [`problem`] | how is an error said? |
 //! | [`console`] | where do the console's files come from? |
@@ -13,12 +19,21 @@
 
 pub mod console;
 mod departure;
+pub mod guard;
 pub mod health;
+pub mod keys;
+pub mod live;
 pub mod manage;
+pub mod metrics;
 pub mod openai;
+pub mod openapi;
 pub mod problem;
+mod recent;
 pub mod server;
 pub mod state;
+pub mod text;
+mod tls;
 
-pub use server::{ServeError, Server};
+pub use guard::Reach;
+pub use server::{ServeError, ServeOptions, Server};
 pub use state::ServiceState;

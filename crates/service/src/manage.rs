@@ -1,34 +1,51 @@
 //! The management API.
 
+use crate::keys::{MakeKeyError, key_entry, make_key};
+use crate::openai::read_body;
 use crate::problem::Problem;
 use crate::state::ServiceState;
-use actix_web::{HttpResponse, web};
+use actix_web::web::Bytes;
+use actix_web::{Error, HttpResponse, web};
 use serde::Deserialize;
-use std::time::{SystemTime, UNIX_EPOCH};
+use serde_json::Value;
+use utoipa::IntoParams;
 use vastrelay_serving::Replica;
-use vastrelay_store::CallRecord;
-use vastrelay_wire::manage::{MemoryStatus, ModelStatus, RecordedCall, ServiceStatus};
+use vastrelay_store::{CallFilter, CallRecord, RunRecord, StoreError, milliseconds_since_1970};
+use vastrelay_wire::error::ErrorEnvelope;
+use vastrelay_wire::keys::{KeyEntry, MadeKey, NewKey};
+use vastrelay_wire::manage::{CallDetail, CallText, MemoryStatus, ModelStatus, RecordedCall, RunEntry, ServiceStatus};
+use vastrelay_wire::parse::parse_body;
 
-/// `GET /manage/status`.
+/// Most entries of a listing.
+const MOST_LISTED: usize = 10_000;
+
+/// `GET /manage/status`: how the service and its models stand.
 ///
 /// # Errors
 /// 500 when the database cannot be read.
+#[utoipa::path(get, path = "/manage/status", tag = "manage", responses(
+    (status = 200, body = ServiceStatus), (status = "5XX", body = ErrorEnvelope)))]
 pub async fn status(state: web::Data<ServiceState>) -> Result<HttpResponse, Problem> {
-    let calls_recorded = state
-        .store
-        .count_calls()
-        .map_err(|e| Problem::internal(e.to_string()))?;
-    Ok(HttpResponse::Ok().json(ServiceStatus {
+    Ok(HttpResponse::Ok().json(service_status(&state)?))
+}
+
+pub(crate) fn service_status(state: &ServiceState) -> Result<ServiceStatus, Problem> {
+    Ok(ServiceStatus {
         version: env!("CARGO_PKG_VERSION").into(),
         uptime: state.uptime(),
         state: state.condition().into(),
-        calls_recorded,
-        models: state.models().map(|replica| model_status(replica)).collect(),
-    }))
+        calls_recorded: state.store.count_calls().map_err(broken)?,
+        models: state.models().map(|replica| model_status(state, replica)).collect(),
+    })
+}
+
+fn broken(error: StoreError) -> Problem {
+    Problem::internal(error.to_string())
 }
 
 /// What `GET /manage/models/{name}/steps` is asked.
-#[derive(Deserialize)]
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub struct StepsQuery {
     /// Only steps with a greater number.
     #[serde(default)]
@@ -46,6 +63,9 @@ fn most_steps() -> usize {
 ///
 /// # Errors
 /// 404 for an unknown model.
+#[utoipa::path(get, path = "/manage/models/{name}/steps", tag = "manage", params(
+    ("name" = String, Path, description = "The model"), StepsQuery), responses(
+    (status = 200, description = "Records of steps, oldest first", body = Vec<Value>), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn steps(
     state: web::Data<ServiceState>,
     name: web::Path<String>,
@@ -55,12 +75,30 @@ pub async fn steps(
     Ok(HttpResponse::Ok().json(replica.generate.steps_after(query.after, query.most)))
 }
 
-/// What `GET /manage/requests` is asked.
-#[derive(Deserialize)]
+/// What `GET /manage/requests` is asked: all conditions have to hold.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
 pub struct RequestsQuery {
     /// The newest, at most so many.
     #[serde(default = "most_requests")]
     most: usize,
+    /// Only calls of this model.
+    model: Option<String>,
+    /// Only calls that ended so, such as `length` or `queue_full`.
+    outcome: Option<String>,
+    /// Only calls with the key of this name.
+    caller: Option<String>,
+    /// Only calls that failed or were refused, or only others.
+    failed: Option<bool>,
+    /// Only calls of the last so many seconds.
+    within: Option<f64>,
+    /// Only calls that arrived before this moment, in milliseconds since 1970.
+    before_ms: Option<i64>,
+    /// Only calls with at least so many seconds to the first token.
+    least_ttft: Option<f64>,
+    /// Only calls with at least so many seconds to the end.
+    least_total: Option<f64>,
 }
 
 fn most_requests() -> usize {
@@ -71,45 +109,205 @@ fn most_requests() -> usize {
 ///
 /// # Errors
 /// 500 when the database cannot be read.
+#[utoipa::path(get, path = "/manage/requests", tag = "manage", params(RequestsQuery), responses(
+    (status = 200, body = Vec<RecordedCall>), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn requests(
     state: web::Data<ServiceState>,
     query: web::Query<RequestsQuery>,
 ) -> Result<HttpResponse, Problem> {
-    let now = SystemTime::now()
-        .duration_since(UNIX_EPOCH)
-        .map_or(0, |time| time.as_millis() as i64);
+    let (now, query) = (milliseconds_since_1970(), query.into_inner());
+    let filter = CallFilter {
+        model: query.model,
+        outcome: query.outcome,
+        caller: query.caller,
+        failed: query.failed,
+        from_ms: query
+            .within
+            .map(|seconds| now.saturating_sub((seconds * 1000.0) as i64)),
+        before_ms: query.before_ms,
+        least_ttft: query.least_ttft,
+        least_total: query.least_total,
+    };
     state.store.flush();
     let calls = state
         .store
-        .latest_calls(query.most.min(10_000))
-        .map_err(|e| Problem::internal(e.to_string()))?;
+        .calls(&filter, query.most.min(MOST_LISTED))
+        .map_err(broken)?;
     Ok(HttpResponse::Ok().json(calls.into_iter().map(|call| recorded(call, now)).collect::<Vec<_>>()))
 }
 
-fn recorded(call: CallRecord, now: i64) -> RecordedCall {
+/// `GET /manage/requests/{id}`: the newest call whose id begins so, whole.
+///
+/// # Errors
+/// 404 when there is none.
+#[utoipa::path(get, path = "/manage/requests/{id}", tag = "manage",
+    params(("id" = String, Path, description = "The request id, or its beginning")), responses(
+    (status = 200, body = CallDetail), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn request(state: web::Data<ServiceState>, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+    state.store.flush();
+    let call = state.store.call(&id).map_err(broken)?;
+    let mut call = call.ok_or_else(|| {
+        Problem::not_kept(format!(
+            "no call whose id begins with `{id}` is kept; GET /manage/requests lists those that are"
+        ))
+    })?;
+    let text = call.text.take().map(|text| CallText {
+        prompt: text.prompt,
+        answer: text.answer,
+    });
+    Ok(HttpResponse::Ok().json(CallDetail {
+        parameters: serde_json::from_str(&call.parameters).unwrap_or(Value::Null),
+        gaps: call.gaps.iter().map(|gap| f64::from(*gap) / 1e6).collect(),
+        text,
+        call: recorded(call, milliseconds_since_1970()),
+    }))
+}
+
+pub(crate) fn recorded(call: CallRecord, now: i64) -> RecordedCall {
     RecordedCall {
         seconds_ago: (now - call.at_ms) as f64 / 1000.0,
         id: call.id,
         at_ms: call.at_ms,
         endpoint: call.endpoint,
+        caller: call.caller,
         model: call.model,
         status: call.status,
         outcome: call.outcome,
+        client_gone: call.client_gone,
         streamed: call.streamed,
         prompt_tokens: call.prompt_tokens,
         reused_tokens: call.reused_tokens,
         output_tokens: call.output_tokens,
+        preemptions: call.preemptions,
         queued: call.queued,
         prefill: call.prefill,
         ttft: call.ttft,
         itl_mean: call.itl_mean,
+        itl_p50: call.itl_p50,
+        itl_p90: call.itl_p90,
+        itl_p99: call.itl_p99,
         itl_max: call.itl_max,
         total: call.total,
     }
 }
 
-fn model_status(replica: &Replica) -> ModelStatus {
+/// `GET /manage/keys`: all keys, the oldest first, without their secrets.
+///
+/// # Errors
+/// 500 when the database cannot be read.
+#[utoipa::path(get, path = "/manage/keys", tag = "keys", responses((status = 200, body = Vec<KeyEntry>)))]
+pub async fn keys(state: web::Data<ServiceState>) -> Result<HttpResponse, Problem> {
+    state.store.flush();
+    let (keys, now) = (state.store.keys().map_err(broken)?, milliseconds_since_1970());
+    let entries: Vec<KeyEntry> = keys.into_iter().map(|key| key_entry(key, now)).collect();
+    Ok(HttpResponse::Ok().json(entries))
+}
+
+/// `POST /manage/keys`: makes a key; its secret is in this answer and nowhere else.
+///
+/// # Errors
+/// 400 when a field cannot be.
+#[utoipa::path(post, path = "/manage/keys", tag = "keys", request_body = NewKey, responses(
+    (status = 201, body = MadeKey), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn add_key(state: web::Data<ServiceState>, body: Result<Bytes, Error>) -> Result<HttpResponse, Problem> {
+    let wanted: NewKey = parse_body(&read_body(body)?).map_err(|error| Problem::body(&error))?;
+    let made = make_key(&state.store, wanted).map_err(|error| match error {
+        MakeKeyError::Field(field, text) => Problem::field(field, text),
+        error => Problem::internal(error.to_string()),
+    })?;
+    Ok(HttpResponse::Created().json(made))
+}
+
+/// `DELETE /manage/keys/{id}`: revokes a key, at once and for good.
+///
+/// # Errors
+/// 404 when there is no such key.
+#[utoipa::path(delete, path = "/manage/keys/{id}", tag = "keys", params(("id" = String, Path, description = "The key's id")),
+    responses((status = 200, body = KeyEntry), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn revoke_key(state: web::Data<ServiceState>, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+    let now = milliseconds_since_1970();
+    state.store.revoke_key(&id, now).map_err(broken)?;
+    let key = state.store.key(&id).map_err(broken)?;
+    let key = key.ok_or_else(|| {
+        Problem::not_kept(format!(
+            "there is no key `{id}`; GET /manage/keys lists those there are"
+        ))
+    })?;
+    Ok(HttpResponse::Ok().json(key_entry(key, now)))
+}
+
+/// What `GET /manage/runs` is asked.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct RunsQuery {
+    /// The newest, at most so many.
+    #[serde(default = "most_requests")]
+    most: usize,
+}
+
+/// `GET /manage/runs`: the load tests that are kept, newest first.
+///
+/// # Errors
+/// 500 when the database cannot be read.
+#[utoipa::path(get, path = "/manage/runs", tag = "load", params(RunsQuery), responses((status = 200, body = Vec<RunEntry>)))]
+pub async fn runs(state: web::Data<ServiceState>, query: web::Query<RunsQuery>) -> Result<HttpResponse, Problem> {
+    let runs = state.store.runs(query.most.min(MOST_LISTED)).map_err(broken)?;
+    Ok(HttpResponse::Ok().json(runs.into_iter().map(run_entry).collect::<Vec<_>>()))
+}
+
+/// `GET /manage/runs/{id}`: one load test.
+///
+/// # Errors
+/// 404 when it is not kept.
+#[utoipa::path(get, path = "/manage/runs/{id}", tag = "load", params(("id" = String, Path, description = "The run's id")),
+    responses((status = 200, body = RunEntry), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn run(state: web::Data<ServiceState>, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+    let run = state.store.run(&id).map_err(broken)?;
+    let run = run.ok_or_else(|| {
+        Problem::not_kept(format!(
+            "there is no run `{id}`; GET /manage/runs lists those there are"
+        ))
+    })?;
+    Ok(HttpResponse::Ok().json(run_entry(run)))
+}
+
+/// `POST /manage/runs`: keeps a load test, in the place of one of the same id.
+///
+/// # Errors
+/// 400 when the id cannot be.
+#[utoipa::path(post, path = "/manage/runs", tag = "load", request_body = RunEntry, responses(
+    (status = 201, body = RunEntry), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn add_run(state: web::Data<ServiceState>, body: Result<Bytes, Error>) -> Result<HttpResponse, Problem> {
+    let entry: RunEntry = parse_body(&read_body(body)?).map_err(|error| Problem::body(&error))?;
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || byte == b'-';
+    if entry.id.is_empty() || entry.id.len() > 64 || !entry.id.bytes().all(plain) {
+        return Err(Problem::field(
+            "id",
+            "`id` has up to 64 letters, digits and hyphens".into(),
+        ));
+    }
+    let record = RunRecord {
+        id: entry.id.clone(),
+        at_ms: entry.at_ms,
+        document: entry.run.to_string(),
+    };
+    state.store.add_run(&record).map_err(broken)?;
+    Ok(HttpResponse::Created().json(entry))
+}
+
+fn run_entry(run: RunRecord) -> RunEntry {
+    RunEntry {
+        id: run.id,
+        at_ms: run.at_ms,
+        run: serde_json::from_str(&run.document).unwrap_or(Value::Null),
+    }
+}
+
+pub(crate) fn model_status(state: &ServiceState, replica: &Replica) -> ModelStatus {
     let (status, limits, memory) = (replica.generate.status(), replica.generate.limits(), &replica.memory);
+    let window = state
+        .recent
+        .figures(&replica.name, status.prefill_tokens, status.output_tokens);
     ModelStatus {
         name: replica.name.clone(),
         device: "cpu".into(),
@@ -140,6 +338,7 @@ fn model_status(replica: &Replica) -> ModelStatus {
         output_tokens: status.output_tokens,
         ended: status.ended,
         preemptions: status.preemptions,
+        window,
         failure: status.failure,
     }
 }

@@ -1,22 +1,28 @@
 //! The OpenAI wire.
 
 mod address;
+mod answer;
 mod call;
 mod chat;
 mod completion;
+mod conversation;
 mod options;
 mod piece;
 
 pub use address::{wrong_address, wrong_method};
 pub use call::RequestId;
-pub use chat::chat;
-pub use completion::complete;
+pub use chat::{__path_chat, chat};
+pub use completion::{__path_complete, complete};
+pub(crate) use conversation::Rendered;
+pub(crate) use piece::read_body;
 
 use crate::state::ServiceState;
 use actix_web::{HttpResponse, web};
+use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::{ModelEntry, ModelList};
 
-/// `GET /v1/models`.
+/// `GET /v1/models`: the models there are.
+#[utoipa::path(get, path = "/v1/models", tag = "openai", responses((status = 200, body = ModelList)))]
 pub async fn models(state: web::Data<ServiceState>) -> HttpResponse {
     HttpResponse::Ok().json(ModelList {
         object: "list".into(),
@@ -24,10 +30,12 @@ pub async fn models(state: web::Data<ServiceState>) -> HttpResponse {
     })
 }
 
-/// `GET /v1/models/{name}`.
+/// `GET /v1/models/{name}`: one model.
 ///
 /// # Errors
 /// 404 for an unknown model.
+#[utoipa::path(get, path = "/v1/models/{name}", tag = "openai", params(("name" = String, Path, description = "The model")),
+    responses((status = 200, body = ModelEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn model(
     state: web::Data<ServiceState>,
     name: web::Path<String>,

@@ -1,7 +1,7 @@
 //! Errors as answers: what was asked, what the limit is, what would work.
 
 use actix_web::http::StatusCode;
-use actix_web::http::header::RETRY_AFTER;
+use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpResponse, ResponseError};
 use std::fmt;
 use std::time::Duration;
@@ -86,6 +86,99 @@ impl Problem {
         problem
     }
 
+    /// Headers that are too large: 431.
+    pub fn headers_too_large(bytes: usize, limit: usize) -> Problem {
+        let message = format!("the headers have {bytes} bytes; up to {limit} work");
+        Problem::new(
+            StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE,
+            "invalid_request_error",
+            "headers_too_large",
+            message,
+        )
+    }
+
+    /// A request to a name that is not the service's: 403.
+    pub fn wrong_host(host: &str) -> Problem {
+        let message = format!(
+            "the service does not answer to the name `{host}`; localhost and its addresses work, and names that \
+             `vastrelay start --host NAME` allows"
+        );
+        Problem::forbidden("host_not_allowed", message)
+    }
+
+    /// A request from a page of another origin: 403.
+    pub fn wrong_origin(origin: &str) -> Problem {
+        let message = format!(
+            "pages of `{origin}` may not call the service; its own may, and those that `vastrelay start --origin URL` allows"
+        );
+        Problem::forbidden("origin_not_allowed", message)
+    }
+
+    fn forbidden(code: &str, message: String) -> Problem {
+        Problem::new(StatusCode::FORBIDDEN, "permission_error", code, message)
+    }
+
+    fn unauthorized(code: &str, message: String) -> Problem {
+        Problem::new(StatusCode::UNAUTHORIZED, "authentication_error", code, message)
+    }
+
+    /// No key where one is needed: 401.
+    pub fn no_key() -> Problem {
+        let message =
+            "this service wants a key, as `Authorization: Bearer KEY`; `vastrelay key create` makes one".into();
+        Problem::unauthorized("no_key", message)
+    }
+
+    /// A key that was never made here: 401.
+    pub fn unknown_key() -> Problem {
+        let message = "this key is not one of this service's; `vastrelay key list` shows those there are".into();
+        Problem::unauthorized("unknown_key", message)
+    }
+
+    /// A key that has ended: 401.
+    pub fn expired_key(name: &str) -> Problem {
+        let message = format!("the key `{name}` has expired; `vastrelay key create` makes a new one");
+        Problem::unauthorized("expired_key", message)
+    }
+
+    /// A key that was revoked: 401.
+    pub fn revoked_key(name: &str) -> Problem {
+        let message = format!("the key `{name}` was revoked; whoever manages the service can make another");
+        Problem::unauthorized("revoked_key", message)
+    }
+
+    /// A key that may call models, where managing is asked for: 403.
+    pub fn scope_missing(name: &str) -> Problem {
+        let message = format!("the key `{name}` has the scope `use`; this address needs a key of the scope `manage`");
+        Problem::forbidden("scope_missing", message)
+    }
+
+    fn too_many(code: &str, message: String, wait: Duration) -> Problem {
+        let mut problem = Problem::new(StatusCode::TOO_MANY_REQUESTS, "rate_limit_error", code, message);
+        problem.retry_after = Some(wait);
+        problem
+    }
+
+    /// More calls at the same time than a key may have: 429.
+    pub fn too_many_at_once(name: &str, most: u32) -> Problem {
+        let message =
+            format!("the key `{name}` may have {most} calls at the same time and has them; try again when one ends");
+        Problem::too_many("too_many_at_once", message, Duration::from_secs(1))
+    }
+
+    /// More calls a minute than a key may make: 429.
+    pub fn too_many_a_minute(name: &str, most: u32, wait: Duration) -> Problem {
+        let seconds = wait.as_secs_f64().ceil().max(1.0);
+        let message =
+            format!("the key `{name}` may make {most} calls a minute and has made them; try again in {seconds} s");
+        Problem::too_many("too_many_a_minute", message, Duration::from_secs_f64(seconds))
+    }
+
+    /// Something that is not kept here: 404.
+    pub fn not_kept(message: String) -> Problem {
+        Problem::new(StatusCode::NOT_FOUND, "invalid_request_error", "not_found", message)
+    }
+
     /// An address that is not one of ours: 404, or 405 for the wrong method, with what would work.
     pub fn address(status: StatusCode, message: String) -> Problem {
         Problem::new(status, "invalid_request_error", "no_such_address", message)
@@ -109,10 +202,7 @@ impl Problem {
         match refusal {
             Refusal::QueueFull { retry_after, .. } => {
                 let message = format!("{refusal}; try again in {} s", retry_after.as_secs());
-                let mut problem =
-                    Problem::new(StatusCode::TOO_MANY_REQUESTS, "rate_limit_error", "queue_full", message);
-                problem.retry_after = Some(*retry_after);
-                problem
+                Problem::too_many("queue_full", message, *retry_after)
             }
             Refusal::TooLong { wanted, limit } => Problem::too_long(prompt_tokens, wanted - prompt_tokens, *limit),
             Refusal::Stopped(_) => Problem::new(
@@ -177,6 +267,9 @@ impl ResponseError for Problem {
 
     fn error_response(&self) -> HttpResponse {
         let mut response = HttpResponse::build(self.status);
+        if self.status == StatusCode::UNAUTHORIZED {
+            response.insert_header((WWW_AUTHENTICATE, "Bearer"));
+        }
         if let Some(wait) = self.retry_after {
             response.insert_header((RETRY_AFTER, wait.as_secs().max(1).to_string()));
         }

@@ -1,17 +1,24 @@
 //! How it listens, and how it stops.
 
-use crate::openai::{self, RequestId};
+use crate::guard::{Reach, guard};
+use crate::keys::has_valid_key;
+use crate::openai::{self, RequestId, wrong_method};
+use crate::problem::Problem;
 use crate::state::ServiceState;
-use crate::{console, departure, health, manage};
+use crate::tls::{TlsError, server_config};
+use crate::{console, departure, health, live, manage, metrics, openapi, text};
+use actix_cors::Cors;
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{HeaderName, HeaderValue};
-use actix_web::middleware::{Next, from_fn};
-use actix_web::{App, Error, HttpMessage, HttpServer, guard, web};
+use actix_web::middleware::{Condition, Next, from_fn};
+use actix_web::{App, Error, HttpMessage, HttpServer, Resource, Route, guard as when, web};
 use std::io;
 use std::net::{SocketAddr, TcpListener};
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 use tokio::signal::unix::{SignalKind, signal};
+use vastrelay_store::{Store, StoreError};
 
 /// Most bytes of a request's body.
 pub(crate) const MOST_BODY: usize = 16 << 20;
@@ -33,40 +40,88 @@ pub enum ServeError {
         /// What the system said.
         source: io::Error,
     },
-    /// Listening elsewhere than on loopback needs keys, which do not exist yet.
-    #[error("{address} can be reached from other machines and the service has no key; 127.0.0.1 or [::1] works")]
-    NotLoopback {
+    /// Listening elsewhere than on loopback needs a key.
+    #[error(
+        "{address} can be reached from other machines and the service has no key; \
+         `vastrelay key create --data DIR --name NAME --scope manage` makes one, or 127.0.0.1 works without"
+    )]
+    NoKey {
         /// The address.
         address: SocketAddr,
     },
+    /// The certificate cannot be used.
+    #[error(transparent)]
+    Tls(#[from] TlsError),
+    /// The database cannot be read.
+    #[error(transparent)]
+    Store(#[from] StoreError),
     /// The server broke.
     #[error("the server broke: {0}")]
     Io(#[from] io::Error),
+}
+
+/// How a service serves.
+#[derive(Clone, Debug, Default)]
+pub struct ServeOptions {
+    /// Certificate chain and private key, as PEM files; without, it speaks plain HTTP.
+    pub tls: Option<(PathBuf, PathBuf)>,
+    /// How often a line in the log sums up what was done; never when absent.
+    pub summary: Option<Duration>,
 }
 
 /// A service that listens.
 pub struct Server {
     listener: TcpListener,
     address: SocketAddr,
+    tls: Option<rustls::ServerConfig>,
+    summary: Option<Duration>,
 }
 
 impl Server {
     /// Takes an address; port 0 takes a free one.
     ///
     /// # Errors
-    /// When it is not on loopback or cannot be had.
-    pub fn bind(address: SocketAddr) -> Result<Server, ServeError> {
-        if !address.ip().is_loopback() {
-            return Err(ServeError::NotLoopback { address });
-        }
+    /// When it cannot be had, or the certificate cannot be used.
+    pub fn bind(address: SocketAddr, options: &ServeOptions) -> Result<Server, ServeError> {
+        let tls = options.tls.as_ref();
+        let tls = tls
+            .map(|(certificate, key)| server_config(certificate, key))
+            .transpose()?;
         let listener = TcpListener::bind(address).map_err(|source| ServeError::Listen { address, source })?;
         let address = listener.local_addr()?;
-        Ok(Server { listener, address })
+        Ok(Server {
+            listener,
+            address,
+            tls,
+            summary: options.summary,
+        })
     }
 
     /// Returns the address it listens on.
     pub fn address(&self) -> SocketAddr {
         self.address
+    }
+
+    /// Returns the address as one types it.
+    pub fn url(&self) -> String {
+        let scheme = if self.tls.is_some() { "https" } else { "http" };
+        format!("{scheme}://{}", self.address)
+    }
+
+    /// Returns whether what is sent to it can be read on the way from other machines.
+    pub fn is_open_to_eavesdroppers(&self) -> bool {
+        self.tls.is_none() && !self.address.ip().is_loopback()
+    }
+
+    /// Makes sure that somebody can call: a service that other machines can reach answers nobody without a key.
+    ///
+    /// # Errors
+    /// When there is no key.
+    pub fn check_keys(&self, store: &Store) -> Result<(), ServeError> {
+        if !self.address.ip().is_loopback() && !has_valid_key(store)? {
+            return Err(ServeError::NoKey { address: self.address });
+        }
+        Ok(())
     }
 
     /// Serves until the process is told to stop by SIGTERM or SIGINT; then refuses new requests, lets the others end, and
@@ -80,16 +135,21 @@ impl Server {
             App::new()
                 .app_data(shared.clone())
                 .configure(routes)
+                .wrap(from_fn(guard))
+                .wrap(Condition::new(!shared.reach.origins().is_empty(), cors(&shared.reach)))
                 .wrap(from_fn(name_request))
         })
         .on_connect(departure::remember)
         .workers(WORKERS)
         .disable_signals()
-        .shutdown_timeout(1)
-        .listen(self.listener)?
-        .run();
+        .shutdown_timeout(1);
+        let server = match self.tls {
+            Some(tls) => server.listen_rustls_0_23(self.listener, tls)?.run(),
+            None => server.listen(self.listener)?.run(),
+        };
         let handle = server.handle();
         let running = tokio::spawn(server);
+        let sampling = tokio::task::spawn_local(live::sample(state.clone(), self.summary));
         let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
         tokio::select! {
             _ = terminate.recv() => {}
@@ -101,6 +161,7 @@ impl Server {
         while state.active_calls() > 0 && begun.elapsed() < DRAIN_LIMIT {
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
+        sampling.abort();
         handle.stop(true).await;
         let ended = running.await;
         state.store.flush();
@@ -109,40 +170,63 @@ impl Server {
     }
 }
 
+/// Lets pages of the named origins call and read the answers.
+fn cors(reach: &Reach) -> Cors {
+    let cors = Cors::default().allow_any_method().allow_any_header().max_age(600);
+    reach
+        .origins()
+        .iter()
+        .fold(cors, |cors, origin| cors.allowed_origin(origin))
+}
+
+/// Returns an address and its way of being called; any other way is told the right one.
+fn at(path: &str, routes: impl IntoIterator<Item = Route>) -> Resource {
+    let resource = web::resource(path.to_owned());
+    let resource = routes.into_iter().fold(resource, Resource::route);
+    resource.default_service(web::to(wrong_method))
+}
+
 /// Every address of the service.
+#[rustfmt::skip]
 pub fn routes(config: &mut web::ServiceConfig) {
     config
         .app_data(web::PayloadConfig::new(MOST_BODY).limit(MOST_BODY))
-        .service(
-            web::resource("/v1/models")
-                .route(web::get().to(openai::models))
-                .default_service(web::to(openai::wrong_method)),
-        )
-        .service(web::resource("/v1/models/{name}").route(web::get().to(openai::model)))
-        .service(
-            web::resource("/v1/chat/completions")
-                .route(web::post().to(openai::chat))
-                .default_service(web::to(openai::wrong_method)),
-        )
-        .service(
-            web::resource("/v1/completions")
-                .route(web::post().to(openai::complete))
-                .default_service(web::to(openai::wrong_method)),
-        )
-        .route("/health/live", web::get().to(health::live))
-        .route("/health/ready", web::get().to(health::ready))
-        .route("/manage/status", web::get().to(manage::status))
-        .route("/manage/requests", web::get().to(manage::requests))
-        .route("/manage/models/{name}/steps", web::get().to(manage::steps))
+        .app_data(web::QueryConfig::default().error_handler(|error, _| {
+            Problem::field("query", format!("the query cannot be read: {error}")).into()
+        }))
+        .app_data(web::PathConfig::default().error_handler(|error, _| {
+            Problem::field("path", format!("the address cannot be read: {error}")).into()
+        }))
+        .service(at("/v1/models", [web::get().to(openai::models)]))
+        .service(at("/v1/models/{name}", [web::get().to(openai::model)]))
+        .service(at("/v1/chat/completions", [web::post().to(openai::chat)]))
+        .service(at("/v1/completions", [web::post().to(openai::complete)]))
+        .service(at("/text/render", [web::post().to(text::render)]))
+        .service(at("/text/encode", [web::post().to(text::encode)]))
+        .service(at("/text/count", [web::post().to(text::count)]))
+        .service(at("/text/decode", [web::post().to(text::decode)]))
+        .service(at("/health/live", [web::get().to(health::live)]))
+        .service(at("/health/ready", [web::get().to(health::ready)]))
+        .service(at("/metrics", [web::get().to(metrics::metrics)]))
+        .service(at("/openapi.json", [web::get().to(openapi::description)]))
+        .service(at("/manage/status", [web::get().to(manage::status)]))
+        .service(at("/manage/live", [web::get().to(live::live)]))
+        .service(at("/manage/requests", [web::get().to(manage::requests)]))
+        .service(at("/manage/requests/{id}", [web::get().to(manage::request)]))
+        .service(at("/manage/models/{name}/steps", [web::get().to(manage::steps)]))
+        .service(at("/manage/keys", [web::get().to(manage::keys), web::post().to(manage::add_key)]))
+        .service(at("/manage/keys/{id}", [web::delete().to(manage::revoke_key)]))
+        .service(at("/manage/runs", [web::get().to(manage::runs), web::post().to(manage::add_run)]))
+        .service(at("/manage/runs/{id}", [web::get().to(manage::run)]))
         .service(
             web::resource("/{file:|assets/.*|[a-z0-9-]+\\.(svg|html|txt|webmanifest)}")
-                .guard(guard::Get())
+                .guard(when::Get())
                 .to(console::file),
         )
         .default_service(web::to(openai::wrong_address));
 }
 
-/// Gives each request a name, the caller's own or a new one, and says it in the answer.
+/// Gives each request a name, the caller's own or a new one, says it in the answer, and counts the answer.
 async fn name_request(
     request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
@@ -154,7 +238,17 @@ async fn name_request(
         .filter(|id| is_name(id));
     let id = given.map_or_else(|| uuid::Uuid::new_v4().simple().to_string(), str::to_owned);
     request.extensions_mut().insert(RequestId(id.clone()));
+    let begun = Instant::now();
+    let method = request.method().to_string();
+    let state = request.app_data::<web::Data<ServiceState>>().cloned();
     let mut response = next.call(request).await?;
+    if let Some(state) = state {
+        // Addresses that callers make up are no labels.
+        let route = response.request().match_pattern().unwrap_or_default();
+        let route = if route.starts_with("/{file") { "console" } else { &route };
+        let seconds = begun.elapsed().as_secs_f64();
+        state.metrics.http(route, &method, response.status().as_u16(), seconds);
+    }
     if let Ok(value) = HeaderValue::from_str(&id) {
         response
             .headers_mut()

@@ -1,6 +1,10 @@
 //! What all handlers share.
 
+use crate::guard::{KeyLimits, Reach};
+use crate::live::Live;
+use crate::metrics::Metrics;
 use crate::problem::Problem;
+use crate::recent::Recent;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -8,30 +12,45 @@ use std::time::{Instant, SystemTime, UNIX_EPOCH};
 use vastrelay_serving::Replica;
 use vastrelay_store::Store;
 
-/// The service's models and records.
+/// The service's models, records and figures.
 pub struct ServiceState {
     models: BTreeMap<String, Arc<Replica>>,
-    /// Where calls are recorded.
+    /// Where calls, keys and runs are kept.
     pub store: Store,
+    /// Whether prompts and answers are kept with the calls.
+    pub keeps_texts: bool,
+    pub(crate) reach: Reach,
+    pub(crate) limits: KeyLimits,
+    pub(crate) metrics: Metrics,
+    pub(crate) recent: Recent,
+    pub(crate) live: Live,
     started: Instant,
     started_at: u64,
     draining: AtomicBool,
-    pub(crate) active_calls: AtomicUsize,
+    pub(crate) active_calls: Arc<AtomicUsize>,
 }
 
 impl ServiceState {
     /// Returns the state of a service that has just started.
-    pub fn new(models: Vec<Replica>, store: Store) -> ServiceState {
+    pub fn new(models: Vec<Replica>, store: Store, reach: Reach, keeps_texts: bool) -> ServiceState {
+        let models: BTreeMap<String, Arc<Replica>> = models
+            .into_iter()
+            .map(|replica| (replica.name.clone(), Arc::new(replica)))
+            .collect();
+        let active_calls = Arc::new(AtomicUsize::new(0));
         ServiceState {
-            models: models
-                .into_iter()
-                .map(|replica| (replica.name.clone(), Arc::new(replica)))
-                .collect(),
+            metrics: Metrics::new(models.values().cloned().collect(), active_calls.clone()),
+            recent: Recent::new(models.keys().cloned()),
+            limits: KeyLimits::default(),
+            live: Live::default(),
+            models,
             store,
+            keeps_texts,
+            reach,
             started: Instant::now(),
             started_at: seconds_since_1970(),
             draining: AtomicBool::new(false),
-            active_calls: AtomicUsize::new(0),
+            active_calls,
         }
     }
 

@@ -1,8 +1,9 @@
 //! One row per call.
 
-use rusqlite::{Connection, Row, params};
+use rusqlite::types::Value;
+use rusqlite::{Connection, Row, named_params, params_from_iter};
 
-/// What is kept of a call: figures, no prompt and no answer. Durations in seconds.
+/// What is kept of a call: figures, and no prompt or answer unless [`CallRecord::text`] is set. Durations in seconds.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct CallRecord {
     /// The request id that the answer's header carried.
@@ -11,12 +12,18 @@ pub struct CallRecord {
     pub at_ms: i64,
     /// `chat` or `completions`.
     pub endpoint: String,
+    /// The name of the key it came with; empty without one.
+    pub caller: String,
     /// The model as asked for.
     pub model: String,
+    /// The fields of the request as JSON, without prompt or messages.
+    pub parameters: String,
     /// The HTTP status.
     pub status: u16,
     /// How it ended: `end-token`, `length`, `cancelled`, …; or why it was refused.
     pub outcome: String,
+    /// Whether the caller went away before the end.
+    pub client_gone: bool,
     /// Whether the answer came in pieces.
     pub streamed: bool,
     /// Tokens of the prompt.
@@ -25,6 +32,8 @@ pub struct CallRecord {
     pub reused_tokens: usize,
     /// Tokens produced.
     pub output_tokens: usize,
+    /// How often it lost its place in the batch.
+    pub preemptions: usize,
     /// From arrival to the batch.
     pub queued: f64,
     /// From the batch to the first token.
@@ -33,37 +42,118 @@ pub struct CallRecord {
     pub ttft: f64,
     /// Mean of the gaps between tokens.
     pub itl_mean: f64,
+    /// Their median.
+    pub itl_p50: f64,
+    /// Their 90th percentile.
+    pub itl_p90: f64,
+    /// Their 99th percentile.
+    pub itl_p99: f64,
     /// The largest gap.
     pub itl_max: f64,
     /// From arrival to the end.
     pub total: f64,
+    /// Each gap between the tokens of the first completion, in microseconds. Lists of calls leave it empty.
+    pub gaps: Vec<u32>,
+    /// Prompt and answer, when they are to be kept. Lists of calls leave it empty.
+    pub text: Option<CallText>,
+}
+
+/// What was said in a call.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct CallText {
+    /// The messages or the prompt, as JSON.
+    pub prompt: String,
+    /// The answer; several completions stand one after the other.
+    pub answer: String,
+}
+
+/// Which calls are wanted; absent conditions let all pass.
+#[derive(Clone, Debug, Default)]
+pub struct CallFilter {
+    /// By model.
+    pub model: Option<String>,
+    /// By outcome.
+    pub outcome: Option<String>,
+    /// By the name of the key.
+    pub caller: Option<String>,
+    /// Only those with a status of 400 or more, or only those without.
+    pub failed: Option<bool>,
+    /// Arrived at this moment or later, in milliseconds since 1970.
+    pub from_ms: Option<i64>,
+    /// Arrived before this moment.
+    pub before_ms: Option<i64>,
+    /// With at least so long to the first token, in seconds.
+    pub least_ttft: Option<f64>,
+    /// With at least so long to the end, in seconds.
+    pub least_total: Option<f64>,
+}
+
+impl CallFilter {
+    fn conditions(&self) -> (String, Vec<Value>) {
+        let text = |value: &Option<String>| value.clone().map(Value::Text);
+        let failed = self.failed.map(|failed| Value::Integer(i64::from(failed)));
+        let all = [
+            ("model = ?", text(&self.model)),
+            ("outcome = ?", text(&self.outcome)),
+            ("caller = ?", text(&self.caller)),
+            ("(status >= 400) = ?", failed),
+            ("at_ms >= ?", self.from_ms.map(Value::Integer)),
+            ("at_ms < ?", self.before_ms.map(Value::Integer)),
+            ("ttft >= ?", self.least_ttft.map(Value::Real)),
+            ("total >= ?", self.least_total.map(Value::Real)),
+        ];
+        let given = all.into_iter().filter_map(|(sql, value)| Some((sql, value?)));
+        let (sql, values): (Vec<_>, Vec<_>) = given.unzip();
+        match sql.as_slice() {
+            [] => (String::new(), values),
+            sql => (format!("WHERE {}", sql.join(" AND ")), values),
+        }
+    }
 }
 
 const COLUMNS: &str = "id, at_ms, endpoint, model, status, outcome, streamed, prompt_tokens, reused_tokens, \
-                       output_tokens, queued, prefill, ttft, itl_mean, itl_max, total";
+                       output_tokens, queued, prefill, ttft, itl_mean, itl_max, total, caller, parameters, itl_p50, \
+                       itl_p90, itl_p99, preemptions, client_gone";
 
 pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Result<()> {
     let sql = format!(
-        "INSERT INTO calls ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)"
+        "INSERT INTO calls ({COLUMNS}, gaps) VALUES (:id, :at_ms, :endpoint, :model, :status, :outcome, :streamed, \
+         :prompt_tokens, :reused_tokens, :output_tokens, :queued, :prefill, :ttft, :itl_mean, :itl_max, :total, :caller, \
+         :parameters, :itl_p50, :itl_p90, :itl_p99, :preemptions, :client_gone, :gaps)"
     );
-    connection.prepare_cached(&sql)?.execute(params![
-        call.id,
-        call.at_ms,
-        call.endpoint,
-        call.model,
-        call.status,
-        call.outcome,
-        call.streamed,
-        call.prompt_tokens as i64,
-        call.reused_tokens as i64,
-        call.output_tokens as i64,
-        call.queued,
-        call.prefill,
-        call.ttft,
-        call.itl_mean,
-        call.itl_max,
-        call.total,
-    ])?;
+    let gaps: Vec<u8> = call.gaps.iter().flat_map(|gap| gap.to_le_bytes()).collect();
+    connection.prepare_cached(&sql)?.execute(named_params! {
+        ":id": call.id,
+        ":at_ms": call.at_ms,
+        ":endpoint": call.endpoint,
+        ":model": call.model,
+        ":status": call.status,
+        ":outcome": call.outcome,
+        ":streamed": call.streamed,
+        ":prompt_tokens": call.prompt_tokens as i64,
+        ":reused_tokens": call.reused_tokens as i64,
+        ":output_tokens": call.output_tokens as i64,
+        ":queued": call.queued,
+        ":prefill": call.prefill,
+        ":ttft": call.ttft,
+        ":itl_mean": call.itl_mean,
+        ":itl_max": call.itl_max,
+        ":total": call.total,
+        ":caller": call.caller,
+        ":parameters": call.parameters,
+        ":itl_p50": call.itl_p50,
+        ":itl_p90": call.itl_p90,
+        ":itl_p99": call.itl_p99,
+        ":preemptions": call.preemptions as i64,
+        ":client_gone": call.client_gone,
+        ":gaps": gaps,
+    })?;
+    if let Some(text) = &call.text {
+        let number = connection.last_insert_rowid();
+        connection
+            .prepare_cached("INSERT INTO texts (number, prompt, answer) VALUES (?1, ?2, ?3)")?
+            .execute((number, &text.prompt, &text.answer))?;
+    }
     Ok(())
 }
 
@@ -73,31 +163,92 @@ pub(crate) fn count(connection: &Connection) -> rusqlite::Result<u64> {
         .map(|count| count as u64)
 }
 
+#[cfg(test)]
 pub(crate) fn latest(connection: &Connection, most: usize) -> rusqlite::Result<Vec<CallRecord>> {
-    let mut statement =
-        connection.prepare_cached(&format!("SELECT {COLUMNS} FROM calls ORDER BY number DESC LIMIT ?1"))?;
-    let rows = statement.query_map([most as i64], read)?;
+    find(connection, &CallFilter::default(), most)
+}
+
+pub(crate) fn find(connection: &Connection, filter: &CallFilter, most: usize) -> rusqlite::Result<Vec<CallRecord>> {
+    let (conditions, mut values) = filter.conditions();
+    values.push(Value::Integer(most as i64));
+    let sql = format!("SELECT {COLUMNS} FROM calls {conditions} ORDER BY number DESC LIMIT ?");
+    let mut statement = connection.prepare_cached(&sql)?;
+    let rows = statement.query_map(params_from_iter(values), read)?;
     rows.collect()
 }
 
+/// Returns the newest call whose id begins so, whole.
+pub(crate) fn one(connection: &Connection, id_start: &str) -> rusqlite::Result<Option<CallRecord>> {
+    let sql = format!(
+        "SELECT {COLUMNS}, gaps, prompt, answer FROM calls LEFT JOIN texts USING (number)
+         WHERE id >= ?1 AND id < ?1 || char(0x10ffff) ORDER BY calls.number DESC LIMIT 1"
+    );
+    let mut statement = connection.prepare_cached(&sql)?;
+    let mut rows = statement.query([id_start])?;
+    let Some(row) = rows.next()? else { return Ok(None) };
+    let mut call = read(row)?;
+    let gaps: Vec<u8> = row.get("gaps")?;
+    call.gaps = gaps
+        .chunks_exact(4)
+        .map(|bytes| u32::from_le_bytes(bytes.try_into().expect("chunks of four")))
+        .collect();
+    call.text = match (row.get("prompt")?, row.get("answer")?) {
+        (Some(prompt), Some(answer)) => Some(CallText { prompt, answer }),
+        _ => None,
+    };
+    Ok(Some(call))
+}
+
+/// Deletes what is too old and, while the database is too large, the oldest tenth of the calls.
+pub(crate) fn prune(connection: &Connection, oldest_ms: i64, most_bytes: u64) -> rusqlite::Result<()> {
+    connection.execute("DELETE FROM calls WHERE at_ms < ?1", [oldest_ms])?;
+    while used_bytes(connection)? > most_bytes {
+        let tenth = count(connection)?.div_ceil(10);
+        let sql = "DELETE FROM calls WHERE number IN (SELECT number FROM calls ORDER BY number LIMIT ?1)";
+        if connection.execute(sql, [tenth as i64])? == 0 {
+            break;
+        }
+    }
+    connection.execute(
+        "DELETE FROM texts WHERE number < (SELECT ifnull(min(number), 9e18) FROM calls)",
+        [],
+    )?;
+    Ok(())
+}
+
+/// Returns the bytes of the database that hold something.
+fn used_bytes(connection: &Connection) -> rusqlite::Result<u64> {
+    let pragma = |name: &str| connection.query_row(&format!("PRAGMA {name}"), [], |row| row.get::<_, i64>(0));
+    Ok(((pragma("page_count")? - pragma("freelist_count")?) * pragma("page_size")?) as u64)
+}
+
 fn read(row: &Row<'_>) -> rusqlite::Result<CallRecord> {
-    let tokens = |index: usize| row.get::<_, i64>(index).map(|count| count as usize);
+    let count = |name: &str| row.get::<_, i64>(name).map(|count| count as usize);
     Ok(CallRecord {
-        id: row.get(0)?,
-        at_ms: row.get(1)?,
-        endpoint: row.get(2)?,
-        model: row.get(3)?,
-        status: row.get(4)?,
-        outcome: row.get(5)?,
-        streamed: row.get(6)?,
-        prompt_tokens: tokens(7)?,
-        reused_tokens: tokens(8)?,
-        output_tokens: tokens(9)?,
-        queued: row.get(10)?,
-        prefill: row.get(11)?,
-        ttft: row.get(12)?,
-        itl_mean: row.get(13)?,
-        itl_max: row.get(14)?,
-        total: row.get(15)?,
+        id: row.get("id")?,
+        at_ms: row.get("at_ms")?,
+        endpoint: row.get("endpoint")?,
+        caller: row.get("caller")?,
+        model: row.get("model")?,
+        parameters: row.get("parameters")?,
+        status: row.get("status")?,
+        outcome: row.get("outcome")?,
+        client_gone: row.get("client_gone")?,
+        streamed: row.get("streamed")?,
+        prompt_tokens: count("prompt_tokens")?,
+        reused_tokens: count("reused_tokens")?,
+        output_tokens: count("output_tokens")?,
+        preemptions: count("preemptions")?,
+        queued: row.get("queued")?,
+        prefill: row.get("prefill")?,
+        ttft: row.get("ttft")?,
+        itl_mean: row.get("itl_mean")?,
+        itl_p50: row.get("itl_p50")?,
+        itl_p90: row.get("itl_p90")?,
+        itl_p99: row.get("itl_p99")?,
+        itl_max: row.get("itl_max")?,
+        total: row.get("total")?,
+        gaps: Vec::new(),
+        text: None,
     })
 }

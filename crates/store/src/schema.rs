@@ -4,34 +4,81 @@ use rusqlite_migration::{M, Migrations};
 
 /// Returns every step from an empty database to today's schema; steps are only ever added.
 pub(crate) fn migrations() -> Migrations<'static> {
-    Migrations::new(vec![M::up(
-        "CREATE TABLE calls (
-            number        INTEGER PRIMARY KEY,
-            id            TEXT NOT NULL,
-            at_ms         INTEGER NOT NULL,
-            endpoint      TEXT NOT NULL,
-            model         TEXT NOT NULL,
-            status        INTEGER NOT NULL,
-            outcome       TEXT NOT NULL,
-            streamed      INTEGER NOT NULL,
-            prompt_tokens INTEGER NOT NULL,
-            reused_tokens INTEGER NOT NULL,
-            output_tokens INTEGER NOT NULL,
-            queued        REAL NOT NULL,
-            prefill       REAL NOT NULL,
-            ttft          REAL NOT NULL,
-            itl_mean      REAL NOT NULL,
-            itl_max       REAL NOT NULL,
-            total         REAL NOT NULL
-        ) STRICT;
-        CREATE INDEX calls_at ON calls (at_ms);",
-    )])
+    Migrations::new(vec![M::up(CALLS), M::up(KEYS_RUNS_AND_FULLER_CALLS)])
 }
+
+const CALLS: &str = "CREATE TABLE calls (
+    number        INTEGER PRIMARY KEY,
+    id            TEXT NOT NULL,
+    at_ms         INTEGER NOT NULL,
+    endpoint      TEXT NOT NULL,
+    model         TEXT NOT NULL,
+    status        INTEGER NOT NULL,
+    outcome       TEXT NOT NULL,
+    streamed      INTEGER NOT NULL,
+    prompt_tokens INTEGER NOT NULL,
+    reused_tokens INTEGER NOT NULL,
+    output_tokens INTEGER NOT NULL,
+    queued        REAL NOT NULL,
+    prefill       REAL NOT NULL,
+    ttft          REAL NOT NULL,
+    itl_mean      REAL NOT NULL,
+    itl_max       REAL NOT NULL,
+    total         REAL NOT NULL
+) STRICT;
+CREATE INDEX calls_at ON calls (at_ms);";
+
+const KEYS_RUNS_AND_FULLER_CALLS: &str = "
+ALTER TABLE calls ADD COLUMN caller      TEXT NOT NULL DEFAULT '';
+ALTER TABLE calls ADD COLUMN parameters  TEXT NOT NULL DEFAULT '{}';
+ALTER TABLE calls ADD COLUMN itl_p50     REAL NOT NULL DEFAULT 0;
+ALTER TABLE calls ADD COLUMN itl_p90     REAL NOT NULL DEFAULT 0;
+ALTER TABLE calls ADD COLUMN itl_p99     REAL NOT NULL DEFAULT 0;
+ALTER TABLE calls ADD COLUMN preemptions INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE calls ADD COLUMN client_gone INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE calls ADD COLUMN gaps        BLOB NOT NULL DEFAULT x'';
+CREATE INDEX calls_id ON calls (id);
+CREATE TABLE texts (
+    number INTEGER PRIMARY KEY,
+    prompt TEXT NOT NULL,
+    answer TEXT NOT NULL
+) STRICT;
+CREATE TABLE keys (
+    id         TEXT PRIMARY KEY,
+    name       TEXT NOT NULL,
+    hash       BLOB NOT NULL,
+    scope      TEXT NOT NULL,
+    created_ms INTEGER NOT NULL,
+    expires_ms INTEGER,
+    revoked_ms INTEGER,
+    used_ms    INTEGER,
+    per_minute INTEGER,
+    at_once    INTEGER
+) STRICT;
+CREATE TABLE runs (
+    id       TEXT PRIMARY KEY,
+    at_ms    INTEGER NOT NULL,
+    document TEXT NOT NULL
+) STRICT;";
 
 #[cfg(test)]
 mod tests {
+    use super::*;
+    use rusqlite::Connection;
+
     #[test]
     fn migrations_are_well_formed() {
-        super::migrations().validate().unwrap();
+        migrations().validate().unwrap();
+    }
+
+    #[test]
+    fn calls_of_the_first_version_are_kept() {
+        let mut connection = Connection::open_in_memory().unwrap();
+        migrations().to_version(&mut connection, 1).unwrap();
+        let old = "INSERT INTO calls VALUES (1, 'a', 5, 'chat', 'm', 200, 'length', 1, 2, 0, 3, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6)";
+        connection.execute(old, []).unwrap();
+        migrations().to_latest(&mut connection).unwrap();
+        let call = crate::calls::latest(&connection, 1).unwrap().remove(0);
+        assert_eq!((call.id.as_str(), call.total, call.caller.as_str()), ("a", 0.6, ""));
     }
 }

@@ -1,29 +1,33 @@
-//! The one thread that writes.
+//! The one thread that writes records.
 
 use crate::calls::{self, CallRecord};
+use crate::{Retention, keys, milliseconds_since_1970};
 use rusqlite::Connection;
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread::JoinHandle;
 
 /// Most records in one transaction.
 const BATCH: usize = 512;
+/// Records between two looks at what is too old or too much.
+const PRUNE_EVERY: usize = 2_000;
 
 pub(crate) struct Writer {
     inbox: Option<Sender<Act>>,
     thread: Option<JoinHandle<()>>,
 }
 
-enum Act {
+pub(crate) enum Act {
     Record(Box<CallRecord>),
+    KeyUsed { id: String, at_ms: i64 },
     Flush(Sender<()>),
 }
 
 impl Writer {
-    pub fn start(connection: Connection) -> Writer {
+    pub fn start(connection: Connection, retention: Retention) -> Writer {
         let (inbox, acts) = channel();
         let thread = std::thread::Builder::new()
             .name("store".into())
-            .spawn(move || run(connection, &acts))
+            .spawn(move || run(connection, retention, &acts))
             .expect("the system gives a thread for the store");
         Writer {
             inbox: Some(inbox),
@@ -31,9 +35,9 @@ impl Writer {
         }
     }
 
-    pub fn send(&self, call: CallRecord) {
+    pub fn send(&self, act: Act) {
         if let Some(inbox) = &self.inbox {
-            let _ = inbox.send(Act::Record(Box::new(call)));
+            let _ = inbox.send(act);
         }
     }
 
@@ -57,30 +61,47 @@ impl Drop for Writer {
 }
 
 /// Commits what has come in since the last commit, until nobody sends any more.
-fn run(mut connection: Connection, acts: &Receiver<Act>) {
+fn run(mut connection: Connection, retention: Retention, acts: &Receiver<Act>) {
+    let mut until_prune = 0;
     while let Ok(first) = acts.recv() {
         let mut flushes = Vec::new();
-        let mut records = Vec::new();
+        let mut writes = Vec::new();
         for act in std::iter::once(first).chain(acts.try_iter().take(BATCH)) {
             match act {
-                Act::Record(call) => records.push(call),
                 Act::Flush(done) => flushes.push(done),
+                act => writes.push(act),
             }
         }
-        if let Err(error) = write(&mut connection, &records) {
-            tracing::error!(%error, lost = records.len(), "records could not be written");
+        let prune = !writes.is_empty() && until_prune == 0;
+        if let Err(error) = write(&mut connection, &writes, prune.then_some(retention)) {
+            tracing::error!(%error, lost = writes.len(), "records could not be written");
         }
+        until_prune = if prune {
+            PRUNE_EVERY
+        } else {
+            until_prune.saturating_sub(writes.len())
+        };
         for done in flushes {
             let _ = done.send(());
         }
     }
 }
 
-fn write(connection: &mut Connection, records: &[Box<CallRecord>]) -> rusqlite::Result<()> {
-    if records.is_empty() {
+fn write(connection: &mut Connection, writes: &[Act], prune: Option<Retention>) -> rusqlite::Result<()> {
+    if writes.is_empty() {
         return Ok(());
     }
     let transaction = connection.transaction()?;
-    records.iter().try_for_each(|call| calls::insert(&transaction, call))?;
+    for act in writes {
+        match act {
+            Act::Record(call) => calls::insert(&transaction, call)?,
+            Act::KeyUsed { id, at_ms } => keys::touch(&transaction, id, *at_ms)?,
+            Act::Flush(_) => {}
+        }
+    }
+    if let Some(retention) = prune {
+        let oldest = milliseconds_since_1970() - retention.age.as_millis() as i64;
+        calls::prune(&transaction, oldest, retention.bytes)?;
+    }
     transaction.commit()
 }

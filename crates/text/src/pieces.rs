@@ -59,6 +59,16 @@ impl TokenPieces {
         self.bytes.get(id as usize).map_or(&[], |bytes| bytes)
     }
 
+    /// Returns the text of tokens, control tokens shown by their names; bytes that are no character show as U+FFFD.
+    pub fn text(&self, ids: &[u32]) -> String {
+        let bytes: Vec<u8> = ids.iter().flat_map(|id| self.bytes(*id).iter().copied()).collect();
+        let text = String::from_utf8_lossy(&bytes);
+        match text.strip_prefix(' ') {
+            Some(rest) if self.strips_first_space => rest.to_owned(),
+            _ => text.into_owned(),
+        }
+    }
+
     /// Returns whether a token is a control token, which text does not show.
     pub fn is_special(&self, id: u32) -> bool {
         self.special.get(id as usize).copied().unwrap_or(false)

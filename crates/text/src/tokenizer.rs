@@ -60,6 +60,11 @@ impl Tokenizer {
         text
     }
 
+    /// Returns a text without the marks of [`Tokenizer::defuse`].
+    pub fn without_marks(text: &str) -> String {
+        text.replace(DEFUSED, "")
+    }
+
     /// Returns the ids of a template's text whose messages were defused.
     ///
     /// # Errors

@@ -3,9 +3,10 @@
 use crate::sampling::{Include, LogitBias, Measured, Stop, StreamOptions, Usage};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use utoipa::ToSchema;
 
 /// A request. Unknown fields are refused by name, as ignoring them might change what the caller gets.
-#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ChatRequest {
     /// Which model.
@@ -53,6 +54,7 @@ pub struct ChatRequest {
     pub frequency_penalty: Option<f32>,
     /// Added to logits, by token id.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<std::collections::BTreeMap<String, f32>>)]
     pub logit_bias: Option<LogitBias>,
     /// Makes sampling repeatable.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -93,7 +95,7 @@ pub struct ChatRequest {
 }
 
 /// One message of a conversation.
-#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ChatMessage {
     /// Who speaks.
@@ -113,7 +115,7 @@ pub struct ChatMessage {
 }
 
 /// What is said, whole or in parts.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 #[serde(
     untagged,
     expecting = "a string or a list of text parts `{\"type\": \"text\", \"text\": …}`"
@@ -126,7 +128,7 @@ pub enum Content {
 }
 
 /// A part of what is said.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 #[serde(tag = "type", rename_all = "snake_case")]
 pub enum Part {
     /// Text.
@@ -147,7 +149,7 @@ impl Content {
 }
 
 /// A whole answer.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct ChatAnswer {
     /// Its name.
     pub id: String,
@@ -164,7 +166,7 @@ pub struct ChatAnswer {
 }
 
 /// One of the answers.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct ChatChoice {
     /// Its number.
     pub index: u32,
@@ -183,7 +185,7 @@ pub struct ChatChoice {
 }
 
 /// What the assistant said.
-#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 pub struct AnswerMessage {
     /// `assistant`.
     pub role: String,
@@ -194,7 +196,7 @@ pub struct AnswerMessage {
 }
 
 /// A piece of a streamed answer.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct ChatPiece {
     /// The answer's name.
     pub id: String,
@@ -212,7 +214,7 @@ pub struct ChatPiece {
 }
 
 /// What is new of one of the answers.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct ChatPieceChoice {
     /// Its number.
     pub index: u32,
@@ -231,7 +233,7 @@ pub struct ChatPieceChoice {
 }
 
 /// What is new of a message.
-#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 pub struct Delta {
     /// `assistant`, on the first piece.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -242,14 +244,14 @@ pub struct Delta {
 }
 
 /// Log-probabilities of an answer's tokens.
-#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 pub struct ChatLogprobs {
     /// One for each token.
     pub content: Vec<ChatLogprob>,
 }
 
 /// A token's log-probability and the alternatives.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct ChatLogprob {
     /// The token itself.
     #[serde(flatten)]
@@ -259,7 +261,7 @@ pub struct ChatLogprob {
 }
 
 /// A token with its log-probability.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct TokenLogprob {
     /// Its text; bytes that are no character show as U+FFFD.
     pub token: String,

@@ -3,9 +3,10 @@
 use crate::sampling::{Include, LogitBias, Measured, Stop, StreamOptions, Usage};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use utoipa::ToSchema;
 
 /// A request. Unknown fields are refused by name.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CompletionRequest {
     /// Which model.
@@ -27,6 +28,15 @@ pub struct CompletionRequest {
     /// Completions wanted of each prompt.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub n: Option<u32>,
+    /// Completions made of each prompt, of which the `n` with the highest mean log-probability are returned; `n` when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub best_of: Option<u32>,
+    /// Whether each text begins with its prompt.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub echo: Option<bool>,
+    /// Text after the completion is not supported; null or an empty string is accepted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub suffix: Option<String>,
     /// Divides the logits; 0 is greedy.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub temperature: Option<f32>,
@@ -50,6 +60,7 @@ pub struct CompletionRequest {
     pub frequency_penalty: Option<f32>,
     /// Added to logits, by token id.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<std::collections::BTreeMap<String, f32>>)]
     pub logit_bias: Option<LogitBias>,
     /// Makes sampling repeatable.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -72,7 +83,7 @@ pub struct CompletionRequest {
 }
 
 /// What is to be continued.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 #[serde(
     untagged,
     expecting = "a string, a list of strings, a list of token ids, or a list of such lists"
@@ -89,7 +100,7 @@ pub enum Prompt {
 }
 
 /// A whole answer.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct CompletionAnswer {
     /// Its name.
     pub id: String,
@@ -107,7 +118,7 @@ pub struct CompletionAnswer {
 }
 
 /// One of the completions.
-#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 pub struct CompletionChoice {
     /// The text, or what is new of it.
     pub text: String,
@@ -126,7 +137,7 @@ pub struct CompletionChoice {
 }
 
 /// Log-probabilities of a completion's tokens, as parallel lists.
-#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 pub struct CompletionLogprobs {
     /// The tokens' texts.
     pub tokens: Vec<String>,

@@ -8,13 +8,17 @@
 //! | [`models`] | `GET /v1/models` |
 //! | [`error`] | the error envelope |
 //! | [`manage`] | our own management API |
+//! | [`keys`] | keys of callers |
+//! | [`text`] | text and tokens without an answer |
 //! | [`parse`] | JSON bodies, with errors that say where |
 #![warn(missing_docs)]
 
 pub mod chat;
 pub mod completion;
 pub mod error;
+pub mod keys;
 pub mod manage;
 pub mod models;
 pub mod parse;
 pub mod sampling;
+pub mod text;

@@ -1,9 +1,11 @@
 //! Our own management API under `/manage`.
 
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use utoipa::ToSchema;
 
 /// `GET /manage/status`.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct ServiceStatus {
     /// The service's version.
     pub version: String,
@@ -18,7 +20,7 @@ pub struct ServiceStatus {
 }
 
 /// How one model stands.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct ModelStatus {
     /// The name that callers use.
     pub name: String,
@@ -62,12 +64,50 @@ pub struct ModelStatus {
     pub ended: u64,
     /// Preemptions so far.
     pub preemptions: u64,
+    /// What the last seconds were like.
+    pub window: WindowFigures,
     /// Set when its engine has failed.
     pub failure: Option<String>,
 }
 
+/// What the last seconds of a model were like.
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
+pub struct WindowFigures {
+    /// How many seconds that were.
+    pub seconds: f64,
+    /// Calls that ended well.
+    pub answered: u64,
+    /// Calls that were refused or failed.
+    pub refused: u64,
+    /// Prompt tokens computed, a second.
+    pub prefill_rate: f64,
+    /// Tokens produced, a second.
+    pub output_rate: f64,
+    /// Times to first token.
+    pub ttft: Spread,
+    /// Gaps between tokens.
+    pub itl: Spread,
+}
+
+/// How durations spread, in seconds; all zero when there were none.
+#[derive(Clone, Copy, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq)]
+pub struct Spread {
+    /// How many there were.
+    pub count: u64,
+    /// Median.
+    pub p50: f64,
+    /// 90th percentile.
+    pub p90: f64,
+    /// 95th percentile.
+    pub p95: f64,
+    /// 99th percentile.
+    pub p99: f64,
+    /// The largest.
+    pub max: f64,
+}
+
 /// Memory by owner, in bytes.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct MemoryStatus {
     /// Packed weights.
     pub weights: usize,
@@ -86,7 +126,7 @@ pub struct MemoryStatus {
 }
 
 /// One of `GET /manage/requests`: a call that was answered or refused; durations in seconds.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 pub struct RecordedCall {
     /// The request id that the answer's header carried.
     pub id: String,
@@ -96,12 +136,16 @@ pub struct RecordedCall {
     pub seconds_ago: f64,
     /// `chat` or `completions`.
     pub endpoint: String,
+    /// The name of the key it came with; empty without one.
+    pub caller: String,
     /// The model as asked for.
     pub model: String,
     /// The HTTP status.
     pub status: u16,
     /// How it ended, or why it was refused.
     pub outcome: String,
+    /// Whether the caller went away before the end.
+    pub client_gone: bool,
     /// Whether the answer came in pieces.
     pub streamed: bool,
     /// Tokens of the prompt.
@@ -110,6 +154,8 @@ pub struct RecordedCall {
     pub reused_tokens: usize,
     /// Tokens produced.
     pub output_tokens: usize,
+    /// How often it lost its place in the batch.
+    pub preemptions: usize,
     /// From arrival to the batch.
     pub queued: f64,
     /// From the batch to the first token.
@@ -118,8 +164,47 @@ pub struct RecordedCall {
     pub ttft: f64,
     /// Mean of the gaps between tokens.
     pub itl_mean: f64,
+    /// Their median.
+    pub itl_p50: f64,
+    /// Their 90th percentile.
+    pub itl_p90: f64,
+    /// Their 99th percentile.
+    pub itl_p99: f64,
     /// The largest gap.
     pub itl_max: f64,
     /// From arrival to the end.
     pub total: f64,
+}
+
+/// `GET /manage/requests/{id}`: one call, whole.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct CallDetail {
+    /// Its figures.
+    pub call: RecordedCall,
+    /// The fields of the request, without prompt or messages.
+    pub parameters: Value,
+    /// Each gap between the tokens of the first completion, in seconds.
+    pub gaps: Vec<f64>,
+    /// What was said, where the service keeps that.
+    pub text: Option<CallText>,
+}
+
+/// What was said in a call.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct CallText {
+    /// The messages or the prompt, as JSON.
+    pub prompt: String,
+    /// The answer; several completions stand one after the other.
+    pub answer: String,
+}
+
+/// One of `GET /manage/runs`: a load test that was kept.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct RunEntry {
+    /// Its name.
+    pub id: String,
+    /// When it began, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// The whole of it.
+    pub run: Value,
 }

@@ -1,9 +1,10 @@
 //! `GET /v1/models`.
 
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 /// The models there are.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct ModelList {
     /// `list`.
     pub object: String,
@@ -12,7 +13,7 @@ pub struct ModelList {
 }
 
 /// A model, by the name that callers put into `model`.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct ModelEntry {
     /// The name.
     pub id: String,

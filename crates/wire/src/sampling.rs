@@ -2,9 +2,10 @@
 
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use utoipa::ToSchema;
 
 /// One stop string or several.
-#[derive(Clone, Debug, Deserialize, Serialize, PartialEq, Eq)]
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema, PartialEq, Eq)]
 #[serde(untagged, expecting = "a string or a list of strings")]
 pub enum Stop {
     /// One.
@@ -24,7 +25,7 @@ impl Stop {
 }
 
 /// What else an answer should carry: our extension.
-#[derive(Clone, Copy, Debug, Deserialize, Serialize, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Deserialize, Serialize, ToSchema, PartialEq, Eq)]
 #[serde(rename_all = "snake_case")]
 pub enum Include {
     /// The ids of the tokens, on every choice and every streamed piece.
@@ -34,7 +35,7 @@ pub enum Include {
 }
 
 /// `stream_options`.
-#[derive(Clone, Copy, Debug, Default, Deserialize, Serialize, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq, Eq)]
 #[serde(deny_unknown_fields)]
 pub struct StreamOptions {
     /// Whether a last piece tells the token counts.
@@ -46,7 +47,7 @@ pub struct StreamOptions {
 pub type LogitBias = BTreeMap<String, f32>;
 
 /// Token counts.
-#[derive(Clone, Debug, Default, Deserialize, Serialize, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq, Eq)]
 pub struct Usage {
     /// Tokens of the prompt.
     pub prompt_tokens: usize,
@@ -59,14 +60,14 @@ pub struct Usage {
 }
 
 /// Details of the prompt's tokens.
-#[derive(Clone, Debug, Default, Deserialize, Serialize, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq, Eq)]
 pub struct PromptTokensDetails {
     /// Tokens that were found in the cache.
     pub cached_tokens: usize,
 }
 
 /// The figures of one completion; durations in seconds.
-#[derive(Clone, Debug, Default, Deserialize, Serialize, PartialEq)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq)]
 pub struct Measured {
     /// From arrival to the batch.
     pub queued: f64,

@@ -1,27 +1,24 @@
 //! Near-miss calls are told the right one.
 
+use crate::openapi::addresses;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
+use actix_web::http::header::ALLOW;
 use actix_web::{HttpRequest, HttpResponse, ResponseError};
-
-/// What there is, with its method.
-const ADDRESSES: [(&str, &str); 3] = [
-    ("GET", "/v1/models"),
-    ("POST", "/v1/chat/completions"),
-    ("POST", "/v1/completions"),
-];
 
 /// Any call under no known address.
 pub async fn wrong_address(request: HttpRequest) -> HttpResponse {
     let path = request.path();
-    let message = match ADDRESSES.iter().find(|(_, address)| resembles(path, address)) {
+    let addresses = addresses();
+    let message = match addresses.iter().find(|(_, address)| resembles(path, address)) {
         Some((method, address)) => format!("there is nothing at `{path}`; the call is {method} {address}"),
         None => {
-            let known: Vec<String> = ADDRESSES
-                .iter()
-                .map(|(method, address)| format!("{method} {address}"))
-                .collect();
-            format!("there is nothing at `{path}`; the calls are {}", known.join(", "))
+            let openai = addresses.iter().filter(|(_, address)| address.starts_with("/v1/"));
+            let known: Vec<String> = openai.map(|(method, address)| format!("{method} {address}")).collect();
+            format!(
+                "there is nothing at `{path}`; the calls of the OpenAI wire are {}; GET /openapi.json describes all",
+                known.join(", ")
+            )
         }
     };
     Problem::address(StatusCode::NOT_FOUND, message).error_response()
@@ -29,13 +26,19 @@ pub async fn wrong_address(request: HttpRequest) -> HttpResponse {
 
 /// A known address called with another method.
 pub async fn wrong_method(request: HttpRequest) -> HttpResponse {
-    let path = request.path();
-    let right = ADDRESSES
-        .iter()
-        .find(|(_, address)| *address == path)
-        .map_or("GET", |(method, _)| method);
-    let message = format!("`{path}` is called with {right}, not {}", request.method());
-    Problem::address(StatusCode::METHOD_NOT_ALLOWED, message).error_response()
+    let pattern = request.match_pattern().unwrap_or_default();
+    let right: Vec<&str> = addresses()
+        .into_iter()
+        .filter(|(_, address)| *address == pattern)
+        .map(|(method, _)| method)
+        .collect();
+    let right = right.join(", ");
+    let message = format!("`{}` is called with {right}, not {}", request.path(), request.method());
+    let mut response = Problem::address(StatusCode::METHOD_NOT_ALLOWED, message).error_response();
+    if let Ok(value) = right.parse() {
+        response.headers_mut().insert(ALLOW, value);
+    }
+    response
 }
 
 /// Whether a path is an address without its prefix, with the prefix twice, or with slashes too many.

@@ -1,16 +1,23 @@
 //! One call from its arrival to its record.
 
+use crate::guard::Permit;
+use crate::manage::recorded;
+use crate::metrics::EndedCall;
 use crate::problem::Problem;
+use crate::recent::Noted;
 use crate::state::ServiceState;
 use actix_web::web;
 use futures_util::stream::{self, BoxStream, LocalBoxStream, StreamExt};
+use serde_json::Value;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::time::{Instant, SystemTime, UNIX_EPOCH};
+use std::time::Instant;
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest, RequestStream};
 use vastrelay_serving::Replica;
-use vastrelay_store::CallRecord;
+use vastrelay_store::{CallRecord, CallText, milliseconds_since_1970};
+
+pub(super) use crate::guard::Caller;
 
 /// The name of a request, from its header or made here.
 #[derive(Clone)]
@@ -21,46 +28,82 @@ pub(super) struct Call {
     state: web::Data<ServiceState>,
     record: CallRecord,
     arrived: Instant,
+    gaps: Gaps,
+    /// The completions' texts as they come, when they are kept.
+    said: Option<Vec<String>>,
+    /// The key's place, given back with the call.
+    _permit: Option<Permit>,
 }
 
 impl Call {
     /// Begins a call.
     ///
     /// # Errors
-    /// 503 when the service drains.
-    pub fn begin(state: &web::Data<ServiceState>, id: &RequestId, endpoint: &str) -> Result<Call, Problem> {
-        let at = SystemTime::now()
-            .duration_since(UNIX_EPOCH)
-            .map_or(0, |time| time.as_millis() as i64);
+    /// 503 when the service drains, 429 when the caller's key has used up its limits.
+    pub fn begin(
+        state: &web::Data<ServiceState>,
+        id: &RequestId,
+        caller: &Caller,
+        endpoint: &str,
+    ) -> Result<Call, Problem> {
+        let key = caller.key.as_ref();
         let record = CallRecord {
             id: id.0.clone(),
-            at_ms: at,
+            at_ms: milliseconds_since_1970(),
             endpoint: endpoint.into(),
+            caller: key.map(|key| key.name.clone()).unwrap_or_default(),
+            parameters: "{}".into(),
             status: 200,
             outcome: "client-gone".into(),
+            client_gone: true,
             ..CallRecord::default()
         };
         state.active_calls.fetch_add(1, Ordering::AcqRel);
-        let call = Call {
+        let mut call = Call {
             state: state.clone(),
             record,
             arrived: Instant::now(),
+            gaps: Gaps::default(),
+            said: None,
+            _permit: None,
         };
         if state.condition() == "draining" {
             return Err(call.refuse(Problem::draining()));
         }
+        match key.map(|key| state.limits.enter(key, call.arrived)).transpose() {
+            Ok(permit) => call._permit = permit,
+            Err(problem) => return Err(call.refuse(problem)),
+        }
         Ok(call)
     }
 
-    /// Notes what was asked for.
-    pub fn asks(&mut self, model: &str, streamed: bool) {
+    /// Notes what was asked for, and by which body.
+    pub fn asks(&mut self, model: &str, streamed: bool, body: &[u8]) {
         self.record.model = model.into();
         self.record.streamed = streamed;
+        let Ok(Value::Object(mut fields)) = serde_json::from_slice(body) else {
+            return;
+        };
+        let said = [fields.remove("messages"), fields.remove("prompt")];
+        fields.remove("model");
+        self.record.parameters = Value::Object(fields).to_string();
+        if self.state.keeps_texts {
+            let prompt = said.into_iter().flatten().map(|value| value.to_string()).collect();
+            let answer = String::new();
+            self.record.text = Some(CallText { prompt, answer });
+            self.said = Some(Vec::new());
+        }
+    }
+
+    /// Returns whether the answer is wanted in pieces.
+    pub fn is_streamed(&self) -> bool {
+        self.record.streamed
     }
 
     /// Notes that the call is refused, and hands the reason on.
     pub fn refuse(mut self, problem: Problem) -> Problem {
         self.note_failure(&problem);
+        self.state.metrics.refused(&self.known_model(), problem.code());
         problem
     }
 
@@ -68,7 +111,11 @@ impl Call {
     pub fn note_failure(&mut self, problem: &Problem) {
         use actix_web::ResponseError;
         self.record.status = problem.status_code().as_u16();
-        self.record.outcome = problem.code().to_owned();
+        // An answer that broke off says how already.
+        if self.record.client_gone {
+            self.record.outcome = problem.code().to_owned();
+        }
+        self.record.client_gone = false;
     }
 
     /// Hands requests in, all or none, and returns their events with each completion's number among all of them.
@@ -92,6 +139,7 @@ impl Call {
             streams.push(events(stream, first_choice));
             first_choice += choices;
         }
+        self.gaps.unfinished = first_choice;
         Ok(stream::select_all(streams).take_until(departure).boxed_local())
     }
 
@@ -99,36 +147,117 @@ impl Call {
     pub fn note(&mut self, event: &Event) {
         match event {
             Event::Admitted { .. } => {}
-            Event::Piece(Piece { ids, .. }) => {
-                if self.record.output_tokens == 0 {
-                    self.record.ttft = self.arrived.elapsed().as_secs_f64();
-                }
-                self.record.output_tokens += ids.len();
+            Event::Piece(piece) => self.note_piece(piece),
+            Event::Ended {
+                choice,
+                text,
+                reason,
+                figures,
+            } => {
+                self.keep(*choice, text);
+                self.note_end(*reason, figures);
             }
-            Event::Ended { reason, figures, .. } => self.note_end(*reason, figures),
-            Event::Failed(_) => {
-                self.record.status = 500;
-                self.record.outcome = "engine-failed".into();
-            }
+            Event::Failed(reason) => self.note_failure(&Problem::internal(reason.clone())),
         }
+    }
+
+    fn note_piece(&mut self, piece: &Piece) {
+        if piece.ids.is_empty() {
+            return;
+        }
+        let now = Instant::now();
+        let (state, model) = (self.state.clone(), &self.record.model);
+        if self.record.output_tokens == 0 {
+            self.record.ttft = now.duration_since(self.arrived).as_secs_f64();
+            state
+                .metrics
+                .first_token(&self.record.endpoint, model, self.record.ttft);
+            state.recent.note(model, Noted::FirstToken(self.record.ttft));
+        }
+        self.record.output_tokens += piece.ids.len();
+        for gap in self.gaps.tokens(piece.choice, piece.ids.len(), now) {
+            state.metrics.gap(model, gap);
+            state.recent.note(model, Noted::Gap(gap));
+        }
+        self.keep(piece.choice, &piece.text);
     }
 
     fn note_end(&mut self, reason: EndReason, figures: &Figures) {
         self.record.outcome = end_name(reason).into();
         self.record.reused_tokens += figures.reused_tokens;
+        self.record.preemptions += figures.preemptions as usize;
         self.record.queued = self.record.queued.max(figures.queued);
         self.record.prefill = self.record.prefill.max(figures.prefill);
-        self.record.itl_mean = self.record.itl_mean.max(figures.itl_mean);
-        self.record.itl_max = self.record.itl_max.max(figures.itl_max);
+        self.gaps.unfinished = self.gaps.unfinished.saturating_sub(1);
+        // The caller has gone only when a completion never came to its end.
+        self.record.client_gone = self.gaps.unfinished > 0;
+    }
+
+    /// Keeps what is new of a completion's text, when texts are kept.
+    fn keep(&mut self, choice: u32, text: &str) {
+        if let Some(said) = &mut self.said {
+            let choice = choice as usize;
+            said.resize(said.len().max(choice + 1), String::new());
+            said[choice].push_str(text);
+        }
+    }
+
+    /// Returns the model when it is one of ours: names that callers make up are no labels.
+    fn known_model(&self) -> String {
+        let known = self.state.model(&self.record.model).is_ok();
+        if known {
+            self.record.model.clone()
+        } else {
+            String::new()
+        }
+    }
+
+    fn note_gaps(&mut self) {
+        let mut all = std::mem::take(&mut self.gaps.all);
+        all.sort_by(f64::total_cmp);
+        let at = |share: f64| {
+            all.get(((all.len() as f64 * share).ceil() as usize).saturating_sub(1))
+                .copied()
+        };
+        self.record.itl_mean = all.iter().sum::<f64>() / all.len().max(1) as f64;
+        self.record.itl_p50 = at(0.5).unwrap_or(0.0);
+        self.record.itl_p90 = at(0.9).unwrap_or(0.0);
+        self.record.itl_p99 = at(0.99).unwrap_or(0.0);
+        self.record.itl_max = all.last().copied().unwrap_or(0.0);
+        self.record.gaps = std::mem::take(&mut self.gaps.first_choice);
     }
 }
 
 impl Drop for Call {
     fn drop(&mut self) {
         self.record.total = self.arrived.elapsed().as_secs_f64();
+        self.note_gaps();
+        if self.record.client_gone {
+            self.record.outcome = "client-gone".into();
+        }
+        if let (Some(text), Some(said)) = (&mut self.record.text, self.said.take()) {
+            text.answer = said.join("\n\n");
+        }
+        let model = self.known_model();
         let call = std::mem::take(&mut self.record);
+        let failed = call.status >= 400;
+        self.state.metrics.ended(&EndedCall {
+            endpoint: &call.endpoint,
+            model: &model,
+            error: if failed { &call.outcome } else { "" },
+            total: call.total,
+            itl_mean: call.itl_mean,
+            queued: call.queued,
+            prompt_tokens: call.prompt_tokens,
+            reused_tokens: call.reused_tokens,
+            output_tokens: call.output_tokens,
+            client_gone: call.client_gone,
+        });
+        let noted = if failed { Noted::Refused } else { Noted::Answered };
+        self.state.recent.note(&model, noted);
         tracing::info!(
             request = call.id,
+            caller = call.caller,
             endpoint = call.endpoint,
             model = call.model,
             status = call.status,
@@ -140,8 +269,40 @@ impl Drop for Call {
             total = call.total,
             "call"
         );
+        self.state
+            .live
+            .call(|| recorded(call.clone(), milliseconds_since_1970()));
         self.state.store.record(call);
         self.state.active_calls.fetch_sub(1, Ordering::AcqRel);
+    }
+}
+
+/// The gaps between the tokens of a call.
+#[derive(Default)]
+struct Gaps {
+    /// When the last token of each completion came.
+    last: Vec<Option<Instant>>,
+    /// All of them, in seconds.
+    all: Vec<f64>,
+    /// Those of the first completion, in microseconds.
+    first_choice: Vec<u32>,
+    /// Completions that have not ended.
+    unfinished: u32,
+}
+
+impl Gaps {
+    /// Notes tokens that came together; returns the gaps before them.
+    fn tokens(&mut self, choice: u32, count: usize, now: Instant) -> Vec<f64> {
+        let index = choice as usize;
+        self.last.resize(self.last.len().max(index + 1), None);
+        let before = self.last[index].replace(now);
+        let first = before.map(|before| now.duration_since(before).as_secs_f64());
+        let gaps: Vec<f64> = first.into_iter().chain(std::iter::repeat_n(0.0, count - 1)).collect();
+        self.all.extend(&gaps);
+        if choice == 0 {
+            self.first_choice.extend(gaps.iter().map(|gap| (gap * 1e6) as u32));
+        }
+        gaps
     }
 }
 

@@ -1,55 +1,83 @@
 //! `POST /v1/completions`.
 
-use super::call::{Call, RequestId};
+use super::answer::{self, Collected, EndExtras, Extras, Shape};
+use super::call::{Call, Caller, RequestId};
 use super::options::Options;
-use super::piece::{
-    COMMENT, Count, DONE, Next, error_frame, finish_reason, frame, measured, next, plain_logprobs, read_body,
-};
+use super::piece::{Count, plain_logprobs, read_body, stream_response};
 use crate::departure::departure;
 use crate::problem::Problem;
 use crate::state::{ServiceState, seconds_since_1970};
-use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
+use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::web::Bytes;
 use actix_web::{Error, HttpRequest, HttpResponse, web};
-use futures_util::stream::{LocalBoxStream, Stream};
 use std::sync::Arc;
-use vastrelay_engine::{Event, GenerationRequest};
+use vastrelay_engine::GenerationRequest;
+use vastrelay_engine::request::Piece;
 use vastrelay_serving::Replica;
 use vastrelay_wire::completion::{CompletionAnswer, CompletionChoice, CompletionRequest, Prompt};
+use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::parse::parse_body;
+use vastrelay_wire::sampling::Usage;
 
 /// Most prompts in one request.
 const MOST_PROMPTS: usize = 64;
+/// Tells what a caller may not have meant; the answer is as asked for.
+const NOTE: HeaderName = HeaderName::from_static("x-vastrelay-note");
+const UNTEMPLATED: HeaderValue = HeaderValue::from_static(
+    "this model was tuned for chat and the prompt has none of its template's control tokens; POST /v1/chat/completions \
+     applies the template, POST /text/render shows it",
+);
 
-/// Continues texts.
+/// Continues texts as they are: no template is applied.
 ///
 /// # Errors
 /// As an envelope with its status: see [`Problem`].
+#[utoipa::path(
+    post, path = "/v1/completions", tag = "openai", request_body = CompletionRequest,
+    responses(
+        (status = 200, description = "The texts; as server-sent events of the same type when `stream` is true. The header \
+            `x-vastrelay-note` tells when a model tuned for chat got text without its template", content(
+            (CompletionAnswer = "application/json"), (String = "text/event-stream"))),
+        (status = "4XX", description = "What was wrong and what would work", body = ErrorEnvelope),
+        (status = "5XX", description = "What broke", body = ErrorEnvelope),
+    )
+)]
 pub async fn complete(
     state: web::Data<ServiceState>,
     id: web::ReqData<RequestId>,
+    caller: web::ReqData<Caller>,
     http: HttpRequest,
     body: Result<Bytes, Error>,
 ) -> Result<HttpResponse, Problem> {
-    let mut call = Call::begin(&state, &id, "completions")?;
-    let (answer, requests) = match prepare(&state, &id, body, &mut call) {
+    let mut call = Call::begin(&state, &id, &caller, "completions")?;
+    let (answer, extras, requests) = match prepare(&state, &id, body, &mut call) {
         Ok(prepared) => prepared,
         Err(problem) => return Err(call.refuse(problem)),
     };
+    let untemplated = is_untemplated(&answer.replica, &requests);
+    let count = Count::new(requests.iter().map(|r| r.prompt.len()).sum(), requests[0].choices);
+    let (choices, streamed) = (requests.iter().map(|r| r.choices).sum(), call.is_streamed());
     let events = match call.submit(&answer.replica, requests, departure(&http)).await {
         Ok(events) => events,
         Err(problem) => return Err(call.refuse(problem)),
     };
-    if answer.options.stream {
-        return Ok(HttpResponse::Ok()
-            .insert_header((CONTENT_TYPE, "text/event-stream"))
-            .insert_header((CACHE_CONTROL, "no-cache"))
-            .streaming(answer.pieces(call, events)));
+    let mut response = if streamed {
+        stream_response(answer::pieces(answer, extras, call, events, count))
+    } else {
+        let (collected, usage) = answer::collect(call, events, choices, count).await?;
+        HttpResponse::Ok().json(answer.whole(collected, usage, extras))
+    };
+    if untemplated {
+        response.headers_mut().insert(NOTE, UNTEMPLATED);
     }
-    answer
-        .whole(call, events)
-        .await
-        .map(|answer| HttpResponse::Ok().json(answer))
+    Ok(response)
+}
+
+/// Whether a model with a template gets a prompt in which none of its control tokens stands, a start token aside.
+fn is_untemplated(replica: &Replica, requests: &[GenerationRequest]) -> bool {
+    let pieces = replica.tokenizer.pieces();
+    let plain = |request: &GenerationRequest| !request.prompt.iter().skip(1).any(|id| pieces.is_special(*id));
+    replica.template.is_some() && requests.iter().any(plain)
 }
 
 fn prepare(
@@ -57,14 +85,15 @@ fn prepare(
     id: &RequestId,
     body: Result<Bytes, Error>,
     call: &mut Call,
-) -> Result<(Answer, Vec<GenerationRequest>), Problem> {
-    let request: CompletionRequest = parse_body(&read_body(body)?).map_err(|error| Problem::body(&error))?;
+) -> Result<(Answer, Extras, Vec<GenerationRequest>), Problem> {
+    let body = read_body(body)?;
+    let request: CompletionRequest = parse_body(&body).map_err(|error| Problem::body(&error))?;
     let options = Options::from(&request);
-    call.asks(&request.model, options.stream);
+    call.asks(&request.model, options.stream, &body);
     let replica = state.model(&request.model)?.clone();
-    let prompts = encode(&replica, request.prompt)?;
-    let tokens = prompts.iter().map(Vec::len).sum();
-    let choices = options.choices * prompts.len() as u32;
+    refuse_unsupported(&request)?;
+    let echo = request.echo.unwrap_or(false);
+    let (prompts, texts): (Vec<_>, Vec<_>) = encode(&replica, request.prompt)?.into_iter().unzip();
     let requests = prompts
         .into_iter()
         .map(|prompt| options.request(&replica, &id.0, prompt, false))
@@ -73,34 +102,71 @@ fn prepare(
         id: format!("cmpl-{}", id.0),
         created: seconds_since_1970(),
         model: request.model,
-        options,
+        wanted: options.wanted,
+        made: options.choices,
+        logprobs: options.top_logprobs.is_some(),
+        echo: if echo { texts } else { Vec::new() },
+        offsets: vec![0; requests.len() * options.choices as usize],
         replica,
-        choices,
-        prompt: tokens,
     };
-    Ok((answer, requests))
+    Ok((answer, options.extras(), requests))
 }
 
-/// Returns the token ids of each prompt; text gets the start token that the model's tokenizer puts before plain text.
-fn encode(replica: &Replica, prompt: Prompt) -> Result<Vec<Vec<u32>>, Problem> {
-    let text = |text: &String| {
+/// Refuses what would change the answer and cannot be done, by name.
+fn refuse_unsupported(request: &CompletionRequest) -> Result<(), Problem> {
+    let refuse = |field: &str, text: &str| Err(Problem::field(field, format!("`{field}` {text}")));
+    if request.suffix.as_ref().is_some_and(|suffix| !suffix.is_empty()) {
+        return refuse(
+            "suffix",
+            "is not supported: text is only continued, not filled in; leave it out",
+        );
+    }
+    if request.echo == Some(true) && request.logprobs.is_some() {
+        return refuse(
+            "logprobs",
+            "together with `echo` would need those of the prompt, which are not computed; leave one of them out",
+        );
+    }
+    let (n, best_of) = (request.n.unwrap_or(1), request.best_of);
+    if best_of.is_some_and(|best_of| best_of < n) {
+        return refuse("best_of", &format!("is less than `n`, which is {n}; {n} or more works"));
+    }
+    if best_of.is_some_and(|best_of| best_of > n) && request.stream == Some(true) {
+        return refuse(
+            "best_of",
+            "cannot pick the best of a stream before it has ended; leave `stream` out",
+        );
+    }
+    Ok(())
+}
+
+/// Returns the token ids and the text of each prompt; text gets the start token that the model's tokenizer puts before
+/// plain text.
+fn encode(replica: &Replica, prompt: Prompt) -> Result<Vec<(Vec<u32>, String)>, Problem> {
+    let encoded = |text: String| {
         replica
             .tokenizer
-            .encode(text, true)
+            .encode(&text, true)
+            .map(|ids| (ids, text))
             .map_err(|e| Problem::field("prompt", e.to_string()))
     };
-    let prompts = match prompt {
-        Prompt::Text(one) => vec![text(&one)?],
-        Prompt::Texts(several) => several.iter().map(text).collect::<Result<_, _>>()?,
-        Prompt::Ids(one) => vec![one],
-        Prompt::IdLists(several) => several,
+    let decoded = |ids: Vec<u32>| {
+        let text = replica.tokenizer.pieces().text(&ids);
+        (ids, text)
+    };
+    let prompts: Vec<(Vec<u32>, String)> = match prompt {
+        Prompt::Text(one) => vec![encoded(one)?],
+        Prompt::Texts(several) => several.into_iter().map(encoded).collect::<Result<_, _>>()?,
+        Prompt::Ids(one) => vec![decoded(one)],
+        Prompt::IdLists(several) => several.into_iter().map(decoded).collect(),
     };
     let vocabulary = replica.description.vocabulary;
     if prompts.is_empty() || prompts.len() > MOST_PROMPTS {
         let text = format!("`prompt` holds {} prompts; 1 to {MOST_PROMPTS} work", prompts.len());
         return Err(Problem::field("prompt", text));
     }
-    if let Some(id) = prompts.iter().flatten().find(|id| **id as usize >= vocabulary) {
+    let mut ids = prompts.iter().flat_map(|(ids, _)| ids);
+    if let Some(id) = ids.find(|id| **id as usize >= vocabulary) {
         let text = format!("`prompt` holds token {id}; token ids from 0 to {} work", vocabulary - 1);
         return Err(Problem::field("prompt", text));
     }
@@ -112,142 +178,102 @@ struct Answer {
     id: String,
     created: u64,
     model: String,
-    options: Options,
+    /// Completions to return of each prompt.
+    wanted: u32,
+    /// Completions made of each prompt.
+    made: u32,
+    /// Whether log-probabilities were asked for.
+    logprobs: bool,
+    /// The prompts' texts, when they are to be said again.
+    echo: Vec<String>,
+    /// Where the next token of each completion begins, in characters.
+    offsets: Vec<usize>,
     replica: Arc<Replica>,
-    choices: u32,
-    prompt: usize,
 }
 
 impl Answer {
-    /// Collects the whole answer.
-    async fn whole(
-        self,
-        mut call: Call,
-        mut events: LocalBoxStream<'static, Event>,
-    ) -> Result<CompletionAnswer, Problem> {
-        let mut count = Count {
-            prompt: self.prompt,
-            ..Count::default()
-        };
-        let mut choices: Vec<CompletionChoice> = (0..self.choices)
-            .map(|index| CompletionChoice {
-                index,
-                token_ids: self.options.token_ids.then(Vec::new),
-                ..CompletionChoice::default()
-            })
-            .collect();
-        let mut logprobs = vec![Vec::new(); choices.len()];
-        loop {
-            let event = match next(&mut events).await {
-                Next::Event(event) => event,
-                Next::Silence => continue,
-                Next::End => break,
-            };
-            call.note(&event);
-            match *event {
-                Event::Admitted { .. } => {}
-                Event::Piece(piece) => {
-                    let choice = &mut choices[piece.choice as usize];
-                    choice.text.push_str(&piece.text);
-                    if let Some(ids) = &mut choice.token_ids {
-                        ids.extend(&piece.ids);
-                    }
-                    logprobs[piece.choice as usize].extend(piece.logprobs);
-                }
-                Event::Ended {
-                    choice,
-                    text,
-                    reason,
-                    figures,
-                } => {
-                    let choice = &mut choices[choice as usize];
-                    choice.text.push_str(&text);
-                    choice.finish_reason =
-                        Some(finish_reason(reason).inspect_err(|problem| call.note_failure(problem))?);
-                    choice.measured = self.options.measured.then(|| measured(reason, &figures));
-                    count.output += figures.output_tokens;
-                    count.reused += figures.reused_tokens;
-                }
-                Event::Failed(reason) => return Err(Problem::internal(reason)),
+    fn whole(self, mut collected: Vec<Collected>, usage: Usage, extras: Extras) -> CompletionAnswer {
+        let mut choices = Vec::new();
+        for (prompt, made) in collected.chunks_mut(self.made as usize).enumerate() {
+            // Stable, so that those made first come first among equals.
+            if self.made > self.wanted {
+                made.sort_by(|a, b| b.mean_logprob().total_cmp(&a.mean_logprob()));
+            }
+            for one in made.iter_mut().take(self.wanted as usize) {
+                let one = std::mem::take(one);
+                let logprobs = plain_logprobs(&self.replica, &one.logprobs, 0).filter(|_| self.logprobs);
+                choices.push(CompletionChoice {
+                    text: self.echo.get(prompt).cloned().unwrap_or_default() + &one.text,
+                    index: choices.len() as u32,
+                    logprobs,
+                    finish_reason: Some(one.finish_reason),
+                    token_ids: extras.token_ids.then_some(one.ids),
+                    measured: one.measured.filter(|_| extras.measured),
+                });
             }
         }
-        for (choice, logprobs) in choices.iter_mut().zip(&logprobs) {
-            choice.logprobs = plain_logprobs(&self.replica, logprobs, 0);
-        }
-        Ok(self.answer(choices, Some(&count)))
+        self.answer(choices, Some(usage))
     }
 
-    /// Sends the texts as they come.
-    fn pieces(
-        self,
-        mut call: Call,
-        mut events: LocalBoxStream<'static, Event>,
-    ) -> impl Stream<Item = Result<Bytes, Problem>> {
-        async_stream::stream! {
-            let mut count = Count { prompt: self.prompt, ..Count::default() };
-            let mut offsets = vec![0; self.choices as usize];
-            loop {
-                let event = match next(&mut events).await {
-                    Next::Event(event) => event,
-                    Next::Silence => {
-                        yield Ok(COMMENT);
-                        continue;
-                    }
-                    Next::End => break,
-                };
-                call.note(&event);
-                match *event {
-                    Event::Admitted { .. } => {}
-                    Event::Piece(piece) => {
-                        let offset = &mut offsets[piece.choice as usize];
-                        let logprobs = plain_logprobs(&self.replica, &piece.logprobs, *offset);
-                        if let Some(lists) = &logprobs {
-                            *offset += lists.tokens.iter().map(|token| token.chars().count()).sum::<usize>();
-                        }
-                        // Nothing to see yet: half a character, or what may become a stop string.
-                        if piece.text.is_empty() && logprobs.is_none() && !self.options.token_ids {
-                            continue;
-                        }
-                        let token_ids = self.options.token_ids.then_some(piece.ids);
-                        let choice = CompletionChoice { text: piece.text, index: piece.choice, logprobs, token_ids, ..CompletionChoice::default() };
-                        yield Ok(frame(&self.answer(vec![choice], None)));
-                    }
-                    Event::Ended { choice, text, reason, figures } => {
-                        count.output += figures.output_tokens;
-                        count.reused += figures.reused_tokens;
-                        let finish_reason = match finish_reason(reason) {
-                            Ok(finish) => Some(finish),
-                            Err(problem) => {
-                                yield Ok(error_frame(&problem));
-                                return;
-                            }
-                        };
-                        let measured = self.options.measured.then(|| measured(reason, &figures));
-                        let token_ids = self.options.token_ids.then(Vec::new);
-                        let choice = CompletionChoice { text, index: choice, finish_reason, measured, token_ids, logprobs: None };
-                        yield Ok(frame(&self.answer(vec![choice], None)));
-                    }
-                    Event::Failed(reason) => {
-                        yield Ok(error_frame(&Problem::internal(reason)));
-                        return;
-                    }
-                }
-            }
-            if self.options.usage_at_end {
-                yield Ok(frame(&self.answer(Vec::new(), Some(&count))));
-            }
-            yield Ok(DONE);
-        }
-    }
-
-    fn answer(&self, choices: Vec<CompletionChoice>, count: Option<&Count>) -> CompletionAnswer {
+    fn answer(&self, choices: Vec<CompletionChoice>, usage: Option<Usage>) -> CompletionAnswer {
         CompletionAnswer {
             id: self.id.clone(),
             object: "text_completion".into(),
             created: self.created,
             model: self.model.clone(),
             choices,
-            usage: count.map(Count::usage),
+            usage,
         }
+    }
+}
+
+impl Shape for Answer {
+    type Piece = CompletionAnswer;
+
+    fn opening(&mut self) -> Vec<CompletionAnswer> {
+        let said_again = |index: u32| CompletionChoice {
+            text: self.echo[(index / self.made) as usize].clone(),
+            index,
+            ..CompletionChoice::default()
+        };
+        (0..self.echo.len() as u32 * self.made)
+            .map(|index| self.answer(vec![said_again(index)], None))
+            .collect()
+    }
+
+    fn piece(&mut self, new: Piece, extras: Extras) -> Option<CompletionAnswer> {
+        let offset = &mut self.offsets[new.choice as usize];
+        let logprobs = plain_logprobs(&self.replica, &new.logprobs, *offset);
+        if let Some(lists) = &logprobs {
+            *offset += lists.tokens.iter().map(|token| token.chars().count()).sum::<usize>();
+        }
+        // Nothing to see yet: half a character, or what may become a stop string.
+        if new.text.is_empty() && logprobs.is_none() && !extras.token_ids {
+            return None;
+        }
+        let choice = CompletionChoice {
+            text: new.text,
+            index: new.choice,
+            logprobs,
+            token_ids: extras.token_ids.then_some(new.ids),
+            ..CompletionChoice::default()
+        };
+        Some(self.answer(vec![choice], None))
+    }
+
+    fn end(&mut self, choice: u32, text: String, finish_reason: String, extras: EndExtras) -> CompletionAnswer {
+        let choice = CompletionChoice {
+            text,
+            index: choice,
+            finish_reason: Some(finish_reason),
+            measured: extras.measured,
+            token_ids: extras.token_ids,
+            logprobs: None,
+        };
+        self.answer(vec![choice], None)
+    }
+
+    fn usage(&mut self, usage: Usage) -> CompletionAnswer {
+        self.answer(Vec::new(), Some(usage))
     }
 }

@@ -1,5 +1,6 @@
 //! The fields that chat and plain completions share, checked and turned into an engine's request.
 
+use super::answer::Extras;
 use crate::problem::Problem;
 use vastrelay_engine::{GenerationRequest, Sampling};
 use vastrelay_serving::Replica;
@@ -17,11 +18,14 @@ const MOST_ALTERNATIVES: u32 = 20;
 /// The shared fields.
 pub(super) struct Options {
     pub stream: bool,
-    pub usage_at_end: bool,
-    pub token_ids: bool,
-    pub measured: bool,
+    usage_at_end: bool,
+    token_ids: bool,
+    measured: bool,
     pub most_tokens: Option<u32>,
+    /// Completions made.
     pub choices: u32,
+    /// Completions returned; less than are made when the best are picked.
+    pub wanted: u32,
     pub top_logprobs: Option<u32>,
     min_tokens: u32,
     temperature: Option<f32>,
@@ -46,6 +50,7 @@ impl From<&ChatRequest> for Options {
             measured: includes(&request.include, Include::Measured),
             most_tokens: request.max_completion_tokens.or(request.max_tokens),
             choices: request.n.unwrap_or(1),
+            wanted: request.n.unwrap_or(1),
             top_logprobs: logprobs.then(|| request.top_logprobs.unwrap_or(0)),
             min_tokens: request.min_tokens.unwrap_or(0),
             temperature: request.temperature,
@@ -70,7 +75,8 @@ impl From<&CompletionRequest> for Options {
             token_ids: includes(&request.include, Include::TokenIds),
             measured: includes(&request.include, Include::Measured),
             most_tokens: Some(request.max_tokens.unwrap_or(16)),
-            choices: request.n.unwrap_or(1),
+            choices: request.best_of.or(request.n).unwrap_or(1),
+            wanted: request.n.unwrap_or(1),
             top_logprobs: request.logprobs,
             min_tokens: request.min_tokens.unwrap_or(0),
             temperature: request.temperature,
@@ -96,6 +102,15 @@ fn includes(list: &Option<Vec<Include>>, wanted: Include) -> bool {
 }
 
 impl Options {
+    /// Returns what the answer carries besides its text.
+    pub fn extras(&self) -> Extras {
+        Extras {
+            token_ids: self.token_ids,
+            measured: self.measured,
+            usage_at_end: self.usage_at_end,
+        }
+    }
+
     /// Turns the fields and a prompt into an engine's request; `answers_apart` when a template made the prompt.
     ///
     /// # Errors
@@ -121,7 +136,8 @@ impl Options {
         if prompt.len() >= limit || prompt.len() + most_tokens > limit {
             return Err(Problem::too_long(prompt.len(), most_tokens, limit));
         }
-        within("n", self.choices as f32, 1.0, MOST_CHOICES as f32)?;
+        within("n", self.wanted as f32, 1.0, MOST_CHOICES as f32)?;
+        within("best_of", self.choices as f32, 1.0, MOST_CHOICES as f32)?;
         within("max_tokens", most_tokens as f32, 1.0, limit as f32)?;
         within("min_tokens", self.min_tokens as f32, 0.0, most_tokens as f32)?;
         if let Some(top) = self.top_logprobs {
@@ -141,7 +157,11 @@ impl Options {
             end_ids: replica.defaults.end_ids.clone(),
             least_tokens: self.min_tokens as usize,
             stop: self.stop.clone(),
-            top_logprobs: self.top_logprobs.map(|top| top as usize),
+            top_logprobs: match self.top_logprobs {
+                // The best are picked by their log-probabilities.
+                None if self.choices > self.wanted => Some(0),
+                top => top.map(|top| top as usize),
+            },
             priority: 0,
             time_limit: None,
             adapter: String::new(),

@@ -3,9 +3,10 @@
 use super::call::end_name;
 use crate::problem::Problem;
 use crate::server::MOST_BODY;
-use actix_web::Error;
+use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::web::Bytes;
-use futures_util::stream::{LocalBoxStream, StreamExt};
+use actix_web::{Error, HttpResponse};
+use futures_util::stream::{LocalBoxStream, Stream, StreamExt};
 use serde::Serialize;
 use std::time::Duration;
 use vastrelay_engine::request::TokenLogprob;
@@ -24,6 +25,14 @@ pub(super) const COMMENT: Bytes = Bytes::from_static(b": waiting\n\n");
 /// The last frame of a stream.
 pub(super) const DONE: Bytes = Bytes::from_static(b"data: [DONE]\n\n");
 
+/// Returns the response that streams frames.
+pub(super) fn stream_response(frames: impl Stream<Item = Result<Bytes, Problem>> + 'static) -> HttpResponse {
+    HttpResponse::Ok()
+        .insert_header((CONTENT_TYPE, "text/event-stream"))
+        .insert_header((CACHE_CONTROL, "no-cache"))
+        .streaming(frames)
+}
+
 /// Returns a frame of a stream.
 pub(super) fn frame(value: &impl Serialize) -> Bytes {
     let mut bytes = b"data: ".to_vec();
@@ -39,7 +48,7 @@ pub(super) fn error_frame(problem: &Problem) -> Bytes {
 }
 
 /// Returns the body, or what is wrong with the way it came.
-pub(super) fn read_body(body: Result<Bytes, Error>) -> Result<Bytes, Problem> {
+pub(crate) fn read_body(body: Result<Bytes, Error>) -> Result<Bytes, Problem> {
     body.map_err(|error| match error.as_response_error().status_code().as_u16() {
         413 => Problem::too_large(MOST_BODY),
         _ => Problem::field("body", format!("the body cannot be read: {error}")),
@@ -95,21 +104,33 @@ pub(super) fn measured(reason: EndReason, figures: &Figures) -> Measured {
 }
 
 /// Token counts of an answer, added up as its completions end.
-#[derive(Default)]
 pub(super) struct Count {
-    pub prompt: usize,
-    pub output: usize,
-    pub reused: usize,
+    prompt: usize,
+    /// Completions of each prompt.
+    pub(super) choices_each: u32,
+    pub(super) output: usize,
+    /// Tokens reused of each prompt.
+    pub(super) reused: Vec<usize>,
 }
 
 impl Count {
+    /// Begins to count for so many tokens of prompts, with so many completions of each.
+    pub fn new(prompt: usize, choices_each: u32) -> Count {
+        Count {
+            prompt,
+            choices_each,
+            output: 0,
+            reused: Vec::new(),
+        }
+    }
+
     pub fn usage(&self) -> Usage {
         Usage {
             prompt_tokens: self.prompt,
             completion_tokens: self.output,
             total_tokens: self.prompt + self.output,
             prompt_tokens_details: PromptTokensDetails {
-                cached_tokens: self.reused.min(self.prompt),
+                cached_tokens: self.reused.iter().sum::<usize>(),
             },
         }
     }

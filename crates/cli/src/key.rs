@@ -1,0 +1,145 @@
+//! `vastrelay key`.
+
+use crate::args::{KeyCommand, KeyCreateOptions, KeyListOptions, KeyPlace, KeyRevokeOptions, Scope};
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{ago, json, line};
+use comfy_table::{Table, presets};
+use std::path::Path;
+use vastrelay_service::keys::{key_entry, make_key};
+use vastrelay_store::{Retention, Store, milliseconds_since_1970};
+use vastrelay_wire::keys::{KeyEntry, KeyScope, MadeKey, NewKey};
+
+/// Makes, lists or revokes keys: through the service, or in its database when a folder is named.
+pub async fn run(command: &KeyCommand) -> Result<(), Failure> {
+    match command {
+        KeyCommand::Create(options) => create(options).await,
+        KeyCommand::List(options) => list(options).await,
+        KeyCommand::Revoke(options) => revoke(options).await,
+    }
+}
+
+async fn create(options: &KeyCreateOptions) -> Result<(), Failure> {
+    let wanted = NewKey {
+        name: options.name.clone(),
+        scope: match options.scope {
+            Scope::Use => KeyScope::Use,
+            Scope::Manage => KeyScope::Manage,
+        },
+        expires_in: options.expires.map(|life| life.as_secs()),
+        per_minute: options.rate,
+        at_once: options.at_once,
+    };
+    let made: MadeKey = match place(&options.place)? {
+        Place::Service(client) => client.post_for("/manage/keys", &wanted).await?,
+        Place::Folder(store) => make_key(&store, wanted).map_err(Failure::failed)?,
+    };
+    if options.json {
+        return json(&made);
+    }
+    line(&made.key);
+    eprintln!(
+        "This is the key `{}` (id {}); it is shown this once. Send it as `Authorization: Bearer …`, or set VASTRELAY_KEY.",
+        made.entry.name, made.entry.id
+    );
+    Ok(())
+}
+
+async fn list(options: &KeyListOptions) -> Result<(), Failure> {
+    let keys: Vec<KeyEntry> = match place(&options.place)? {
+        Place::Service(client) => client.get("/manage/keys").await?,
+        Place::Folder(store) => {
+            let (keys, now) = (store.keys().map_err(Failure::failed)?, milliseconds_since_1970());
+            keys.into_iter().map(|key| key_entry(key, now)).collect()
+        }
+    };
+    if options.json {
+        return json(&keys);
+    }
+    if keys.is_empty() {
+        line("no keys yet; `vastrelay key create --name NAME` makes one");
+        return Ok(());
+    }
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING);
+    table.set_header([
+        "id",
+        "name",
+        "scope",
+        "state",
+        "made",
+        "ends",
+        "last used",
+        "a minute",
+        "at once",
+    ]);
+    for key in &keys {
+        table.add_row(row(key));
+    }
+    line(format!("{table}"));
+    Ok(())
+}
+
+async fn revoke(options: &KeyRevokeOptions) -> Result<(), Failure> {
+    // Whoever has only the whole key at hand may give that.
+    let id = options.id.strip_prefix("vr-").and_then(|rest| rest.split('-').next());
+    let id = id.unwrap_or(&options.id);
+    let name = match place(&options.place)? {
+        Place::Service(client) => client.delete::<KeyEntry>(&format!("/manage/keys/{id}")).await?.name,
+        Place::Folder(store) => {
+            store
+                .revoke_key(id, milliseconds_since_1970())
+                .map_err(Failure::failed)?;
+            let key = store.key(id).map_err(Failure::failed)?;
+            key.ok_or_else(|| {
+                Failure::failed(format!(
+                    "there is no key `{id}`; `vastrelay key list` shows those there are"
+                ))
+            })?
+            .name
+        }
+    };
+    line(format!("the key `{name}` ({id}) is revoked"));
+    Ok(())
+}
+
+enum Place {
+    Service(Box<Client>),
+    Folder(Box<Store>),
+}
+
+fn place(options: &KeyPlace) -> Result<Place, Failure> {
+    match &options.data {
+        None => Ok(Place::Service(Box::new(Client::new(&options.connection)?))),
+        Some(folder) => open(folder).map(|store| Place::Folder(Box::new(store))),
+    }
+}
+
+fn open(folder: &Path) -> Result<Store, Failure> {
+    Store::open(folder, Retention::default()).map_err(Failure::failed)
+}
+
+fn row(key: &KeyEntry) -> Vec<String> {
+    let now = milliseconds_since_1970();
+    let since = |at: Option<i64>| at.map_or("never".into(), |at| format!("{} ago", ago((now - at) as f64 / 1000.0)));
+    let limit = |limit: Option<u32>| limit.map_or("–".into(), |limit| limit.to_string());
+    let ends = match (key.expires_ms, key.state.as_str()) {
+        (None, _) => "never".into(),
+        (Some(at), "valid") => format!("in {}", ago((at - now) as f64 / 1000.0)),
+        (Some(at), _) => since(Some(at)),
+    };
+    vec![
+        key.id.clone(),
+        key.name.clone(),
+        match key.scope {
+            KeyScope::Use => "use".into(),
+            KeyScope::Manage => "manage".into(),
+        },
+        key.state.clone(),
+        since(Some(key.created_ms)),
+        ends,
+        since(key.used_ms),
+        limit(key.per_minute),
+        limit(key.at_once),
+    ]
+}

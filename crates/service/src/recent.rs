@@ -1,0 +1,229 @@
+//! What the last seconds were like.
+
+use hdrhistogram::Histogram;
+use std::collections::{HashMap, VecDeque};
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+use vastrelay_wire::manage::{Spread, WindowFigures};
+
+/// Seconds that the window spans.
+const WINDOW: usize = 10;
+/// Longest duration that is told from longer ones, in microseconds: an hour.
+const LONGEST: u64 = 3_600_000_000;
+
+/// Durations and counts of each model over the last seconds.
+pub(crate) struct Recent {
+    models: HashMap<String, Mutex<Window>>,
+}
+
+impl Recent {
+    pub fn new(models: impl Iterator<Item = String>) -> Recent {
+        Recent {
+            models: models
+                .map(|name| (name, Mutex::new(Window::new(Instant::now()))))
+                .collect(),
+        }
+    }
+
+    /// Notes something of a model; of a model that is not served there is nothing to note.
+    pub fn note(&self, model: &str, what: Noted) {
+        if let Some(window) = self.models.get(model) {
+            let mut window = window.lock().unwrap_or_else(PoisonError::into_inner);
+            window.slot(Instant::now()).note(what);
+        }
+    }
+
+    /// Returns the figures of a model, whose engine has by now computed and produced so many tokens.
+    pub fn figures(&self, model: &str, prefill: u64, output: u64) -> WindowFigures {
+        let Some(window) = self.models.get(model) else {
+            return WindowFigures::default();
+        };
+        let mut window = window.lock().unwrap_or_else(PoisonError::into_inner);
+        window.figures(Instant::now(), prefill, output)
+    }
+}
+
+/// Something that happened. Durations in seconds.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Noted {
+    FirstToken(f64),
+    Gap(f64),
+    Answered,
+    Refused,
+}
+
+struct Window {
+    start: Instant,
+    slots: VecDeque<Slot>,
+    /// The engine's totals, each at the moment when somebody looked.
+    totals: VecDeque<(Instant, u64, u64)>,
+}
+
+/// One second.
+struct Slot {
+    second: u64,
+    ttft: Histogram<u32>,
+    itl: Histogram<u32>,
+    answered: u64,
+    refused: u64,
+}
+
+impl Window {
+    fn new(now: Instant) -> Window {
+        Window {
+            start: now,
+            slots: VecDeque::new(),
+            totals: VecDeque::new(),
+        }
+    }
+
+    /// Returns the slot of this second, after dropping those that are too old.
+    fn slot(&mut self, now: Instant) -> &mut Slot {
+        self.forget(now);
+        let second = now.duration_since(self.start).as_secs();
+        if self.slots.back().is_none_or(|slot| slot.second < second) {
+            self.slots.push_back(Slot::new(second));
+        }
+        self.slots.back_mut().expect("one was pushed")
+    }
+
+    fn forget(&mut self, now: Instant) {
+        let second = now.duration_since(self.start).as_secs();
+        while self
+            .slots
+            .front()
+            .is_some_and(|slot| slot.second + WINDOW as u64 <= second)
+        {
+            self.slots.pop_front();
+        }
+    }
+
+    fn figures(&mut self, now: Instant, prefill: u64, output: u64) -> WindowFigures {
+        self.forget(now);
+        let (mut ttft, mut itl) = (durations(), durations());
+        for slot in &self.slots {
+            ttft.add(&slot.ttft).expect("equal bounds");
+            itl.add(&slot.itl).expect("equal bounds");
+        }
+        let (seconds, prefill_rate, output_rate) = self.rates(now, prefill, output);
+        WindowFigures {
+            seconds,
+            answered: self.slots.iter().map(|slot| slot.answered).sum(),
+            refused: self.slots.iter().map(|slot| slot.refused).sum(),
+            prefill_rate,
+            output_rate,
+            ttft: spread(&ttft),
+            itl: spread(&itl),
+        }
+    }
+
+    /// Returns over how many seconds, and how many tokens a second were computed and produced in them.
+    fn rates(&mut self, now: Instant, prefill: u64, output: u64) -> (f64, f64, f64) {
+        let age = |at: &Instant| now.duration_since(*at);
+        while self
+            .totals
+            .get(1)
+            .is_some_and(|(at, ..)| age(at) >= Duration::from_secs(WINDOW as u64))
+        {
+            self.totals.pop_front();
+        }
+        if self
+            .totals
+            .back()
+            .is_none_or(|(at, ..)| age(at) >= Duration::from_millis(200))
+        {
+            self.totals.push_back((now, prefill, output));
+        }
+        let Some((at, first_prefill, first_output)) = self.totals.front() else {
+            return (0.0, 0.0, 0.0);
+        };
+        let seconds = age(at).as_secs_f64();
+        let rate = |from: u64, to: u64| {
+            if seconds > 0.0 {
+                (to - from) as f64 / seconds
+            } else {
+                0.0
+            }
+        };
+        (
+            seconds.min(WINDOW as f64),
+            rate(*first_prefill, prefill),
+            rate(*first_output, output),
+        )
+    }
+}
+
+impl Slot {
+    fn new(second: u64) -> Slot {
+        Slot {
+            second,
+            ttft: durations(),
+            itl: durations(),
+            answered: 0,
+            refused: 0,
+        }
+    }
+
+    fn note(&mut self, what: Noted) {
+        match what {
+            Noted::FirstToken(seconds) => self.ttft.saturating_record(microseconds(seconds)),
+            Noted::Gap(seconds) => self.itl.saturating_record(microseconds(seconds)),
+            Noted::Answered => self.answered += 1,
+            Noted::Refused => self.refused += 1,
+        }
+    }
+}
+
+fn durations() -> Histogram<u32> {
+    Histogram::new_with_bounds(1, LONGEST, 2).expect("the bounds are in order")
+}
+
+fn microseconds(seconds: f64) -> u64 {
+    (seconds * 1e6) as u64
+}
+
+fn spread(histogram: &Histogram<u32>) -> Spread {
+    if histogram.is_empty() {
+        return Spread::default();
+    }
+    let at = |quantile: f64| histogram.value_at_quantile(quantile) as f64 / 1e6;
+    Spread {
+        count: histogram.len(),
+        p50: at(0.5),
+        p90: at(0.9),
+        p95: at(0.95),
+        p99: at(0.99),
+        max: histogram.max() as f64 / 1e6,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn figures_span_the_window_and_no_more() {
+        let start = Instant::now();
+        let mut window = Window::new(start);
+        let at = |seconds: f64| start + Duration::from_secs_f64(seconds);
+        window.slot(at(0.5)).note(Noted::Gap(9.0));
+        for n in 1..=100 {
+            window.slot(at(5.0)).note(Noted::Gap(f64::from(n) / 1000.0));
+        }
+        window.slot(at(5.5)).note(Noted::Refused);
+        window.figures(at(1.0), 100, 1_000);
+        let figures = window.figures(at(10.6), 196, 1_960);
+        assert_eq!((figures.itl.count, figures.refused, figures.answered), (100, 1, 0));
+        assert!(
+            (figures.itl.p50 - 0.05).abs() < 0.002 && (figures.itl.max - 0.1).abs() < 0.002,
+            "{figures:?}"
+        );
+        assert!(
+            (figures.output_rate - 100.0).abs() < 1e-6 && (figures.prefill_rate - 10.0).abs() < 1e-6,
+            "{figures:?}"
+        );
+        assert_eq!(window.figures(at(30.0), 196, 1_960).itl, Spread::default());
+        let later = window.figures(at(31.0), 196, 1_960);
+        assert!(later.output_rate < 1e-9, "{later:?}");
+    }
+}

@@ -1,0 +1,61 @@
+//! TLS with a given certificate.
+
+use rustls::ServerConfig;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use std::path::{Path, PathBuf};
+
+/// Why a certificate cannot be used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum TlsError {
+    /// A file cannot be read as PEM.
+    #[error("{path} holds no {what} in PEM form: {reason}")]
+    Pem {
+        /// The file.
+        path: PathBuf,
+        /// What it should hold.
+        what: &'static str,
+        /// What is wrong.
+        reason: String,
+    },
+    /// Certificate and key do not go together.
+    #[error("certificate {certificate} and key {key} cannot be used: {reason}")]
+    Pair {
+        /// The certificate's file.
+        certificate: PathBuf,
+        /// The key's file.
+        key: PathBuf,
+        /// Why.
+        reason: String,
+    },
+}
+
+/// Reads a certificate chain and its private key.
+pub(crate) fn server_config(certificate: &Path, key: &Path) -> Result<ServerConfig, TlsError> {
+    let pem = |path: &Path, what, reason: String| TlsError::Pem {
+        path: path.to_owned(),
+        what,
+        reason,
+    };
+    let read = |error: rustls::pki_types::pem::Error| pem(certificate, "certificate", error.to_string());
+    let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_file_iter(certificate)
+        .map_err(read)?
+        .collect::<Result<_, _>>()
+        .map_err(read)?;
+    if chain.is_empty() {
+        return Err(pem(certificate, "certificate", "there is none in it".into()));
+    }
+    let private = PrivateKeyDer::from_pem_file(key).map_err(|e| pem(key, "private key", e.to_string()))?;
+    let pair = |reason: String| TlsError::Pair {
+        certificate: certificate.to_owned(),
+        key: key.to_owned(),
+        reason,
+    };
+    ServerConfig::builder_with_provider(rustls::crypto::ring::default_provider().into())
+        .with_safe_default_protocol_versions()
+        .map_err(|e| pair(e.to_string()))?
+        .with_no_client_auth()
+        .with_single_cert(chain, private)
+        .map_err(|e| pair(e.to_string()))
+}

@@ -1,0 +1,69 @@
+//! Keys of callers: `/manage/keys`.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What a key may be used for.
+#[derive(Clone, Copy, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq, Eq)]
+#[serde(rename_all = "lowercase")]
+pub enum KeyScope {
+    /// Calling models and reading metrics.
+    #[default]
+    Use,
+    /// That, and managing the service.
+    Manage,
+}
+
+/// `POST /manage/keys`.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewKey {
+    /// A name for people.
+    pub name: String,
+    /// What it may be used for; `use` when absent.
+    #[serde(default)]
+    pub scope: KeyScope,
+    /// Seconds until it ends; never when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires_in: Option<u64>,
+    /// Most calls a minute.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub per_minute: Option<u32>,
+    /// Most calls at the same time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_once: Option<u32>,
+}
+
+/// A key that was just made: the only time that it is shown.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct MadeKey {
+    /// The key itself, to be sent as `Authorization: Bearer …`.
+    pub key: String,
+    /// What is kept of it.
+    pub entry: KeyEntry,
+}
+
+/// One of `GET /manage/keys`: what is known of a key. Moments in milliseconds since 1970.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct KeyEntry {
+    /// The part of the key that names it.
+    pub id: String,
+    /// Its name.
+    pub name: String,
+    /// What it may be used for.
+    pub scope: KeyScope,
+    /// `valid`, `expired` or `revoked`.
+    pub state: String,
+    /// When it was made.
+    pub created_ms: i64,
+    /// When it ends.
+    pub expires_ms: Option<i64>,
+    /// When it was revoked.
+    pub revoked_ms: Option<i64>,
+    /// When it was last used.
+    pub used_ms: Option<i64>,
+    /// Most calls a minute.
+    pub per_minute: Option<u32>,
+    /// Most calls at the same time.
+    pub at_once: Option<u32>,
+}
