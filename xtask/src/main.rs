@@ -8,6 +8,7 @@ use steps::Outcome;
 const HELP: &str = "\
 cargo xtask demo          build console and service, put `vastrelay` on the PATH, start it with demo data
 cargo xtask test          install what the tests need (Chromium included) and run all of them
+cargo xtask bench         measure what is measured in benchmarks, and print it
 cargo xtask verify        grade the demo model's answers and print the scores
 cargo xtask console       build the console only
 cargo xtask lint          rustfmt, clippy, ESLint, Prettier, types
@@ -19,6 +20,7 @@ fn main() -> ExitCode {
     let outcome: Outcome = match words.as_slice() {
         ["demo", rest @ ..] => steps::demo(rest),
         ["test", rest @ ..] => steps::test(rest),
+        ["bench"] => steps::bench(),
         ["verify"] => steps::verify(),
         ["console"] => steps::console(),
         ["lint"] => steps::lint(),

@@ -20,10 +20,15 @@ pub fn demo(words: &[&str]) -> Outcome {
 
 /// Installs what the tests need and runs them; more words go to `cargo test`.
 pub fn test(words: &[&str]) -> Outcome {
-    install_chromium()?;
+    install_debian_packages()?;
     console()?;
     run(npm().args(["run", "test"]))?;
     run(Command::new("cargo").args(["test", "--workspace"]).args(words))
+}
+
+/// Runs the benchmarks: whether load tests measure what happened.
+pub fn bench() -> Outcome {
+    run(Command::new("cargo").args(["bench", "-p", "vastrelay-loadtest", "--bench", "http_delays"]))
 }
 
 /// Grades the demo model.
@@ -52,9 +57,27 @@ pub fn lint() -> Outcome {
         .env("RUSTDOCFLAGS", "-D warnings"))
 }
 
-/// Installs Debian's Chromium and its driver unless they are there.
-fn install_chromium() -> Outcome {
-    if ["chromium", "chromedriver"].iter().all(|name| on_path(name)) {
+/// Installs what the tests need of Debian unless it is there: a browser, the scraper, Python environments.
+fn install_debian_packages() -> Outcome {
+    let makes_environments = || {
+        let words = ["-c", "import ensurepip, venv"];
+        Command::new("python3")
+            .args(words)
+            .output()
+            .is_ok_and(|output| output.status.success())
+    };
+    let packages = [
+        ("chromium", on_path("chromium")),
+        ("chromium-driver", on_path("chromedriver")),
+        ("prometheus", on_path("prometheus") && on_path("promtool")),
+        ("python3-venv", makes_environments()),
+    ];
+    let missing: Vec<&str> = packages
+        .into_iter()
+        .filter(|(_, there)| !there)
+        .map(|(name, _)| name)
+        .collect();
+    if missing.is_empty() {
         return Ok(());
     }
     let sudo: &[&str] = if on_path("sudo") { &["sudo"] } else { &[] };
@@ -66,13 +89,10 @@ fn install_chromium() -> Outcome {
     };
     apt(&["update", "--quiet"])?;
     apt(&[
-        "install",
-        "--quiet",
-        "--yes",
-        "--no-install-recommends",
-        "chromium",
-        "chromium-driver",
-    ])
+        &["install", "--quiet", "--yes", "--no-install-recommends"],
+        missing.as_slice(),
+    ]
+    .concat())
 }
 
 /// Returns the folder that `cargo install` puts programs into.

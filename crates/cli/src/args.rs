@@ -4,6 +4,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
+use vastrelay_loadtest::Lengths;
 
 /// Open-weight language models behind OpenAI-compatible endpoints, on our own engine.
 #[derive(Parser)]
@@ -38,6 +39,11 @@ pub enum Command {
     /// Make, list and revoke the keys that callers need
     #[command(subcommand)]
     Key(KeyCommand),
+    /// Send load and measure what it does
+    #[command(subcommand)]
+    Load(LoadCommand),
+    /// Watch the service live, in this terminal
+    Watch(WatchOptions),
     /// See what a model would get: templates, tokens, lengths
     #[command(subcommand)]
     Text(TextCommand),
@@ -360,6 +366,178 @@ pub struct KeyRevokeOptions {
     pub id: String,
     #[command(flatten)]
     pub place: KeyPlace,
+}
+
+#[derive(Subcommand)]
+pub enum LoadCommand {
+    /// Send a workload and report what came of it
+    #[command(after_help = "\
+Examples:
+  vastrelay load run --users 16 --duration 30s
+  vastrelay load run --arrival poisson --rate 20 --duration 1m --out report.html
+  vastrelay load run --arrival steps --steps 1,4,16,64 --each 20s --name knee
+  vastrelay load run --synthetic 512 --output 64 --force-length --users 8 --count 200
+  vastrelay load run --prompts letters.jsonl --output lognormal:128,1.0 --out run.csv
+
+Lengths are written 128, 64..256 or lognormal:128,1.0 (mean, sigma). A file of prompts has one JSON object a line, with
+messages, a prompt to be continued, or a question. Ctrl-C ends the run early and keeps what it has.")]
+    Run(Box<LoadRunOptions>),
+    /// List the runs that are kept, newest first
+    #[command(after_help = "\
+Examples:
+  vastrelay load list
+  vastrelay load list --json")]
+    List(LoadListOptions),
+    /// Show the report of a run
+    #[command(after_help = "\
+Examples:
+  vastrelay load show last
+  vastrelay load show 65f0c1-8a2e --out report.html")]
+    Show(LoadShowOptions),
+    /// Compare two runs: which differences are real, and what differs between the set-ups
+    #[command(after_help = "\
+Examples:
+  vastrelay load compare narrow wide
+  vastrelay load compare before.json after.json --json")]
+    Compare(LoadCompareOptions),
+}
+
+#[derive(Args)]
+pub struct LoadRunOptions {
+    /// Which model [default: the only one there is]
+    #[arg(long, value_name = "NAME")]
+    pub model: Option<String>,
+    /// How requests arrive
+    #[arg(long, value_enum, default_value_t = ArrivalKind::Closed)]
+    pub arrival: ArrivalKind,
+    /// Users at once, each sending when its last answer has ended (closed)
+    #[arg(long, value_name = "N", default_value_t = 8)]
+    pub users: usize,
+    /// Requests a second, on average (poisson)
+    #[arg(long, value_name = "N", default_value_t = 10.0)]
+    pub rate: f64,
+    /// Users of each step, one after the other (steps)
+    #[arg(long, value_name = "N,N,…", value_delimiter = ',', default_values_t = [1, 2, 4, 8, 16, 32])]
+    pub steps: Vec<usize>,
+    /// How long each step lasts (steps)
+    #[arg(long, value_name = "TIME", default_value = "20s", value_parser = humantime::parse_duration)]
+    pub each: Duration,
+    /// What is sent: questions or follow-ups of the demo, or a file in JSON Lines
+    #[arg(
+        long,
+        value_name = "SET|FILE",
+        default_value = "questions",
+        conflicts_with = "synthetic"
+    )]
+    pub prompts: String,
+    /// Send different prompts of random tokens instead, with these lengths
+    #[arg(long, value_name = "LENGTHS")]
+    pub synthetic: Option<Lengths>,
+    /// Let synthetic prompts begin with so many tokens in common
+    #[arg(long, value_name = "TOKENS", default_value_t = 0, requires = "synthetic")]
+    pub shared_prefix: usize,
+    /// Most tokens of the answers [default: the model's own end]
+    #[arg(long, value_name = "LENGTHS")]
+    pub output: Option<Lengths>,
+    /// Let answers go on until they have that length
+    #[arg(long, requires = "output")]
+    pub force_length: bool,
+    /// For how long requests are sent [default: 30s, unless --count is given]
+    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration, conflicts_with = "count")]
+    pub duration: Option<Duration>,
+    /// How many requests are sent
+    #[arg(long, value_name = "N")]
+    pub count: Option<usize>,
+    /// Requests sent before and not counted [default: as many as there are users, 8 for poisson]
+    #[arg(long, value_name = "N")]
+    pub warm_up: Option<usize>,
+    /// Makes arrivals, lengths and order repeatable
+    #[arg(long, value_name = "NUMBER", default_value_t = 1)]
+    pub seed: u64,
+    /// 0 always takes the most probable token
+    #[arg(long, value_name = "NUMBER", default_value_t = 0.0)]
+    pub temperature: f32,
+    /// Tokens a second that a stream should keep, such as a reader's
+    #[arg(long, value_name = "N", default_value_t = 12.0)]
+    pub pace: f64,
+    /// The run's name [default: what it does, in short]
+    #[arg(long, value_name = "TEXT")]
+    pub name: Option<String>,
+    /// Write the report to a file: .html, .csv or .json; may be given several times
+    #[arg(long, value_name = "FILE")]
+    pub out: Vec<PathBuf>,
+    /// Do not keep the run with the service
+    #[arg(long)]
+    pub forget: bool,
+    /// Print the summary as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum ArrivalKind {
+    /// So many users at once
+    Closed,
+    /// Independent arrivals at a rate, whether or not earlier answers have ended
+    Poisson,
+    /// Closed, with a changing number of users
+    Steps,
+}
+
+#[derive(Args)]
+pub struct LoadListOptions {
+    /// Most runs to list
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub most: usize,
+    /// Print them as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+pub struct LoadShowOptions {
+    /// The run's id or name, a file that `load run --out` wrote as .json, or `last`
+    #[arg(value_name = "RUN")]
+    pub run: String,
+    /// Write the report to a file: .html, .csv or .json; may be given several times
+    #[arg(long, value_name = "FILE")]
+    pub out: Vec<PathBuf>,
+    /// Print the summary as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+pub struct LoadCompareOptions {
+    /// The run to compare with: id, name, .json file or `last`
+    #[arg(value_name = "A")]
+    pub a: String,
+    /// The run that is compared
+    #[arg(value_name = "B")]
+    pub b: String,
+    /// Print it as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay watch
+  vastrelay watch --url http://relay.example:7411
+
+q or Esc ends it; so does Ctrl-C.")]
+pub struct WatchOptions {
+    #[command(flatten)]
+    pub connection: Connection,
 }
 
 #[derive(Subcommand)]

@@ -20,6 +20,11 @@ impl Client {
         &self.url
     }
 
+    /// Returns what sends and what opens its doors, for whoever sends requests of its own.
+    pub fn parts(&self) -> (reqwest::Client, Option<String>) {
+        (self.http.clone(), self.key.clone())
+    }
+
     /// Returns the names of the models there are.
     pub async fn models(&self) -> Result<Vec<String>, Failure> {
         let list: ModelList = self.get("/v1/models").await?;

@@ -41,3 +41,9 @@ impl Failure {
         ExitCode::from(self.code)
     }
 }
+
+impl Display for Failure {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.message)
+    }
+}

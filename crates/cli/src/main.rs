@@ -6,11 +6,13 @@ mod client;
 mod demo;
 mod failure;
 mod key;
+mod load;
 mod output;
 mod requests;
 mod start;
 mod status;
 mod text;
+mod watch;
 
 use args::{Arguments, Command, RequestsCommand};
 use clap::Parser;
@@ -30,6 +32,8 @@ fn main() -> ExitCode {
         Command::Status(options) => runtime.block_on(status::run(&options)),
         Command::Requests(RequestsCommand::List(options)) => runtime.block_on(requests::list(&options)),
         Command::Requests(RequestsCommand::Show(options)) => runtime.block_on(requests::show(&options)),
+        Command::Load(command) => runtime.block_on(load::run(&command)),
+        Command::Watch(options) => runtime.block_on(watch::run(&options)),
         Command::Key(command) => runtime.block_on(key::run(&command)),
         Command::Text(command) => runtime.block_on(text::run(&command)),
     };

@@ -36,6 +36,8 @@ pub struct EngineStatus {
     pub occupancy: Occupancy,
     /// Steps so far.
     pub steps: u64,
+    /// Seconds that steps took so far.
+    pub busy: f64,
     /// Prompt tokens computed so far, again after a preemption included.
     pub prefill_tokens: u64,
     /// Tokens produced so far.

@@ -70,7 +70,7 @@ struct Steps<'a> {
 ///
 /// # Errors
 /// 500 when the database cannot be read.
-#[utoipa::path(get, path = "/manage/live", tag = "manage", responses(
+#[utoipa::path(get, path = "/manage/live", operation_id = "live_events", tag = "manage", responses(
     (status = 200, description = "Server-sent events: `status`, `steps`, `call`", body = String, content_type = "text/event-stream")))]
 pub async fn live(state: web::Data<ServiceState>) -> Result<HttpResponse, Problem> {
     let mut frames = state.live.frames.subscribe();

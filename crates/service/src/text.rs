@@ -64,6 +64,7 @@ pub async fn count(state: web::Data<ServiceState>, body: Body) -> Result<HttpRes
         tokens,
         context,
         left: context.saturating_sub(tokens),
+        vocabulary: replica.description.vocabulary,
     }))
 }
 

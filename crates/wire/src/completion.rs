@@ -6,7 +6,7 @@ use serde_json::Value;
 use utoipa::ToSchema;
 
 /// A request. Unknown fields are refused by name.
-#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CompletionRequest {
     /// Which model.
@@ -80,6 +80,23 @@ pub struct CompletionRequest {
     /// A caller's own notes; do not change the answer.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub metadata: Option<Value>,
+}
+
+impl CompletionRequest {
+    /// Returns a request with everything else as the service has it.
+    pub fn new(model: String, prompt: Prompt) -> CompletionRequest {
+        CompletionRequest {
+            model,
+            prompt,
+            ..CompletionRequest::default()
+        }
+    }
+}
+
+impl Default for Prompt {
+    fn default() -> Prompt {
+        Prompt::Text(String::new())
+    }
 }
 
 /// What is to be continued.

@@ -32,6 +32,8 @@ pub struct ModelStatus {
     pub cores: usize,
     /// Parameters.
     pub parameters: usize,
+    /// Tokens of the vocabulary.
+    pub vocabulary: usize,
     /// Most sequences in one batch.
     pub width: usize,
     /// Most tokens in one step.
@@ -56,6 +58,8 @@ pub struct ModelStatus {
     pub pages_total: usize,
     /// Steps so far.
     pub steps: u64,
+    /// Seconds that the device was busy so far.
+    pub busy: f64,
     /// Prompt tokens computed so far.
     pub prefill_tokens: u64,
     /// Tokens produced so far.

@@ -58,6 +58,8 @@ pub struct CountAnswer {
     pub context: usize,
     /// Tokens left for the answer.
     pub left: usize,
+    /// Tokens of the vocabulary.
+    pub vocabulary: usize,
 }
 
 /// `POST /text/decode`.

@@ -216,7 +216,7 @@ fn failures_have_their_exit_codes_and_say_what_would_work() {
         (
             &["start", "--demo", "--data", data, "--listen", "0.0.0.0:7411"],
             1,
-            "no key",
+            "vastrelay key create",
         ),
         (
             &["start", "--model", &nowhere, "--data", data, "--listen", "127.0.0.1:0"],

@@ -1,9 +1,14 @@
 //! The real interface: the service started on loopback, called through its client, over HTTP, and from a browser.
 
+mod clients;
 mod command;
 mod console;
+mod description;
+mod guard;
 mod load;
-mod python;
+mod measure;
+mod metrics;
+mod records;
 mod reference;
 mod support;
 mod wire;

@@ -12,8 +12,11 @@ pub struct Service {
     pub url: String,
     /// What it printed until it was ready.
     pub greeting: String,
+    /// Sent with every call, once it is set.
+    pub key: Option<String>,
     _stdout: BufReader<ChildStdout>,
-    _data: TempDir,
+    /// Where it keeps its database.
+    pub data: TempDir,
 }
 
 /// Returns the binary.
@@ -36,10 +39,17 @@ impl Service {
 
     /// Starts a service on a free port and waits until it is ready.
     pub fn start(words: &[&str]) -> Service {
-        let data = tempfile::tempdir().unwrap();
+        Service::start_in(
+            tempfile::tempdir().unwrap(),
+            &[&["--listen", "127.0.0.1:0"], words].concat(),
+        )
+    }
+
+    /// Starts a service in a folder that was there before.
+    pub fn start_in(data: TempDir, words: &[&str]) -> Service {
         let mut child = vastrelay()
             .arg("start")
-            .args(["--listen", "127.0.0.1:0", "--data"])
+            .arg("--data")
             .arg(data.path())
             .args(words)
             .stdout(Stdio::piped())
@@ -63,23 +73,27 @@ impl Service {
             child,
             url,
             greeting,
+            key: None,
             _stdout: stdout,
-            _data: data,
+            data,
         }
     }
 
     /// Runs the client against this service.
     pub fn client(&self, words: &[&str]) -> Output {
+        let key = self.key.iter().flat_map(|key| ["--key", key.as_str()]);
         vastrelay()
             .args(words)
             .args(["--url", &self.url])
+            .args(key)
             .stdin(Stdio::null())
             .output()
             .unwrap()
     }
 
     pub async fn get(&self, path: &str) -> (u16, Value) {
-        let response = reqwest::get(format!("{}{path}", self.url)).await.unwrap();
+        let request = reqwest::Client::new().get(format!("{}{path}", self.url));
+        let response = self.with_key(request).send().await.unwrap();
         (response.status().as_u16(), response.json().await.unwrap())
     }
 
@@ -89,12 +103,29 @@ impl Service {
     }
 
     pub async fn send(&self, path: &str, body: &Value) -> reqwest::Response {
-        reqwest::Client::new()
-            .post(format!("{}{path}", self.url))
-            .json(body)
-            .send()
-            .await
-            .unwrap()
+        let request = reqwest::Client::new().post(format!("{}{path}", self.url)).json(body);
+        self.with_key(request).send().await.unwrap()
+    }
+
+    fn with_key(&self, request: reqwest::RequestBuilder) -> reqwest::RequestBuilder {
+        match &self.key {
+            Some(key) => request.bearer_auth(key),
+            None => request,
+        }
+    }
+
+    /// Runs the client for JSON and returns what it prints.
+    pub fn client_json(&self, words: &[&str]) -> Value {
+        let output = self.client(&[words, &["--json"]].concat());
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        serde_json::from_slice(&output.stdout).unwrap()
+    }
+
+    /// Kills the process at once and returns its folder.
+    pub fn kill(mut self) -> TempDir {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+        std::mem::replace(&mut self.data, tempfile::tempdir().unwrap())
     }
 
     /// Asks the demo model and returns the answer.

@@ -390,6 +390,7 @@ impl Runner {
         let prefill = |row: &&PlannedRow| row.kind == crate::scheduler::RowKind::Prefill;
         let mut status = lock(&self.shared.status);
         status.steps = plan.number;
+        status.busy += record.duration;
         status.prefill_tokens += plan
             .rows
             .iter()

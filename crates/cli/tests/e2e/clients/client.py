@@ -4,7 +4,7 @@ import sys
 
 import openai
 
-client = openai.OpenAI(base_url=sys.argv[1] + "/v1", api_key="none", max_retries=0)
+client = openai.OpenAI(base_url=sys.argv[1] + "/v1", api_key=sys.argv[2], max_retries=0)
 question = [{"role": "user", "content": "When is the last boat back from Tolsay on Sunday?"}]
 
 assert [model.id for model in client.models.list()] == ["pierdesk"]
@@ -52,6 +52,12 @@ def expect(kind, **fields):
 assert "pierdesk" in expect(openai.NotFoundError, model="nope").message
 assert "temperature" in expect(openai.BadRequestError, temperature=9).message
 assert expect(openai.BadRequestError, max_tokens=100000).code == "context_length_exceeded"
+
+try:
+    client.with_options(api_key="vr-wrong").models.list()
+    raise AssertionError("a wrong key was taken")
+except openai.AuthenticationError as error:
+    assert error.code == "unknown_key", error
 
 # One in the batch, two waiting: the next is told to come back.
 long = {"model": "pierdesk", "messages": question, "stream": True, "max_tokens": 1900, "extra_body": {"min_tokens": 1900}}

@@ -1,0 +1,303 @@
+//! The picture: for each model how full its batch and its memory are, and how the last two minutes went.
+
+use crate::output::{ago, duration};
+use ratatui::Frame;
+use ratatui::layout::{Constraint, Layout, Rect};
+use ratatui::style::{Color, Modifier, Style};
+use ratatui::symbols::bar::NINE_LEVELS;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::{Block, Borders, Paragraph, Sparkline};
+use std::collections::{HashMap, VecDeque};
+use vastrelay_serving::memory::{bytes, grouped};
+use vastrelay_wire::manage::{ModelStatus, ServiceStatus};
+
+/// Points of the past that are kept: two minutes at four a second.
+const PAST: usize = 480;
+const SEA: Color = Color::Rgb(46, 120, 150);
+const RED: Color = Color::Rgb(190, 60, 45);
+const LAMP: Color = Color::Rgb(200, 140, 20);
+/// Lines that one model takes.
+const MODEL_LINES: u16 = 16;
+
+/// What is shown.
+pub struct View {
+    url: String,
+    status: Option<ServiceStatus>,
+    lost: Option<String>,
+    past: HashMap<String, Past>,
+}
+
+/// What a model's past is drawn from.
+#[derive(Default)]
+struct Past {
+    queue: VecDeque<u64>,
+    lanes: VecDeque<u64>,
+    rate: VecDeque<u64>,
+    itl: VecDeque<u64>,
+    last: Option<(f64, u64)>,
+}
+
+impl View {
+    pub fn new(url: &str) -> View {
+        View {
+            url: url.to_owned(),
+            status: None,
+            lost: None,
+            past: HashMap::new(),
+        }
+    }
+
+    /// Takes what the service says now.
+    pub fn take(&mut self, status: ServiceStatus) {
+        for model in &status.models {
+            self.past
+                .entry(model.name.clone())
+                .or_default()
+                .push(status.uptime, model);
+        }
+        self.lost = None;
+        self.status = Some(status);
+    }
+
+    /// Notes that the service is not heard any more.
+    pub fn lose(&mut self, reason: String) {
+        self.lost = Some(reason);
+    }
+
+    pub fn draw(&self, frame: &mut Frame<'_>) {
+        let [head, body] = Layout::vertical([Constraint::Length(2), Constraint::Fill(1)]).areas(frame.area());
+        self.draw_head(frame, head);
+        let Some(status) = &self.status else { return };
+        let places = Layout::vertical(status.models.iter().map(|_| Constraint::Length(MODEL_LINES))).split(body);
+        for (model, place) in status.models.iter().zip(places.iter()) {
+            if let Some(past) = self.past.get(&model.name) {
+                draw_model(frame, *place, model, past);
+            }
+        }
+    }
+
+    fn draw_head(&self, frame: &mut Frame<'_>, place: Rect) {
+        let state = self.status.as_ref().map_or("", |status| status.state.as_str());
+        let up = self.status.as_ref().map_or(0.0, |status| status.uptime);
+        let strong = Style::new().add_modifier(Modifier::BOLD);
+        let mut words = vec![Span::styled("Vast Relay", strong), format!("  {}  ", self.url).into()];
+        match &self.lost {
+            Some(reason) => words.push(Span::styled(format!("✕ not heard: {reason}"), strong.fg(RED))),
+            None => words.push(format!("● {state}, up {}", ago(up)).into()),
+        }
+        let line = Line::from(words);
+        let keys = Line::from("q ends").right_aligned();
+        frame.render_widget(Paragraph::new(line), place);
+        frame.render_widget(Paragraph::new(keys), place);
+    }
+}
+
+impl Past {
+    fn push(&mut self, uptime: f64, model: &ModelStatus) {
+        // The rate since the last point, not over the window: a chart of windows would smear what happened.
+        let rate = match self.last {
+            Some((at, tokens)) if uptime > at => {
+                ((model.output_tokens - tokens.min(model.output_tokens)) as f64 / (uptime - at)) as u64
+            }
+            _ => 0,
+        };
+        self.last = Some((uptime, model.output_tokens));
+        let itl = (model.window.itl.p50 * 1e6) as u64;
+        let points = [
+            (&mut self.queue, model.queue_depth as u64),
+            (&mut self.lanes, model.lanes_used as u64),
+            (&mut self.rate, rate),
+            (&mut self.itl, itl),
+        ];
+        for (past, value) in points {
+            past.push_back(value);
+            if past.len() > PAST {
+                past.pop_front();
+            }
+        }
+    }
+}
+
+fn draw_model(frame: &mut Frame<'_>, place: Rect, model: &ModelStatus, past: &Past) {
+    let title = format!(
+        " {}  {} × {} {} ",
+        model.name, model.cores, model.device, model.instructions
+    );
+    let block = Block::new().borders(Borders::TOP).title(title);
+    let inside = block.inner(place);
+    frame.render_widget(block, place);
+    let [left, right] = Layout::horizontal([Constraint::Length(50), Constraint::Fill(1)])
+        .spacing(2)
+        .areas(inside);
+    frame.render_widget(Paragraph::new(figures(model)), left);
+    let charts = Layout::vertical([Constraint::Fill(1); 4]).split(right);
+    let window = &model.window;
+    let most = |past: &VecDeque<u64>| past.iter().max().copied().unwrap_or(0);
+    chart(
+        frame,
+        charts[0],
+        &format!("queue depth, to {}", most(&past.queue)),
+        &past.queue,
+        None,
+        RED,
+    );
+    chart(
+        frame,
+        charts[1],
+        &format!("lanes in use, of {}", model.width),
+        &past.lanes,
+        Some(model.width as u64),
+        SEA,
+    );
+    chart(
+        frame,
+        charts[2],
+        &format!("tokens/s out, to {}", grouped(most(&past.rate) as usize)),
+        &past.rate,
+        None,
+        SEA,
+    );
+    chart(
+        frame,
+        charts[3],
+        &format!("ITL p50, now {}", duration(window.itl.p50)),
+        &past.itl,
+        None,
+        LAMP,
+    );
+}
+
+fn figures(model: &ModelStatus) -> Vec<Line<'static>> {
+    let window = &model.window;
+    let gauge = |used: usize, all: usize| {
+        let cells = (used * 20).div_ceil(all.max(1)).min(20);
+        format!("{}{}", "█".repeat(cells), "·".repeat(20 - cells))
+    };
+    let row = |name: &str, value: String| Line::from(format!("{name:<11}{value}"));
+    let mut rows = vec![
+        row(
+            "lanes",
+            format!(
+                "{} {} of {}",
+                gauge(model.lanes_used, model.width),
+                model.lanes_used,
+                model.width
+            ),
+        ),
+        row(
+            "queue",
+            format!(
+                "{} {} of {}",
+                gauge(model.queue_depth, model.queue_limit),
+                model.queue_depth,
+                model.queue_limit
+            ),
+        ),
+        row(
+            "KV pages",
+            format!(
+                "{} {} of {}",
+                gauge(model.pages_used, model.pages_total),
+                grouped(model.pages_used),
+                grouped(model.pages_total)
+            ),
+        ),
+        Line::default(),
+        row(
+            "tokens/s",
+            format!("{:>9.0} out  {:>9.0} in", window.output_rate, window.prefill_rate),
+        ),
+        row("", format!("{:>9} {:>9} {:>9}", "p50", "p95", "p99")),
+        row(
+            "TTFT",
+            [window.ttft.p50, window.ttft.p95, window.ttft.p99]
+                .map(|s| format!("{:>9}", duration(s)))
+                .join(" "),
+        ),
+        row(
+            "ITL",
+            [window.itl.p50, window.itl.p95, window.itl.p99]
+                .map(|s| format!("{:>9}", duration(s)))
+                .join(" "),
+        ),
+        row(
+            "ended",
+            format!("{:>9} well  {:>6} refused or failed", window.answered, window.refused),
+        ),
+        row("", format!("over the last {:.0} s", window.seconds)),
+        Line::default(),
+        row(
+            "preempted",
+            format!("{:>9} since the start", grouped(model.preemptions as usize)),
+        ),
+        row(
+            "memory",
+            format!(
+                "{} weights, {} KV pool",
+                bytes(model.memory.weights),
+                bytes(model.memory.kv_pool)
+            ),
+        ),
+    ];
+    if let Some(failure) = &model.failure {
+        rows.push(Line::styled(format!("✕ FAILED: {failure}"), Style::new().fg(RED)));
+    }
+    rows
+}
+
+fn chart(frame: &mut Frame<'_>, place: Rect, title: &str, past: &VecDeque<u64>, most: Option<u64>, color: Color) {
+    let [label, bars] = Layout::vertical([Constraint::Length(1), Constraint::Fill(1)]).areas(place);
+    frame.render_widget(Paragraph::new(title.to_owned()), label);
+    // The newest points stand at the right edge.
+    let shown: Vec<u64> = past.iter().rev().take(bars.width as usize).rev().copied().collect();
+    let start = bars.width.saturating_sub(shown.len() as u16);
+    let bars = Rect {
+        x: bars.x + start,
+        width: bars.width - start,
+        ..bars
+    };
+    let mut line = Sparkline::default()
+        .data(shown)
+        .bar_set(NINE_LEVELS)
+        .style(Style::new().fg(color));
+    if let Some(most) = most {
+        line = line.max(most);
+    }
+    frame.render_widget(line, bars);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ratatui::Terminal;
+    use ratatui::backend::TestBackend;
+
+    fn drawn(view: &View, width: u16, height: u16) -> String {
+        let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
+        terminal.draw(|frame| view.draw(frame)).unwrap();
+        terminal.backend().to_string()
+    }
+
+    fn status(queue_depth: usize) -> ServiceStatus {
+        let text = include_str!("status.json");
+        let mut status: ServiceStatus = serde_json::from_str(text).unwrap();
+        status.models[0].queue_depth = queue_depth;
+        status
+    }
+
+    #[test]
+    fn the_picture_shows_the_figures_and_survives_any_size() {
+        let mut view = View::new("http://127.0.0.1:7411");
+        assert!(drawn(&view, 100, 20).contains("Vast Relay"));
+        (0..900).for_each(|n| view.take(status(n % 40)));
+        let picture = drawn(&view, 120, 24);
+        for word in ["pierdesk", "19 of 400", "queue depth, to 39", "ready", "16 of 16"] {
+            assert!(picture.contains(word), "{word} in\n{picture}");
+        }
+        view.lose("the connection broke".into());
+        assert!(drawn(&view, 120, 24).contains("not heard"));
+        for (width, height) in [(1, 1), (20, 5), (300, 80)] {
+            drawn(&view, width, height);
+        }
+    }
+}

@@ -1,0 +1,290 @@
+//! Keys, names of hosts, pages of others, limits, TLS.
+
+use crate::support::{Service, chat, vastrelay, with};
+use reqwest::header::{HOST, ORIGIN};
+use reqwest::{Client, StatusCode};
+use serde_json::{Value, json};
+use std::process::{Output, Stdio};
+use tempfile::TempDir;
+
+/// Makes a key in a folder that no service uses yet.
+fn first_key(data: &TempDir, words: &[&str]) -> String {
+    let output = vastrelay()
+        .args(["key", "create", "--name", "first", "--data"])
+        .arg(data.path())
+        .args(words)
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{}", err(&output));
+    String::from_utf8(output.stdout).unwrap().trim().to_owned()
+}
+
+fn err(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stderr).into_owned()
+}
+
+/// A service that wants keys, with one that may manage.
+fn guarded(words: &[&str]) -> Service {
+    let data = tempfile::tempdir().unwrap();
+    let key = first_key(&data, &["--scope", "manage"]);
+    let words = [&["--demo", "--listen", "127.0.0.1:0", "--require-key"], words].concat();
+    let mut service = Service::start_in(data, &words);
+    service.key = Some(key);
+    service
+}
+
+async fn code(service: &Service, key: Option<&str>, path: &str) -> (u16, String) {
+    let request = Client::new().get(format!("{}{path}", service.url));
+    let request = match key {
+        Some(key) => request.bearer_auth(key),
+        None => request,
+    };
+    let response = request.send().await.unwrap();
+    let status = response.status().as_u16();
+    let answer: Value = response.json().await.unwrap_or_default();
+    (status, answer["error"]["code"].as_str().unwrap_or_default().to_owned())
+}
+
+fn is(found: (u16, String), status: u16, code: &str) {
+    assert_eq!(found, (status, code.to_owned()));
+}
+
+#[tokio::test]
+async fn without_a_key_nothing_is_told_and_each_refusal_says_which() {
+    let service = guarded(&[]);
+    let manage = service.key.clone().unwrap();
+    for path in ["/v1/models", "/manage/status", "/metrics", "/manage/keys"] {
+        is(code(&service, None, path).await, 401, "no_key");
+        is(code(&service, Some("vr-00000000-ff"), path).await, 401, "unknown_key");
+        is(code(&service, Some("something"), path).await, 401, "unknown_key");
+        assert_eq!(code(&service, Some(&manage), path).await.0, 200, "{path}");
+    }
+    for open in ["/health/live", "/health/ready", "/openapi.json"] {
+        assert_eq!(code(&service, None, open).await.0, 200, "{open}");
+    }
+    let made = service.client_json(&["key", "create", "--name", "ferry desk"]);
+    let (key, id) = (made["key"].as_str().unwrap(), made["entry"]["id"].as_str().unwrap());
+    assert_eq!(code(&service, Some(key), "/v1/models").await.0, 200);
+    assert_eq!(code(&service, Some(key), "/metrics").await.0, 200);
+    is(code(&service, Some(key), "/manage/status").await, 403, "scope_missing");
+    let listed = service.client(&["key", "list"]);
+    let listed = String::from_utf8_lossy(&listed.stdout);
+    assert!(
+        ["ferry desk", "first", "manage", "valid"]
+            .iter()
+            .all(|word| listed.contains(word)),
+        "{listed}"
+    );
+    assert!(!listed.contains(key) && !listed.contains(&manage));
+    let revoked = service.client(&["key", "revoke", id]);
+    assert!(revoked.status.success(), "{}", err(&revoked));
+    is(code(&service, Some(key), "/v1/models").await, 401, "revoked_key");
+    assert!(err(&service.client(&["key", "revoke", "nope"])).contains("there is no key `nope`"));
+    // From outside, in the same database, it works at once too.
+    let other = first_key(&service.data, &[]);
+    assert_eq!(code(&service, Some(&other), "/v1/models").await.0, 200);
+}
+
+#[tokio::test]
+async fn a_key_ends_when_its_time_is_up() {
+    let service = guarded(&[]);
+    let made = service.client_json(&["key", "create", "--name", "brief", "--expires", "2s"]);
+    let key = made["key"].as_str().unwrap();
+    assert_eq!(code(&service, Some(key), "/v1/models").await.0, 200);
+    while service.client_json(&["key", "list"])[1]["state"] == "valid" {}
+    is(code(&service, Some(key), "/v1/models").await, 401, "expired_key");
+}
+
+#[tokio::test]
+async fn the_limits_of_a_key_refuse_with_the_time_to_come_back() {
+    let mut service = guarded(&["--width", "4"]);
+    let made = service.client_json(&["key", "create", "--name", "slow", "--rate", "3"]);
+    let single = service.client_json(&["key", "create", "--name", "single", "--at-once", "1"]);
+    let manage = service.key.replace(made["key"].as_str().unwrap().to_owned());
+    for _ in 0..3 {
+        service.ask("Hello").await;
+    }
+    let refused = service.send("/v1/chat/completions", &chat("Hello")).await;
+    assert_eq!(refused.status(), 429);
+    let wait: u64 = refused.headers()["retry-after"].to_str().unwrap().parse().unwrap();
+    assert!((1..=20).contains(&wait), "{wait}");
+    let answer: Value = refused.json().await.unwrap();
+    assert_eq!(answer["error"]["code"], "too_many_a_minute");
+    assert!(
+        answer["error"]["message"]
+            .as_str()
+            .unwrap()
+            .contains("3 calls a minute")
+    );
+
+    service.key = Some(single["key"].as_str().unwrap().to_owned());
+    let long = with(
+        chat("Hello"),
+        json!({"stream": true, "min_tokens": 1900, "max_tokens": 1900}),
+    );
+    let running = service.send("/v1/chat/completions", &long).await;
+    let (status, answer) = service.post("/v1/chat/completions", &chat("Hello")).await;
+    assert_eq!((status, &answer["error"]["code"]), (429, &json!("too_many_at_once")));
+    drop(running);
+    while service.post("/v1/chat/completions", &chat("Hello")).await.0 != 200 {}
+
+    service.key = manage;
+    let calls = service.get("/manage/requests?caller=slow&failed=true").await.1;
+    assert_eq!(
+        (&calls[0]["outcome"], &calls[0]["status"]),
+        (&json!("too_many_a_minute"), &json!(429))
+    );
+}
+
+#[tokio::test]
+async fn names_and_pages_of_others_are_turned_away() {
+    let service = Service::demo(&["--host", "relay.example", "--origin", "https://desk.example"]);
+    let models = || Client::new().get(format!("{}/v1/models", service.url));
+    assert_eq!(
+        models().header(HOST, "relay.example").send().await.unwrap().status(),
+        200
+    );
+    let rebound = models().header(HOST, "rebound.example").send().await.unwrap();
+    assert_eq!(rebound.status(), StatusCode::FORBIDDEN);
+    assert!(rebound.text().await.unwrap().contains("--host NAME"));
+
+    let own = service.url.clone();
+    assert_eq!(models().header(ORIGIN, own).send().await.unwrap().status(), 200);
+    let other = models().header(ORIGIN, "https://other.example").send().await.unwrap();
+    assert_eq!(other.status(), StatusCode::FORBIDDEN);
+    assert!(!other.headers().contains_key("access-control-allow-origin"));
+    let allowed = models().header(ORIGIN, "https://desk.example").send().await.unwrap();
+    assert_eq!(allowed.headers()["access-control-allow-origin"], "https://desk.example");
+    let ask = Client::new().request(reqwest::Method::OPTIONS, format!("{}/v1/chat/completions", service.url));
+    let preflight = ask
+        .header(ORIGIN, "https://desk.example")
+        .header("access-control-request-method", "POST")
+        .header("access-control-request-headers", "authorization,content-type")
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(preflight.status(), 200);
+    let plain = Service::demo(&[]);
+    let answer = Client::new()
+        .get(format!("{}/v1/models", plain.url))
+        .send()
+        .await
+        .unwrap();
+    assert!(
+        !answer
+            .headers()
+            .keys()
+            .any(|name| name.as_str().starts_with("access-control"))
+    );
+}
+
+#[tokio::test]
+async fn headers_and_bodies_have_a_limit() {
+    let service = Service::demo(&[]);
+    let big = Client::new()
+        .get(format!("{}/v1/models", service.url))
+        .header("x-big", "x".repeat(40_000));
+    let answer = big.send().await.unwrap();
+    assert_eq!(answer.status().as_u16(), 431);
+    assert!(answer.text().await.unwrap().contains("32768"));
+    let body = chat(&"x".repeat(17 << 20));
+    let (status, answer) = service.post("/v1/chat/completions", &body).await;
+    assert_eq!((status, &answer["error"]["code"]), (413, &json!("body_too_large")));
+}
+
+#[tokio::test]
+async fn beyond_loopback_a_key_is_wanted_before_anything_is_served() {
+    let data = tempfile::tempdir().unwrap();
+    let listen = ["--demo", "--listen", "0.0.0.0:0"];
+    let refused = vastrelay()
+        .args(["start", "--data"])
+        .arg(data.path())
+        .args(listen)
+        .output()
+        .unwrap();
+    assert_eq!(refused.status.code(), Some(1));
+    assert!(err(&refused).contains("vastrelay key create"), "{}", err(&refused));
+    let key = first_key(&data, &[]);
+    let mut service = Service::start_in(data, &listen);
+    service.url = service.url.replace("0.0.0.0", "127.0.0.1");
+    is(code(&service, None, "/v1/models").await, 401, "no_key");
+    assert_eq!(code(&service, Some(&key), "/v1/models").await.0, 200);
+    assert!(service.greeting.contains("every caller needs a key"));
+}
+
+#[tokio::test]
+async fn tls_with_a_given_certificate() {
+    let data = tempfile::tempdir().unwrap();
+    let made = rcgen::generate_simple_self_signed(["localhost".to_owned()]).unwrap();
+    let (certificate, key) = (data.path().join("cert.pem"), data.path().join("key.pem"));
+    std::fs::write(&certificate, made.cert.pem()).unwrap();
+    std::fs::write(&key, made.signing_key.serialize_pem()).unwrap();
+    let (certificate, key) = (
+        certificate.to_str().unwrap().to_owned(),
+        key.to_str().unwrap().to_owned(),
+    );
+    let words = [
+        "--demo",
+        "--width",
+        "2",
+        "--listen",
+        "127.0.0.1:0",
+        "--tls-cert",
+        &certificate,
+        "--tls-key",
+        &key,
+    ];
+    let mut service = Service::start_in(data, &words);
+    service.url = service.url.replace("127.0.0.1", "localhost");
+    assert!(service.url.starts_with("https://"));
+    let untrusting = service.client(&["ask", "Hello"]);
+    assert_eq!(untrusting.status.code(), Some(3), "{}", err(&untrusting));
+    let trusting = service.client(&["ask", "--ca", &certificate, "Hello"]);
+    assert!(trusting.status.success(), "{}", err(&trusting));
+
+    // A caller who goes away is noticed through the encryption too.
+    let mut child = vastrelay()
+        .args([
+            "ask",
+            "--json",
+            "--temperature",
+            "2",
+            "--seed",
+            "1",
+            "--url",
+            &service.url,
+            "--ca",
+            &certificate,
+        ])
+        .arg("List all timetables of all piers")
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
+    let status = || {
+        let output = service.client(&["status", "--json", "--ca", &certificate]);
+        serde_json::from_slice::<Value>(&output.stdout).unwrap()["models"][0].clone()
+    };
+    while status()["lanes_used"] != 1 && child.try_wait().unwrap().is_none() {}
+    child.kill().unwrap();
+    child.wait().unwrap();
+    while status()["lanes_used"] != 0 {}
+
+    let words = [
+        "start",
+        "--demo",
+        "--listen",
+        "127.0.0.1:0",
+        "--tls-key",
+        &key,
+        "--tls-cert",
+        &key,
+    ];
+    let wrong = vastrelay()
+        .args(words)
+        .arg("--data")
+        .arg(service.data.path())
+        .output()
+        .unwrap();
+    assert!(err(&wrong).contains("no certificate"), "{}", err(&wrong));
+}

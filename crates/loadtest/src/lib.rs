@@ -1,0 +1,31 @@
+//! Load tests, from the caller's side.
+//!
+//! | module | question it answers |
+//! |---|---|
+//! | [`workload`] | what is sent, how does it arrive, for how long? |
+//! | [`prompts`] | where do the prompts come from? |
+//! | [`target`] | how is one request sent, and when did which token come? |
+//! | [`runner`] | who sends what when? |
+//! | [`run`] | what is kept of a test, so that it can be repeated? |
+//! | [`summary`] | what came out, and what limited it? |
+//! | [`compare`] | which differences between two runs are real? |
+//! | [`report`] | how does a run look on paper? |
+//! | [`statistics`] | percentiles, and intervals by resampling |
+#![warn(missing_docs)]
+
+pub mod compare;
+pub mod prompts;
+pub mod report;
+pub mod run;
+pub mod runner;
+pub mod statistics;
+pub mod summary;
+pub mod target;
+pub mod workload;
+
+pub use prompts::{Prompt, PromptError};
+pub use run::{Outcome, RequestRecord, Run, Sample, Setup};
+pub use runner::{Progress, run};
+pub use summary::Summary;
+pub use target::{HttpTarget, Target};
+pub use workload::{Arrival, Lengths, Span, Workload};

@@ -1,0 +1,155 @@
+//! What is measured is what happened: against a stand-in whose delays are known, in virtual time.
+
+use std::time::Duration;
+use tokio::sync::watch;
+use tokio::time::{Instant, sleep, sleep_until};
+use vastrelay_loadtest::target::{Answer, Request};
+use vastrelay_loadtest::{Arrival, Prompt, Run, Span, Target, Workload};
+use vastrelay_wire::manage::{ModelStatus, Spread};
+
+const FIRST: Duration = Duration::from_millis(20);
+const GAP: Duration = Duration::from_millis(5);
+const TOKENS: usize = 5;
+const NEAR: f64 = 0.002;
+
+fn workload(arrival: Arrival, span: Span) -> Workload {
+    Workload {
+        model: "stub".into(),
+        prompts: "one".into(),
+        arrival,
+        span,
+        warm_up: 0,
+        output: None,
+        force_length: false,
+        temperature: 0.0,
+        seed: 11,
+        pace: 150.0,
+    }
+}
+
+async fn run(target: impl Target, workload: Workload) -> Run {
+    let (_keep, stop) = watch::channel(false);
+    let prompts = vec![Prompt::Text("Hello".into())];
+    vastrelay_loadtest::run("test", "stub", target, workload, prompts, stop, |_| {})
+        .await
+        .unwrap()
+}
+
+/// Answers after fixed delays, except that nothing comes before the stall ends.
+struct FixedDelays {
+    start: Instant,
+    stall: (f64, f64),
+}
+
+impl FixedDelays {
+    fn new(stall: (f64, f64)) -> FixedDelays {
+        FixedDelays {
+            start: Instant::now(),
+            stall,
+        }
+    }
+}
+
+impl Target for FixedDelays {
+    async fn send(&self, _: Request) -> Answer {
+        let now = self.start.elapsed().as_secs_f64();
+        if (self.stall.0..self.stall.1).contains(&now) {
+            sleep_until(self.start + Duration::from_secs_f64(self.stall.1)).await;
+        }
+        sleep(FIRST).await;
+        let mut tokens = vec![Instant::now()];
+        while tokens.len() < TOKENS {
+            sleep(GAP).await;
+            tokens.push(Instant::now());
+        }
+        Answer {
+            tokens,
+            ended: Instant::now(),
+            prompt_tokens: 3,
+            reused_tokens: 0,
+            output_tokens: TOKENS,
+            retry_after: None,
+            error: None,
+        }
+    }
+
+    async fn look(&self) -> Option<ModelStatus> {
+        None
+    }
+}
+
+fn near(found: f64, known: f64, what: &str) {
+    assert!((found - known).abs() <= NEAR, "{what}: {found} instead of {known}");
+}
+
+fn near_known(ttft: &Spread, itl: &Spread) {
+    for (found, known, what) in [
+        (ttft.p50, FIRST, "TTFT p50"),
+        (ttft.p99, FIRST, "TTFT p99"),
+        (itl.p50, GAP, "ITL p50"),
+        (itl.p99, GAP, "ITL p99"),
+    ] {
+        near(found, known.as_secs_f64(), what);
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn ten_thousand_requests_in_virtual_time_have_the_known_delays() {
+    for arrival in [Arrival::Closed { users: 32 }, Arrival::Poisson { rate: 300.0 }] {
+        let found = run(FixedDelays::new((0.0, 0.0)), workload(arrival, Span::Requests(10_000))).await;
+        let summary = &found.summary;
+        assert_eq!(
+            (summary.sent, summary.done, found.requests.len()),
+            (10_000, 10_000, 10_000)
+        );
+        near_known(&summary.ttft, &summary.itl);
+        near(summary.total.p50, (FIRST + GAP * 4).as_secs_f64(), "end-to-end");
+        assert_eq!(summary.kept_pace, 1.0);
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn arrivals_that_are_due_during_a_stall_show_it_and_closed_users_hide_it() {
+    let open = workload(Arrival::Poisson { rate: 100.0 }, Span::Seconds(10.0));
+    let found = run(FixedDelays::new((4.0, 9.0)), open).await.summary;
+    // Half of all requests were due during the stall and waited for its end, 2.5 s on average.
+    near(
+        found.ttft.max,
+        5.0 + FIRST.as_secs_f64() - 0.01,
+        "the first to be stalled (give or take an arrival)",
+    );
+    assert!(found.ttft.p90 > 3.5 && found.ttft.p50 < 1.0, "{:?}", found.ttft);
+    let closed = workload(Arrival::Closed { users: 4 }, Span::Seconds(10.0));
+    let found = run(FixedDelays::new((4.0, 9.0)), closed).await.summary;
+    near(found.ttft.p95, FIRST.as_secs_f64(), "four users are stalled once each");
+    assert!(found.ttft.max > 4.9, "{:?}", found.ttft);
+}
+
+#[tokio::test(start_paused = true)]
+async fn steps_send_as_many_users_as_each_step_has() {
+    let steps = Arrival::Steps {
+        users: vec![1, 4],
+        seconds: 2.0,
+    };
+    let found = run(FixedDelays::new((0.0, 0.0)), workload(steps, Span::Seconds(4.0))).await;
+    let during = |from: f64, to: f64| found.requests.iter().filter(|r| (from..to).contains(&r.due)).count() as f64;
+    let (first, second) = (during(0.0, 2.0), during(2.0, 4.0));
+    assert!((second / first - 4.0).abs() < 0.3, "{first} and {second}");
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_run_that_is_stopped_keeps_what_it_has() {
+    let (stop, stopped) = watch::channel(false);
+    let endless = workload(Arrival::Poisson { rate: 50.0 }, Span::Requests(1_000_000));
+    let target = FixedDelays::new((0.0, 0.0));
+    let prompts = vec![Prompt::Text("Hello".into())];
+    let tell = |progress: vastrelay_loadtest::Progress| {
+        if progress.seconds > 2.0 {
+            let _ = stop.send(true);
+        }
+    };
+    let found = vastrelay_loadtest::run("test", "stub", target, endless, prompts, stopped, tell)
+        .await
+        .unwrap();
+    assert!(found.stopped_early && found.summary.done > 50 && found.summary.sent < 1_000);
+}
