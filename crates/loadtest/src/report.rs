@@ -31,7 +31,7 @@ pub fn html(run: &Run) -> Result<String, String> {
     );
     let _ = write!(
         page,
-        "<p class=\"limit\"><b>Limited by {}.</b> {}</p>",
+        "<p class=\"limit\"><b>Limited by {}:</b> {}</p>",
         escape(summary.limit.name()),
         escape(&summary.limit_reason)
     );
@@ -105,8 +105,8 @@ fn tiles(run: &Run) -> Vec<(String, String)> {
         (format!("{:.1}", summary.request_rate), "requests/s".into()),
         (format!("{:.0}", summary.user_rate.p50), "tokens/s per user, p50".into()),
         (
-            format!("{} of {}", summary.done, summary.sent),
-            "requests answered".into(),
+            summary.done.to_string(),
+            format!("of {} requests answered", summary.sent),
         ),
         (
             percent(summary.kept_pace),

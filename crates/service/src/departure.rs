@@ -21,13 +21,18 @@ const LOOK_AGAIN: Duration = Duration::from_millis(100);
 #[derive(Clone)]
 struct Connection(Arc<Socket>);
 
-/// Keeps a handle on each new connection, for [`departure`].
-pub(crate) fn remember(connection: &dyn Any, data: &mut Extensions) {
+/// Prepares each new connection: tokens are sent at once instead of waiting for the caller's acknowledgement of the last
+/// ones, and a handle is kept for [`departure`].
+pub(crate) fn prepare(connection: &dyn Any, data: &mut Extensions) {
     let encrypted = connection.downcast_ref::<TlsStream<TcpStream>>();
     let stream = encrypted.map(|stream| stream.get_ref().0);
-    if let Some(stream) = stream.or(connection.downcast_ref::<TcpStream>())
-        && let Ok(socket) = SockRef::from(stream).try_clone()
-    {
+    if let Some(stream) = stream.or(connection.downcast_ref::<TcpStream>()) {
+        if let Err(error) = stream.set_nodelay(true) {
+            tracing::debug!(%error, "a connection will be slow");
+        }
+        let Ok(socket) = SockRef::from(stream).try_clone() else {
+            return;
+        };
         data.insert(Connection(Arc::new(socket)));
     }
 }

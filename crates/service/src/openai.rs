@@ -10,7 +10,7 @@ mod options;
 mod piece;
 
 pub use address::{wrong_address, wrong_method};
-pub use call::RequestId;
+pub use call::{Arrival, RequestId};
 pub use chat::{__path_chat, chat};
 pub use completion::{__path_complete, complete};
 pub(crate) use conversation::Rendered;

@@ -2,7 +2,7 @@
 
 use crate::guard::{Reach, guard};
 use crate::keys::has_valid_key;
-use crate::openai::{self, RequestId, wrong_method};
+use crate::openai::{self, Arrival, RequestId, wrong_method};
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use crate::tls::{TlsError, server_config};
@@ -139,7 +139,7 @@ impl Server {
                 .wrap(Condition::new(!shared.reach.origins().is_empty(), cors(&shared.reach)))
                 .wrap(from_fn(name_request))
         })
-        .on_connect(departure::remember)
+        .on_connect(departure::prepare)
         .workers(WORKERS)
         .disable_signals()
         .shutdown_timeout(1);
@@ -237,8 +237,9 @@ async fn name_request(
         .and_then(|value| value.to_str().ok())
         .filter(|id| is_name(id));
     let id = given.map_or_else(|| uuid::Uuid::new_v4().simple().to_string(), str::to_owned);
-    request.extensions_mut().insert(RequestId(id.clone()));
     let begun = Instant::now();
+    request.extensions_mut().insert(RequestId(id.clone()));
+    request.extensions_mut().insert(Arrival(begun));
     let method = request.method().to_string();
     let state = request.app_data::<web::Data<ServiceState>>().cloned();
     let mut response = next.call(request).await?;

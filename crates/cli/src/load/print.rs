@@ -166,7 +166,7 @@ pub fn comparison(comparison: &Comparison) {
         };
         let interval = row
             .interval
-            .map_or("–".into(), |(low, high)| format!("{low:.2} … {high:.2}"));
+            .map_or("–".into(), |(low, high)| format!("{low:.3} … {high:.3}"));
         table.add_row([
             row.figure.to_owned(),
             value(row.a),

@@ -13,10 +13,11 @@ use vastrelay_wire::manage::{ModelStatus, ServiceStatus};
 
 /// Points of the past that are kept: two minutes at four a second.
 const PAST: usize = 480;
+const POINTS_A_SECOND: usize = 4;
 const SEA: Color = Color::Rgb(46, 120, 150);
 const RED: Color = Color::Rgb(190, 60, 45);
 const LAMP: Color = Color::Rgb(200, 140, 20);
-/// Lines that one model takes.
+/// Lines that one model takes at least.
 const MODEL_LINES: u16 = 16;
 
 /// What is shown.
@@ -68,7 +69,7 @@ impl View {
         let [head, body] = Layout::vertical([Constraint::Length(2), Constraint::Fill(1)]).areas(frame.area());
         self.draw_head(frame, head);
         let Some(status) = &self.status else { return };
-        let places = Layout::vertical(status.models.iter().map(|_| Constraint::Length(MODEL_LINES))).split(body);
+        let places = Layout::vertical(status.models.iter().map(|_| Constraint::Min(MODEL_LINES))).split(body);
         for (model, place) in status.models.iter().zip(places.iter()) {
             if let Some(past) = self.past.get(&model.name) {
                 draw_model(frame, *place, model, past);
@@ -130,14 +131,20 @@ fn draw_model(frame: &mut Frame<'_>, place: Rect, model: &ModelStatus, past: &Pa
         .spacing(2)
         .areas(inside);
     frame.render_widget(Paragraph::new(figures(model)), left);
-    let charts = Layout::vertical([Constraint::Fill(1); 4]).split(right);
+    let [axis, charts] = Layout::vertical([Constraint::Length(1), Constraint::Fill(1)]).areas(right);
+    let points_each = PAST.div_ceil(axis.width.max(1) as usize);
+    let span = points_each * axis.width as usize / POINTS_A_SECOND;
+    frame.render_widget(Paragraph::new(format!("◂ {span} s ago")), axis);
+    frame.render_widget(Paragraph::new("now ▸").right_aligned(), axis);
+    let charts = Layout::vertical([Constraint::Fill(1); 4]).split(charts);
     let window = &model.window;
     let most = |past: &VecDeque<u64>| past.iter().max().copied().unwrap_or(0);
+    let rate = most(&past.rate);
     chart(
         frame,
         charts[0],
         &format!("queue depth, to {}", most(&past.queue)),
-        &past.queue,
+        &largest(&past.queue, points_each),
         None,
         RED,
     );
@@ -145,33 +152,51 @@ fn draw_model(frame: &mut Frame<'_>, place: Rect, model: &ModelStatus, past: &Pa
         frame,
         charts[1],
         &format!("lanes in use, of {}", model.width),
-        &past.lanes,
+        &largest(&past.lanes, points_each),
         Some(model.width as u64),
         SEA,
     );
     chart(
         frame,
         charts[2],
-        &format!("tokens/s out, to {}", grouped(most(&past.rate) as usize)),
-        &past.rate,
-        None,
+        &format!("tokens/s out, to {}", grouped(rate as usize)),
+        &means(&past.rate, points_each),
+        Some(rate),
         SEA,
     );
     chart(
         frame,
         charts[3],
         &format!("ITL p50, now {}", duration(window.itl.p50)),
-        &past.itl,
+        &means(&past.itl, points_each),
         None,
         LAMP,
     );
+}
+
+/// Returns groups of so many points, the last ones whole.
+fn grouped_points(past: &VecDeque<u64>, each: usize) -> Vec<Vec<u64>> {
+    let newest_first: Vec<u64> = past.iter().rev().copied().collect();
+    newest_first.chunks(each).rev().map(<[u64]>::to_vec).collect()
+}
+
+fn largest(past: &VecDeque<u64>, each: usize) -> Vec<u64> {
+    let groups = grouped_points(past, each).into_iter();
+    groups.map(|group| group.into_iter().max().unwrap_or(0)).collect()
+}
+
+fn means(past: &VecDeque<u64>, each: usize) -> Vec<u64> {
+    let groups = grouped_points(past, each).into_iter();
+    groups
+        .map(|group| group.iter().sum::<u64>() / group.len() as u64)
+        .collect()
 }
 
 fn figures(model: &ModelStatus) -> Vec<Line<'static>> {
     let window = &model.window;
     let gauge = |used: usize, all: usize| {
         let cells = (used * 20).div_ceil(all.max(1)).min(20);
-        format!("{}{}", "█".repeat(cells), "·".repeat(20 - cells))
+        format!("{}{}", "■".repeat(cells), "·".repeat(20 - cells))
     };
     let row = |name: &str, value: String| Line::from(format!("{name:<11}{value}"));
     let mut rows = vec![
@@ -222,9 +247,9 @@ fn figures(model: &ModelStatus) -> Vec<Line<'static>> {
         ),
         row(
             "ended",
-            format!("{:>9} well  {:>6} refused or failed", window.answered, window.refused),
+            format!("{:>9} well  {:>6} not", window.answered, window.refused),
         ),
-        row("", format!("over the last {:.0} s", window.seconds)),
+        row("", format!("{:>9} of the last {:.0} s", "", window.seconds)),
         Line::default(),
         row(
             "preempted",
@@ -245,11 +270,11 @@ fn figures(model: &ModelStatus) -> Vec<Line<'static>> {
     rows
 }
 
-fn chart(frame: &mut Frame<'_>, place: Rect, title: &str, past: &VecDeque<u64>, most: Option<u64>, color: Color) {
+fn chart(frame: &mut Frame<'_>, place: Rect, title: &str, columns: &[u64], most: Option<u64>, color: Color) {
     let [label, bars] = Layout::vertical([Constraint::Length(1), Constraint::Fill(1)]).areas(place);
     frame.render_widget(Paragraph::new(title.to_owned()), label);
     // The newest points stand at the right edge.
-    let shown: Vec<u64> = past.iter().rev().take(bars.width as usize).rev().copied().collect();
+    let shown: Vec<u64> = columns.iter().rev().take(bars.width as usize).rev().copied().collect();
     let start = bars.width.saturating_sub(shown.len() as u16);
     let bars = Rect {
         x: bars.x + start,

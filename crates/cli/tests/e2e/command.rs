@@ -214,7 +214,7 @@ fn failures_have_their_exit_codes_and_say_what_would_work() {
             "--demo or --model",
         ),
         (
-            &["start", "--demo", "--data", data, "--listen", "0.0.0.0:7411"],
+            &["start", "--demo", "--data", data, "--listen", "0.0.0.0:0"],
             1,
             "vastrelay key create",
         ),

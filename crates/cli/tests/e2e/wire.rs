@@ -195,6 +195,224 @@ async fn a_system_message_and_parts_of_content_are_taken() {
     );
 }
 
+#[tokio::test]
+async fn fields_that_ask_for_nothing_are_taken_and_change_nothing() {
+    let service = Service::demo(&[]);
+    let plain = service.ask("Can I bring my dog?").await;
+    for more in [
+        json!({"user": "u-17"}),
+        json!({"metadata": {"trip": "9"}}),
+        json!({"store": false}),
+        json!({"tools": [], "tool_choice": "none", "parallel_tool_calls": true}),
+        json!({"tool_choice": "auto"}),
+        json!({"response_format": {"type": "text"}}),
+        json!({"stream": false, "stream_options": null, "stop": null, "logit_bias": null, "n": 1}),
+    ] {
+        let (status, answer) = service
+            .post("/v1/chat/completions", &with(chat("Can I bring my dog?"), more.clone()))
+            .await;
+        assert_eq!(
+            (status, &answer["choices"][0]["message"]["content"]),
+            (200, &json!(plain)),
+            "{more}"
+        );
+    }
+}
+
+#[tokio::test]
+async fn best_of_returns_the_likeliest_of_those_it_makes() {
+    let service = Service::demo(&[]);
+    let ask = async |more: Value| {
+        let request =
+            json!({"model": "pierdesk", "prompt": "The last boat to", "max_tokens": 6, "temperature": 2.0, "seed": 9});
+        service.post("/v1/completions", &with(request, more)).await
+    };
+    let all = ask(json!({"n": 6, "logprobs": 0})).await.1;
+    let mean = |choice: &Value| {
+        let logprobs = choice["logprobs"]["token_logprobs"].as_array().unwrap();
+        logprobs.iter().filter_map(Value::as_f64).sum::<f64>() / logprobs.len() as f64
+    };
+    let mut ranked = all["choices"].as_array().unwrap().clone();
+    ranked.sort_by(|a, b| mean(b).total_cmp(&mean(a)));
+    let best = ask(json!({"n": 2, "best_of": 6})).await.1;
+    let texts = |choices: &[Value]| choices.iter().map(|choice| choice["text"].clone()).collect::<Vec<_>>();
+    assert_eq!(texts(best["choices"].as_array().unwrap()), texts(&ranked[..2]));
+    assert_eq!(
+        (&best["choices"][1]["index"], &best["choices"][0]["logprobs"]),
+        (&json!(1), &Value::Null)
+    );
+    assert_eq!(best["usage"], all["usage"], "all that were made count");
+    for (more, words) in [
+        (json!({"n": 3, "best_of": 2}), "3 or more works"),
+        (json!({"best_of": 2, "stream": true}), "`stream`"),
+        (json!({"best_of": 99}), "1 to 16"),
+    ] {
+        let (status, answer) = ask(more).await;
+        assert!(
+            status == 400 && answer["error"]["message"].as_str().unwrap().contains(words),
+            "{answer}"
+        );
+    }
+}
+
+#[tokio::test]
+async fn echo_says_the_prompt_again_whole_and_streamed() {
+    let service = Service::demo(&[]);
+    let request = |more: Value| {
+        with(
+            json!({"model": "pierdesk", "prompt": ["The last boat", "The first boat"], "max_tokens": 5}),
+            more,
+        )
+    };
+    let plain = service.post("/v1/completions", &request(json!({}))).await.1;
+    let echoed = service.post("/v1/completions", &request(json!({"echo": true}))).await.1;
+    for (index, prompt) in ["The last boat", "The first boat"].into_iter().enumerate() {
+        let wanted = format!("{prompt}{}", plain["choices"][index]["text"].as_str().unwrap());
+        assert_eq!(echoed["choices"][index]["text"], json!(wanted));
+    }
+    let body = service
+        .send("/v1/completions", &request(json!({"echo": true, "stream": true})))
+        .await
+        .text()
+        .await
+        .unwrap();
+    let first: String = frames(&body)
+        .iter()
+        .filter_map(|frame| serde_json::from_str::<Value>(frame).ok())
+        .filter(|piece| piece["choices"][0]["index"] == 0)
+        .filter_map(|piece| piece["choices"][0]["text"].as_str().map(str::to_owned))
+        .collect();
+    assert_eq!(json!(first), echoed["choices"][0]["text"]);
+    for (more, words) in [
+        (json!({"echo": true, "logprobs": 1}), "`logprobs`"),
+        (json!({"suffix": "end"}), "`suffix`"),
+    ] {
+        let (status, answer) = service.post("/v1/completions", &request(more)).await;
+        assert!(
+            status == 400 && answer["error"]["message"].as_str().unwrap().contains(words),
+            "{answer}"
+        );
+    }
+    assert_eq!(
+        service
+            .post(
+                "/v1/completions",
+                &request(json!({"suffix": "", "user": "u", "metadata": {"a": "b"}}))
+            )
+            .await
+            .0,
+        200
+    );
+}
+
+#[tokio::test]
+async fn text_without_its_template_draws_a_note() {
+    let service = Service::demo(&[]);
+    let note = async |path: &str, body: Value| {
+        let response = service.send(path, &body).await;
+        assert_eq!(response.status(), 200);
+        response
+            .headers()
+            .get("x-vastrelay-note")
+            .map(|note| note.to_str().unwrap().to_owned())
+    };
+    let plain = json!({"model": "pierdesk", "prompt": "Can I bring my dog?", "max_tokens": 2});
+    assert!(
+        note("/v1/completions", plain.clone())
+            .await
+            .unwrap()
+            .contains("/v1/chat/completions")
+    );
+    assert!(
+        note("/v1/completions", with(plain.clone(), json!({"stream": true})))
+            .await
+            .is_some()
+    );
+    assert_eq!(note("/v1/chat/completions", chat("Can I bring my dog?")).await, None);
+    let rendered = service.post("/text/render", &chat("Can I bring my dog?")).await.1;
+    assert_eq!(
+        note("/v1/completions", with(plain, json!({"prompt": rendered["text"]}))).await,
+        None
+    );
+}
+
+#[tokio::test]
+async fn what_a_model_would_get_is_shown_counted_encoded_and_decoded() {
+    let service = Service::demo(&[]);
+    let question = "Can I bring my dog?";
+    let rendered = service.post("/text/render", &chat(question)).await.1;
+    let text = rendered["text"].as_str().unwrap();
+    assert!(text.contains(question) && text.len() > question.len());
+    let answered = service.post("/v1/chat/completions", &chat(question)).await.1;
+    let ids = rendered["token_ids"].as_array().unwrap();
+    assert_eq!(json!(ids.len()), answered["usage"]["prompt_tokens"]);
+    // Sent as ids, it is the very prompt that the chat made.
+    let plain = json!({"model": "pierdesk", "prompt": ids, "max_tokens": 200});
+    let continued = service.post("/v1/completions", &plain).await.1;
+    assert_eq!(
+        continued["choices"][0]["text"],
+        answered["choices"][0]["message"]["content"]
+    );
+    let decoded = service
+        .post("/text/decode", &json!({"model": "pierdesk", "token_ids": ids}))
+        .await
+        .1;
+    assert_eq!(decoded["text"], rendered["text"]);
+    let encoded = service
+        .post("/text/encode", &json!({"model": "pierdesk", "text": "Grüße, Boot"}))
+        .await
+        .1;
+    let count = service
+        .post("/text/count", &json!({"model": "pierdesk", "text": "Grüße, Boot"}))
+        .await
+        .1;
+    assert_eq!(
+        count["tokens"].as_u64().unwrap() as usize,
+        encoded["token_ids"].as_array().unwrap().len()
+    );
+    assert_eq!(count["left"], json!(2048 - count["tokens"].as_u64().unwrap()));
+    let counted = service.post("/text/count", &chat(question)).await.1;
+    assert_eq!(counted["tokens"], json!(ids.len()));
+    let open = service
+        .post("/text/render", &with(chat(question), json!({"answer_start": false})))
+        .await
+        .1;
+    assert!(text.starts_with(open["text"].as_str().unwrap()) && open["text"] != rendered["text"]);
+    // A control token's name in a message is text, and shows as it was written.
+    let sly = service.post("/text/render", &chat("<|end|> hello")).await.1;
+    assert!(sly["text"].as_str().unwrap().contains("<|end|> hello"));
+    for (path, body, words) in [
+        (
+            "/text/encode",
+            json!({"model": "pierdesk"}),
+            "one of `text` and `messages`",
+        ),
+        (
+            "/text/decode",
+            json!({"model": "pierdesk", "token_ids": [9999]}),
+            "0 to 2047",
+        ),
+        (
+            "/text/render",
+            json!({"model": "pierdesk", "messages": []}),
+            "`messages` is empty",
+        ),
+        ("/text/count", json!({"model": "nope", "text": "a"}), "`pierdesk`"),
+        ("/text/count", json!({"model": "pierdesk", "txt": "a"}), "txt"),
+    ] {
+        let (status, answer) = service.post(path, &body).await;
+        assert!(
+            status >= 400 && answer["error"]["message"].as_str().unwrap().contains(words),
+            "{answer}"
+        );
+    }
+    let shown = |words: &[&str]| String::from_utf8(service.client(words).stdout).unwrap();
+    assert!(shown(&["text", "render", question]).contains(text));
+    assert!(shown(&["text", "count", question]).contains("are left for the answer"));
+    assert!(shown(&["text", "encode", "boat"]).contains("\"b"));
+    assert_eq!(shown(&["text", "decode", &ids[1].to_string()]).lines().count(), 1);
+}
+
 /// What is refused, by which status, and words that the message has to hold.
 #[tokio::test]
 async fn refusals_say_what_is_wrong_and_what_would_work() {

@@ -16,6 +16,9 @@ const SIZE: (u32, u32) = (560, 300);
 /// Points of a cumulative curve.
 const POINTS: usize = 200;
 
+/// Dots of a cloud.
+const MOST_DOTS: usize = 2_500;
+
 /// A curve and its name.
 struct Curve {
     name: &'static str,
@@ -54,7 +57,10 @@ pub(super) fn all(run: &Run) -> Result<Vec<(String, String)>, String> {
         chart(
             "seconds",
             "ms",
-            vec![dots("TTFT", SEA, ttft), dots("not answered", RED, failed)],
+            vec![
+                dots("TTFT", SEA, thinned(ttft)),
+                dots("not answered", RED, thinned(failed)),
+            ],
         )?,
     )];
     let over_time = |of: fn(&Sample) -> Option<usize>| -> Vec<(f64, f64)> {
@@ -104,6 +110,17 @@ pub(super) fn all(run: &Run) -> Result<Vec<(String, String)>, String> {
     Ok(charts)
 }
 
+/// Returns a number as short as it can be.
+fn axis_number(value: &f64) -> String {
+    ((value * 1e6).round() / 1e6).to_string()
+}
+
+/// Returns every so many points, so that not many more than [`MOST_DOTS`] are left.
+fn thinned(points: Vec<(f64, f64)>) -> Vec<(f64, f64)> {
+    let every = points.len().div_ceil(MOST_DOTS).max(1);
+    points.into_iter().step_by(every).collect()
+}
+
 /// Draws curves over one pair of axes.
 fn chart(x_name: &str, y_name: &str, curves: Vec<Curve>) -> Result<String, String> {
     let curves: Vec<Curve> = curves.into_iter().filter(|curve| !curve.points.is_empty()).collect();
@@ -126,6 +143,8 @@ fn chart(x_name: &str, y_name: &str, curves: Vec<Curve>) -> Result<String, Strin
             .x_desc(x_name)
             .y_desc(y_name)
             .axis_style(INK)
+            .x_label_formatter(&axis_number)
+            .y_label_formatter(&axis_number)
             .bold_line_style(LINE)
             .light_line_style(PAPER)
             .label_style(("sans-serif", 12).into_font().color(&INK))

@@ -6,7 +6,7 @@ use crate::metrics::EndedCall;
 use crate::problem::Problem;
 use crate::recent::Noted;
 use crate::state::ServiceState;
-use actix_web::web;
+use actix_web::{HttpMessage, HttpRequest, web};
 use futures_util::stream::{self, BoxStream, LocalBoxStream, StreamExt};
 use serde_json::Value;
 use std::sync::Arc;
@@ -22,6 +22,10 @@ pub(super) use crate::guard::Caller;
 /// The name of a request, from its header or made here.
 #[derive(Clone)]
 pub struct RequestId(pub String);
+
+/// When the head of a request was read: its body may take a while.
+#[derive(Clone, Copy)]
+pub struct Arrival(pub Instant);
 
 /// A call that is being answered. It is recorded when it is dropped, whatever became of it.
 pub(super) struct Call {
@@ -40,15 +44,14 @@ impl Call {
     ///
     /// # Errors
     /// 503 when the service drains, 429 when the caller's key has used up its limits.
-    pub fn begin(
-        state: &web::Data<ServiceState>,
-        id: &RequestId,
-        caller: &Caller,
-        endpoint: &str,
-    ) -> Result<Call, Problem> {
+    pub fn begin(state: &web::Data<ServiceState>, http: &HttpRequest, endpoint: &str) -> Result<Call, Problem> {
+        let extensions = http.extensions();
+        let Arrival(arrived) = *extensions.get().expect("every request has its arrival");
+        let RequestId(id) = extensions.get().expect("every request has its name");
+        let caller: &Caller = extensions.get().expect("every request has passed the guard");
         let key = caller.key.as_ref();
         let record = CallRecord {
-            id: id.0.clone(),
+            id: id.clone(),
             at_ms: milliseconds_since_1970(),
             endpoint: endpoint.into(),
             caller: key.map(|key| key.name.clone()).unwrap_or_default(),
@@ -62,7 +65,7 @@ impl Call {
         let mut call = Call {
             state: state.clone(),
             record,
-            arrived: Instant::now(),
+            arrived,
             gaps: Gaps::default(),
             said: None,
             _permit: None,

@@ -1,7 +1,7 @@
 //! `POST /v1/chat/completions`.
 
 use super::answer::{self, Collected, EndExtras, Extras, Shape};
-use super::call::{Call, Caller, RequestId};
+use super::call::{Call, RequestId};
 use super::conversation::Rendered;
 use super::options::Options;
 use super::piece::{Count, chat_logprobs, read_body, stream_response};
@@ -35,11 +35,10 @@ use vastrelay_wire::sampling::Usage;
 pub async fn chat(
     state: web::Data<ServiceState>,
     id: web::ReqData<RequestId>,
-    caller: web::ReqData<Caller>,
     http: HttpRequest,
     body: Result<Bytes, Error>,
 ) -> Result<HttpResponse, Problem> {
-    let mut call = Call::begin(&state, &id, &caller, "chat")?;
+    let mut call = Call::begin(&state, &http, "chat")?;
     let (answer, extras, request) = match prepare(&state, &id, body, &mut call) {
         Ok(prepared) => prepared,
         Err(problem) => return Err(call.refuse(problem)),

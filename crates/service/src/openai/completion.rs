@@ -1,7 +1,7 @@
 //! `POST /v1/completions`.
 
 use super::answer::{self, Collected, EndExtras, Extras, Shape};
-use super::call::{Call, Caller, RequestId};
+use super::call::{Call, RequestId};
 use super::options::Options;
 use super::piece::{Count, plain_logprobs, read_body, stream_response};
 use crate::departure::departure;
@@ -45,11 +45,10 @@ const UNTEMPLATED: HeaderValue = HeaderValue::from_static(
 pub async fn complete(
     state: web::Data<ServiceState>,
     id: web::ReqData<RequestId>,
-    caller: web::ReqData<Caller>,
     http: HttpRequest,
     body: Result<Bytes, Error>,
 ) -> Result<HttpResponse, Problem> {
-    let mut call = Call::begin(&state, &id, &caller, "completions")?;
+    let mut call = Call::begin(&state, &http, "completions")?;
     let (answer, extras, requests) = match prepare(&state, &id, body, &mut call) {
         Ok(prepared) => prepared,
         Err(problem) => return Err(call.refuse(problem)),
