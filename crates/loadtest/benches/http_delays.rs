@@ -70,7 +70,7 @@ fn http_stub() -> (String, Written) {
         let server = HttpServer::new(move || {
             App::new()
                 .app_data(web::Data::from(shared.clone()))
-                .route("/v1/completions", web::post().to(answer.clone()))
+                .route("/v1/completions", web::post().to(answer))
         });
         let server = server.workers(1).disable_signals().listen(listener).unwrap().run();
         actix_web::rt::System::new().block_on(server).unwrap();

@@ -155,7 +155,7 @@ fn each_second(run: &Run) -> Vec<Vec<f64>> {
     seconds.into_iter().map(|tokens| vec![tokens]).collect()
 }
 
-fn row(figure: &'static str, unit: Unit, a: &[Vec<f64>], b: &[Vec<f64>], of: impl Fn(&mut Vec<f64>) -> f64) -> Row {
+fn row(figure: &'static str, unit: Unit, a: &[Vec<f64>], b: &[Vec<f64>], of: impl Fn(&mut [f64]) -> f64) -> Row {
     let (value_a, value_b) = (of(&mut a.concat()), of(&mut b.concat()));
     let interval = ratio_interval(a, b, of);
     let verdict = match interval {

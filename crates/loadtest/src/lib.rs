@@ -6,7 +6,7 @@
 //! | [`prompts`] | where do the prompts come from? |
 //! | [`target`] | how is one request sent, and when did which token come? |
 //! | [`runner`] | who sends what when? |
-//! | [`run`] | what is kept of a test, so that it can be repeated? |
+//! | [`mod@run`] | what is kept of a test, so that it can be repeated? |
 //! | [`summary`] | what came out, and what limited it? |
 //! | [`compare`] | which differences between two runs are real? |
 //! | [`report`] | how does a run look on paper? |

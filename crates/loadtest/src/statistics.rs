@@ -30,7 +30,7 @@ const RESAMPLES: usize = 1_000;
 /// Returns the interval that holds the ratio of a figure of `b` to that of `a` in 95 of 100 resamplings ("Bootstrap
 /// Methods: Another Look at the Jackknife", Efron, 1979). Whole groups are drawn, such as the gaps of one request, because
 /// what is within a group is not independent. `None` when a side is empty or the figure of `a` is 0.
-pub fn ratio_interval(a: &[Vec<f64>], b: &[Vec<f64>], figure: impl Fn(&mut Vec<f64>) -> f64) -> Option<(f64, f64)> {
+pub fn ratio_interval(a: &[Vec<f64>], b: &[Vec<f64>], figure: impl Fn(&mut [f64]) -> f64) -> Option<(f64, f64)> {
     if a.is_empty() || b.is_empty() {
         return None;
     }
@@ -56,7 +56,7 @@ pub fn ratio_interval(a: &[Vec<f64>], b: &[Vec<f64>], figure: impl Fn(&mut Vec<f
 }
 
 /// Returns a function that takes a quantile of values in any order.
-pub fn quantile_of(share: f64) -> impl Fn(&mut Vec<f64>) -> f64 {
+pub fn quantile_of(share: f64) -> impl Fn(&mut [f64]) -> f64 {
     move |values| {
         if values.is_empty() {
             return 0.0;
@@ -67,7 +67,7 @@ pub fn quantile_of(share: f64) -> impl Fn(&mut Vec<f64>) -> f64 {
 }
 
 /// Returns the mean of values.
-pub fn mean(values: &mut Vec<f64>) -> f64 {
+pub fn mean(values: &mut [f64]) -> f64 {
     values.iter().sum::<f64>() / values.len().max(1) as f64
 }
 

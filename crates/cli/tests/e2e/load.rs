@@ -189,3 +189,68 @@ async fn sigterm_lets_streams_end_refuses_new_calls_and_stops() {
     assert!(rest.ends_with("data: [DONE]\n\n"), "the stream was cut off");
     assert!(service.wait().success());
 }
+
+/// Sends a request over a connection that takes in little at a time, and reads nothing yet.
+async fn open_narrow(service: &Service, body: &Value) -> tokio::net::TcpStream {
+    use tokio::io::AsyncWriteExt;
+    let address = service.url.trim_start_matches("http://");
+    let socket = tokio::net::TcpSocket::new_v4().unwrap();
+    socket.set_recv_buffer_size(4096).unwrap();
+    let mut stream = socket.connect(address.parse().unwrap()).await.unwrap();
+    let body = body.to_string();
+    let head = format!(
+        "POST /v1/chat/completions HTTP/1.1\r\nhost: {address}\r\ncontent-length: {}\r\n\r\n",
+        body.len()
+    );
+    stream.write_all(format!("{head}{body}").as_bytes()).await.unwrap();
+    stream
+}
+
+/// Reads until words have come; returns whether they came before the end.
+async fn read_until(stream: &mut tokio::net::TcpStream, words: &str) -> bool {
+    use tokio::io::AsyncReadExt;
+    let (mut text, mut chunk) = (String::new(), [0; 65536]);
+    loop {
+        match stream.read(&mut chunk).await.unwrap() {
+            0 => return false,
+            count => text.push_str(&String::from_utf8_lossy(&chunk[..count])),
+        }
+        if text.contains(words) {
+            return true;
+        }
+    }
+}
+
+#[tokio::test]
+async fn a_slow_reader_is_ended_with_a_readable_error_and_holds_nobody_up() {
+    let service = Service::demo(&["--width", "16"]);
+    let much = json!({"n": 15, "temperature": 1.0, "include": ["token_ids"]});
+    let mut slow = open_narrow(&service, &with(endless(QUESTIONS[0]), much)).await;
+    // Others are served meanwhile.
+    service.ask(QUESTIONS[2]).await;
+    service
+        .wait_for("the slow one is ended", |m| {
+            m["lanes_used"] == 0 && m["queue_depth"] == 0 && m["ended"] == 16
+        })
+        .await;
+    assert!(
+        service.model().await["output_tokens"].as_u64().unwrap() < 15 * 1500,
+        "it was not ended early"
+    );
+    assert!(read_until(&mut slow, "read too slowly").await);
+    // It is on record once the connection is done with.
+    while service.get("/manage/requests?outcome=slow-reader").await.1 == json!([]) {}
+}
+
+#[tokio::test]
+async fn a_stream_that_waits_in_the_queue_is_kept_alive_by_comments() {
+    let service = Service::demo(&["--width", "1"]);
+    let first = service.send("/v1/chat/completions", &endless(QUESTIONS[0])).await;
+    let mut others = Vec::new();
+    for _ in 0..12 {
+        others.push(service.send("/v1/chat/completions", &endless(QUESTIONS[0])).await);
+    }
+    let mut waiting = open_narrow(&service, &endless(QUESTIONS[0])).await;
+    assert!(read_until(&mut waiting, ": waiting").await);
+    drop((first, others));
+}

@@ -114,8 +114,9 @@ impl Call {
     pub fn note_failure(&mut self, problem: &Problem) {
         use actix_web::ResponseError;
         self.record.status = problem.status_code().as_u16();
-        // An answer that broke off says how already.
-        if self.record.client_gone {
+        // A completion that broke off has said how already.
+        let broke_off = [EndReason::SlowReader, EndReason::Cancelled].map(end_name);
+        if !broke_off.contains(&self.record.outcome.as_str()) {
             self.record.outcome = problem.code().to_owned();
         }
         self.record.client_gone = false;
