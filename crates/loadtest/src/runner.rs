@@ -17,6 +17,8 @@ use tokio::time::{Instant, sleep, sleep_until};
 
 /// Time between two looks at how things stand.
 const LOOK_EVERY: Duration = Duration::from_millis(250);
+/// Timers fire up to a millisecond late; what is left of it is waited out.
+const TIMER_GRAIN: f64 = 0.001;
 /// Gaps that a run keeps one by one, over all requests.
 const MOST_GAPS: usize = 1_000_000;
 
@@ -189,7 +191,8 @@ async fn arrivals<T: Target>(field: Arc<Field<T>>, rate: f64) {
         if matches!(field.workload.span, Span::Seconds(seconds) if due >= seconds) {
             break;
         }
-        field.sleep_until(due).await;
+        field.sleep_until(due - TIMER_GRAIN).await;
+        field.wait_out(due).await;
         if field.is_over() {
             break;
         }
@@ -322,8 +325,24 @@ impl<T: Target> Field<T> {
     async fn sleep_until(&self, seconds: f64) {
         let mut stop = self.stop.clone();
         tokio::select! {
-            () = sleep_until(self.start + Duration::from_secs_f64(seconds.min(1e9))) => {}
+            () = sleep_until(self.start + Duration::from_secs_f64(seconds.clamp(0.0, 1e9))) => {}
             _ = stop.wait_for(|stop| *stop) => {}
+        }
+    }
+}
+
+impl<T: Target> Field<T> {
+    /// Waits for a moment that is less than a millisecond away, letting others run meanwhile. A clock that stands still, as in
+    /// virtual time, is left to its timer.
+    async fn wait_out(&self, seconds: f64) {
+        let mut before = self.seconds();
+        while before < seconds {
+            tokio::task::yield_now().await;
+            let now = self.seconds();
+            if now == before {
+                return self.sleep_until(seconds).await;
+            }
+            before = now;
         }
     }
 }

@@ -29,9 +29,9 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
     check_forms(&options.out)?;
     let client = Client::new(&options.connection)?;
     let model = client.model_or_only(options.model.as_ref()).await?;
-    let workload = workload(options, model);
+    let mut workload = workload(options, model);
     workload.check().map_err(Failure::usage)?;
-    let prompts = prompts(options, &client, &workload).await?;
+    let prompts = prompts(options, &client, &mut workload).await?;
     let ours = client
         .get::<Value>("/openapi.json")
         .await
@@ -120,7 +120,7 @@ fn workload(options: &LoadRunOptions, model: String) -> Workload {
     }
 }
 
-async fn prompts(options: &LoadRunOptions, client: &Client, workload: &Workload) -> Result<Vec<Prompt>, Failure> {
+async fn prompts(options: &LoadRunOptions, client: &Client, workload: &mut Workload) -> Result<Vec<Prompt>, Failure> {
     if let Some(lengths) = options.synthetic {
         let question = EncodeRequest {
             model: workload.model.clone(),
@@ -149,7 +149,11 @@ async fn prompts(options: &LoadRunOptions, client: &Client, workload: &Workload)
             ))
         })?,
     };
-    from_json_lines(&text).map_err(|e| Failure::usage(format!("{}: {e}", options.prompts)))
+    let prompts = from_json_lines(&text).map_err(|e| Failure::usage(format!("{}: {e}", options.prompts)))?;
+    // Who repeats the run can tell whether these are the same prompts.
+    let hash = blake3::hash(text.as_bytes()).to_hex();
+    workload.prompts = format!("{}, {} of them, BLAKE3 {}", options.prompts, prompts.len(), &hash[..12]);
+    Ok(prompts)
 }
 
 /// Shows how a run gets on: a line that changes on a terminal, a new one now and then elsewhere.

@@ -364,3 +364,26 @@ async fn the_live_stream_tells_status_steps_and_calls() {
         serde_json::from_str::<Value>(data).unwrap();
     }
 }
+
+#[tokio::test]
+async fn the_log_sums_up_what_was_done_and_is_silent_when_nothing_was() {
+    let service = Service::demo(&["--summary", "300ms"]);
+    service.ask("Hello").await;
+    while !service.log().contains("summary") {}
+    let log = service.log();
+    let line = log.lines().find(|line| line.contains("summary")).unwrap();
+    for word in [
+        "pierdesk",
+        "completions=1",
+        "tokens_out_per_s=",
+        "ttft_p50_ms=",
+        "itl_p99_ms=",
+        "queue=0",
+    ] {
+        assert!(line.contains(word), "{word} in {line}");
+    }
+    service.ask("Hello").await;
+    while service.log().matches("summary").count() < 2 {}
+    // Two questions, two lines, however often the time came round in between.
+    assert_eq!(service.log().matches("summary").count(), 2);
+}

@@ -1,6 +1,7 @@
 //! A service of one's own for each test.
 
 use serde_json::{Value, json};
+use std::fs::File;
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdout, Command, ExitStatus, Output, Stdio};
@@ -53,7 +54,7 @@ impl Service {
             .arg(data.path())
             .args(words)
             .stdout(Stdio::piped())
-            .stderr(Stdio::null())
+            .stderr(File::create(data.path().join("log.txt")).unwrap())
             .spawn()
             .unwrap();
         let mut stdout = BufReader::new(child.stdout.take().unwrap());
@@ -119,6 +120,11 @@ impl Service {
         let output = self.client(&[words, &["--json"]].concat());
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
         serde_json::from_slice(&output.stdout).unwrap()
+    }
+
+    /// Returns what it has logged.
+    pub fn log(&self) -> String {
+        std::fs::read_to_string(self.data.path().join("log.txt")).unwrap()
     }
 
     /// Kills the process at once and returns its folder.

@@ -167,9 +167,14 @@ fn chart(x_name: &str, y_name: &str, curves: Vec<Curve>) -> Result<String, Strin
                 .legend(move |(x, y)| Rectangle::new([(x, y - 4), (x + 12, y + 4)], color.filled()));
         }
         if curves.len() > 1 {
+            // Shares rise to the right; over time, load mostly does.
+            let free_corner = match y_name {
+                "share" => SeriesLabelPosition::LowerRight,
+                _ => SeriesLabelPosition::UpperLeft,
+            };
             chart
                 .configure_series_labels()
-                .position(SeriesLabelPosition::LowerRight)
+                .position(free_corner)
                 .background_style(PAPER.mix(0.9))
                 .border_style(LINE)
                 .label_font(("sans-serif", 12).into_font().color(&INK))
