@@ -16,3 +16,24 @@ export function milliseconds(seconds: number): string {
   const ms = seconds * 1000;
   return `${ms < 10 ? ms.toFixed(1) : Math.round(ms)} ms`;
 }
+
+/** A size in the largest binary unit that keeps it above one. */
+export function bytes(size: number): string {
+  const units = ["B", "KiB", "MiB", "GiB", "TiB"];
+  let value = size;
+  let unit = 0;
+  while (value >= 1024 && unit < units.length - 1) {
+    value /= 1024;
+    unit += 1;
+  }
+  return `${unit === 0 || value >= 100 ? Math.round(value) : value.toFixed(1)} ${units[unit]}`;
+}
+
+/** How long ago something was, in one unit. */
+export function ago(seconds: number): string {
+  const s = Math.max(0, Math.floor(seconds));
+  if (s < 100) return `${s} s`;
+  if (s < 6000) return `${Math.floor(s / 60)} min`;
+  if (s < 48 * 3600) return `${Math.floor(s / 3600)} h`;
+  return `${Math.floor(s / 86400)} d`;
+}

@@ -1,13 +1,39 @@
 import * as Tooltip from "@radix-ui/react-tooltip";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { App } from "./App";
+import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
+import { live } from "./api/live";
+import { Frame } from "./frame/Frame";
+import { Keys } from "./keys/Keys";
+import { Life } from "./requests/Life";
+import { Requests } from "./requests/Requests";
+import { Strip } from "./strip/Strip";
+import { Try } from "./try/Try";
+import { Watch } from "./watch/Watch";
 import "./chart.css";
 
+const router = createBrowserRouter([
+  {
+    path: "/",
+    element: <Frame />,
+    children: [
+      { index: true, element: <Navigate to="/console/watch" replace /> },
+      { path: "console/watch", element: <Watch /> },
+      { path: "console/strip/:model?", element: <Strip /> },
+      { path: "console/try", element: <Try /> },
+      { path: "console/requests", element: <Requests /> },
+      { path: "console/requests/:id", element: <Life /> },
+      { path: "console/keys", element: <Keys /> },
+      { path: "*", element: <Navigate to="/console/watch" replace /> },
+    ],
+  },
+]);
+
+live.start();
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <Tooltip.Provider delayDuration={200}>
-      <App />
+      <RouterProvider router={router} />
     </Tooltip.Provider>
   </StrictMode>,
 );

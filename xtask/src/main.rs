@@ -11,6 +11,7 @@ cargo xtask test          install what the tests need (Chromium included) and ru
 cargo xtask bench         measure what is measured in benchmarks, and print it
 cargo xtask verify        grade the demo model's answers and print the scores
 cargo xtask console       build the console only
+cargo xtask types         make the console's types anew from the description of the interface
 cargo xtask lint          rustfmt, clippy, ESLint, Prettier, types
 ";
 
@@ -23,6 +24,7 @@ fn main() -> ExitCode {
         ["bench"] => steps::bench(),
         ["verify"] => steps::verify(),
         ["console"] => steps::console(),
+        ["types"] => steps::types(),
         ["lint"] => steps::lint(),
         _ => {
             eprint!("{HELP}");

@@ -46,6 +46,18 @@ pub fn console() -> Outcome {
     run(npm().args(["run", "build"]))
 }
 
+/// Makes the console's types anew from the description of the interface.
+pub fn types() -> Outcome {
+    let words = ["run", "--quiet", "-p", "vastrelay-service", "--example", "description"];
+    let output = Command::new("cargo").args(words).current_dir(root()).output();
+    let output = output.map_err(|error| format!("cannot run cargo: {error}"))?;
+    if !output.status.success() {
+        return Err(String::from_utf8_lossy(&output.stderr).into_owned());
+    }
+    std::fs::write(root().join("console/openapi.json"), output.stdout).map_err(|error| error.to_string())?;
+    run(npm().args(["run", "types"]))
+}
+
 /// Checks form and types of everything.
 pub fn lint() -> Outcome {
     console()?;

@@ -15,12 +15,23 @@ pub struct StepRecord {
     pub duration: f64,
     /// Who took part.
     pub lanes: Vec<LaneRecord>,
+    /// Who came in.
+    pub admitted: Vec<AdmittedRecord>,
     /// Who lost its place, and why.
     pub preempted: Vec<(u64, PreemptionCause)>,
     /// Sequences that waited meanwhile.
     pub waiting: usize,
     /// KV pages held after planning.
     pub pages_used: usize,
+}
+
+/// A sequence that came into the batch.
+#[derive(Clone, Debug, Serialize)]
+pub struct AdmittedRecord {
+    /// Which sequence.
+    pub sequence: u64,
+    /// The name of its request.
+    pub request: String,
 }
 
 /// A lane's part in a step.

@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::RecvError;
 use vastrelay_serving::Replica;
-use vastrelay_wire::manage::RecordedCall;
+use vastrelay_wire::manage::{LiveSteps, RecordedCall};
 
 /// Time between two looks.
 const EVERY: Duration = Duration::from_millis(250);
@@ -56,13 +56,6 @@ impl Live {
 fn frame(event: &str, value: &impl Serialize) -> Bytes {
     let json = serde_json::to_string(value).expect("wire types are JSON");
     format!("event: {event}\ndata: {json}\n\n").into()
-}
-
-/// Steps of one model since the last look.
-#[derive(Serialize)]
-struct Steps<'a> {
-    model: &'a str,
-    steps: &'a [vastrelay_engine::record::StepRecord],
 }
 
 /// `GET /manage/live`: server-sent events. `status` tells how everything stands, at first and four times a second; `steps`
@@ -107,8 +100,9 @@ pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Durat
                 *after = steps.last().map_or(*after, |step| step.number);
                 state.metrics.steps(&replica.name, &steps);
                 if state.live.has_listeners() {
-                    let model = &replica.name;
-                    state.live.tell("steps", &Steps { model, steps: &steps });
+                    let model = replica.name.clone();
+                    let steps = steps.iter().map(manage::step).collect();
+                    state.live.tell("steps", &LiveSteps { model, steps });
                 }
             }
             // Looked at here too, so that rates span the window whenever somebody asks.

@@ -9,11 +9,16 @@ use actix_web::{Error, HttpResponse, web};
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
+use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
+use vastrelay_engine::scheduler::RowKind;
 use vastrelay_serving::Replica;
 use vastrelay_store::{CallFilter, CallRecord, RunRecord, StoreError, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::keys::{KeyEntry, MadeKey, NewKey};
-use vastrelay_wire::manage::{CallDetail, CallText, MemoryStatus, ModelStatus, RecordedCall, RunEntry, ServiceStatus};
+use vastrelay_wire::manage::{
+    CallDetail, CallText, MemoryStatus, ModelStatus, RecordedCall, RunEntry, ServiceStatus, Step, StepAdmission,
+    StepLane,
+};
 use vastrelay_wire::parse::parse_body;
 
 /// Most entries of a listing.
@@ -65,14 +70,43 @@ fn most_steps() -> usize {
 /// 404 for an unknown model.
 #[utoipa::path(get, path = "/manage/models/{name}/steps", tag = "manage", params(
     ("name" = String, Path, description = "The model"), StepsQuery), responses(
-    (status = 200, description = "Records of steps, oldest first", body = Vec<Value>), (status = "4XX", body = ErrorEnvelope)))]
+    (status = 200, description = "Records of steps, oldest first", body = Vec<Step>), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn steps(
     state: web::Data<ServiceState>,
     name: web::Path<String>,
     query: web::Query<StepsQuery>,
 ) -> Result<HttpResponse, Problem> {
     let replica = state.model(&name)?;
-    Ok(HttpResponse::Ok().json(replica.generate.steps_after(query.after, query.most)))
+    let steps = replica.generate.steps_after(query.after, query.most);
+    Ok(HttpResponse::Ok().json(steps.iter().map(step).collect::<Vec<_>>()))
+}
+
+/// Returns a step's record as it goes over the wire.
+pub(crate) fn step(record: &StepRecord) -> Step {
+    let lane = |lane: &LaneRecord| StepLane {
+        lane: lane.lane,
+        sequence: lane.sequence,
+        kind: match lane.kind {
+            RowKind::Prefill => "prefill".into(),
+            RowKind::Decode => "decode".into(),
+        },
+        tokens: lane.tokens,
+        reused: lane.reused,
+    };
+    let admission = |admitted: &AdmittedRecord| StepAdmission {
+        sequence: admitted.sequence,
+        request: admitted.request.clone(),
+    };
+    Step {
+        number: record.number,
+        at: record.at,
+        duration: record.duration,
+        lanes: record.lanes.iter().map(lane).collect(),
+        admitted: record.admitted.iter().map(admission).collect(),
+        preempted: record.preempted.iter().map(|(sequence, _)| *sequence).collect(),
+        waiting: record.waiting,
+        pages_used: record.pages_used,
+    }
 }
 
 /// What `GET /manage/requests` is asked: all conditions have to hold.

@@ -22,7 +22,11 @@ use utoipa::openapi::{HttpMethod, SecurityRequirement};
         manage::runs, manage::run, manage::add_run,
         metrics::metrics, health::live, health::ready, description,
     ),
-    components(schemas(vastrelay_wire::chat::ChatPiece, vastrelay_wire::error::ErrorEnvelope)),
+    components(schemas(
+        vastrelay_wire::chat::ChatPiece,
+        vastrelay_wire::error::ErrorEnvelope,
+        vastrelay_wire::manage::LiveSteps,
+    )),
     tags(
         (name = "openai", description = "The OpenAI wire"),
         (name = "text", description = "Text and tokens without an answer"),
@@ -52,6 +56,11 @@ pub async fn description() -> HttpResponse {
     HttpResponse::Ok().json(&*DOCUMENT)
 }
 
+/// Returns the description as JSON, as it is served.
+pub fn document() -> String {
+    serde_json::to_string_pretty(&*DOCUMENT).expect("a description is JSON")
+}
+
 /// Returns every method and address that is described.
 pub(crate) fn addresses() -> Vec<(&'static str, &'static str)> {
     let mut addresses = Vec::new();
@@ -71,6 +80,12 @@ pub(crate) fn addresses() -> Vec<(&'static str, &'static str)> {
 mod tests {
     use super::*;
     use std::collections::BTreeSet;
+
+    #[test]
+    fn the_consoles_types_are_made_from_this_description() {
+        let there = include_str!("../../../console/openapi.json");
+        assert!(there.trim_end() == document(), "`cargo xtask types` makes them anew");
+    }
 
     #[test]
     fn what_is_described_is_what_is_routed() {

@@ -219,7 +219,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .service(at("/manage/runs", [web::get().to(manage::runs), web::post().to(manage::add_run)]))
         .service(at("/manage/runs/{id}", [web::get().to(manage::run)]))
         .service(
-            web::resource("/{file:|assets/.*|[a-z0-9-]+\\.(svg|html|txt|webmanifest)}")
+            web::resource("/{file:|console/.*|assets/.*|[a-z0-9-]+\\.(svg|html|txt|webmanifest)}")
                 .guard(when::Get())
                 .to(console::file),
         )

@@ -110,6 +110,60 @@ pub struct Spread {
     pub max: f64,
 }
 
+/// One of `GET /manage/models/{name}/steps`: one pass of the model over its batch.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct Step {
+    /// Its number, from 1 on.
+    pub number: u64,
+    /// Seconds since the engine started.
+    pub at: f64,
+    /// Seconds that it took.
+    pub duration: f64,
+    /// Who took part.
+    pub lanes: Vec<StepLane>,
+    /// Who came in.
+    pub admitted: Vec<StepAdmission>,
+    /// Sequences that lost their place.
+    pub preempted: Vec<u64>,
+    /// Sequences that waited meanwhile.
+    pub waiting: usize,
+    /// KV pages held.
+    pub pages_used: usize,
+}
+
+/// A lane's part in a step.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct StepLane {
+    /// Which lane.
+    pub lane: usize,
+    /// Whose it was.
+    pub sequence: u64,
+    /// `prefill` or `decode`.
+    pub kind: String,
+    /// Tokens processed.
+    pub tokens: usize,
+    /// Tokens found in the cache, in the step that admitted it.
+    pub reused: usize,
+}
+
+/// A sequence that came into the batch.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct StepAdmission {
+    /// Which sequence.
+    pub sequence: u64,
+    /// The id of its request.
+    pub request: String,
+}
+
+/// An event of `GET /manage/live`: the steps of a model since the last one.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct LiveSteps {
+    /// The model.
+    pub model: String,
+    /// Its steps, oldest first.
+    pub steps: Vec<Step>,
+}
+
 /// Memory by owner, in bytes.
 #[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct MemoryStatus {

@@ -4,7 +4,7 @@ use super::{Command, Shared, Submission, lock};
 use crate::executor::{Executor, ExecutorError, Row, RowResult, StepBatch, StepResult, Want};
 use crate::head::SequenceHead;
 use crate::pages::{ChainKey, chain_start};
-use crate::record::{LaneRecord, StepRecord};
+use crate::record::{AdmittedRecord, LaneRecord, StepRecord};
 use crate::request::{EndReason, Event, Figures, Piece, Refusal};
 use crate::scheduler::{Arrival, Limits, Moment, PlannedRow, Rejection, RowOutcome, Scheduler, SequenceId, StepPlan};
 use std::collections::HashMap;
@@ -37,6 +37,7 @@ pub(super) struct Runner {
 /// A sequence beside its scheduler entry.
 struct Live {
     request: u64,
+    name: String,
     choice: u32,
     head: SequenceHead,
     events: mpsc::Sender<Event>,
@@ -189,6 +190,7 @@ impl Runner {
             ids.push(id);
             let live = Live {
                 request: number,
+                name: request.name.clone(),
                 choice,
                 head: SequenceHead::new(request.clone(), choice, self.pieces.clone()),
                 events: events.clone(),
@@ -383,6 +385,7 @@ impl Runner {
             at: begun.duration_since(self.started).as_secs_f64(),
             duration: begun.elapsed().as_secs_f64(),
             lanes: plan.rows.iter().map(lane).collect(),
+            admitted: plan.admitted.iter().filter_map(|(id, _)| self.admitted(*id)).collect(),
             preempted: plan.preempted.iter().map(|(id, cause)| (id.0, *cause)).collect(),
             waiting: occupancy.queue_depth,
             pages_used: occupancy.pages_used,
@@ -401,6 +404,14 @@ impl Runner {
         status.preemptions += plan.preempted.len() as u64;
         drop(status);
         lock(&self.shared.ring).push(record);
+    }
+
+    fn admitted(&self, id: SequenceId) -> Option<AdmittedRecord> {
+        let live = self.live.get(&id)?;
+        Some(AdmittedRecord {
+            sequence: id.0,
+            request: live.name.clone(),
+        })
     }
 
     fn publish_occupancy(&mut self) {

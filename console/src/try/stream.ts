@@ -1,3 +1,6 @@
+import { send } from "../api/call";
+import { frames } from "../api/frames";
+
 /** What the engine measured of one answer; durations in seconds. */
 export interface Measured {
   ttft: number;
@@ -21,9 +24,8 @@ export async function ask(
   onText: (text: string) => void,
   signal: AbortSignal,
 ): Promise<Measured | undefined> {
-  const response = await fetch("/v1/chat/completions", {
+  const response = await send("/v1/chat/completions", {
     method: "POST",
-    headers: { "content-type": "application/json" },
     body: JSON.stringify({
       model,
       messages: [{ role: "user", content: question }],
@@ -32,12 +34,9 @@ export async function ask(
     }),
     signal,
   });
-  if (!response.ok || !response.body) {
-    const body = (await response.json().catch(() => ({}))) as Piece;
-    throw new Error(body.error?.message ?? `the service answered ${response.status}`);
-  }
+  if (!response.body) throw new Error("the answer has no body");
   let measured: Measured | undefined;
-  for await (const data of frames(response.body)) {
+  for await (const { data } of frames(response.body)) {
     if (data === "[DONE]") return measured;
     const piece = JSON.parse(data) as Piece;
     if (piece.error) throw new Error(piece.error.message);
@@ -47,22 +46,4 @@ export async function ask(
     }
   }
   throw new Error("the connection closed before the answer's end");
-}
-
-/** The data of each server-sent event. */
-async function* frames(body: ReadableStream<Uint8Array>): AsyncGenerator<string> {
-  const reader = body.getReader();
-  const decoder = new TextDecoder();
-  let buffer = "";
-  for (;;) {
-    const { done, value } = await reader.read();
-    if (done) return;
-    buffer += decoder.decode(value, { stream: true });
-    let end: number;
-    while ((end = buffer.indexOf("\n\n")) >= 0) {
-      const frame = buffer.slice(0, end);
-      buffer = buffer.slice(end + 2);
-      if (frame.startsWith("data: ")) yield frame.slice(6);
-    }
-  }
 }

@@ -1,5 +1,5 @@
 import { useRef, useState, type FormEvent } from "react";
-import { milliseconds } from "./figures";
+import { milliseconds } from "../figures";
 import { ask, type Measured } from "./stream";
 
 /** What has become of the question. */

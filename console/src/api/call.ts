@@ -1,0 +1,51 @@
+/** An answer that was an error: its status, its name for programs, its words for people. */
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    readonly code: string,
+    message: string,
+  ) {
+    super(message);
+  }
+
+  /** Whether another key might help. */
+  get isDenied(): boolean {
+    return this.status === 401 || this.status === 403;
+  }
+}
+
+const PLACE = "vastrelay-key";
+
+/** The key that calls are made with; empty where none is wanted. */
+export function currentKey(): string {
+  return window.localStorage.getItem(PLACE) ?? "";
+}
+
+/** Keeps a key in this browser, or forgets it when it is empty. */
+export function keepKey(key: string): void {
+  if (key) window.localStorage.setItem(PLACE, key);
+  else window.localStorage.removeItem(PLACE);
+}
+
+/** Calls the service with the key, and turns an error's envelope into an `ApiError`. */
+export async function send(path: string, init: RequestInit = {}): Promise<Response> {
+  const headers = new Headers(init.headers);
+  const key = currentKey();
+  if (key) headers.set("authorization", `Bearer ${key}`);
+  if (init.body) headers.set("content-type", "application/json");
+  const response = await fetch(path, { ...init, headers });
+  if (response.ok) return response;
+  const body = (await response.json().catch(() => null)) as {
+    error?: { message: string; code: string | null };
+  } | null;
+  throw new ApiError(
+    response.status,
+    body?.error?.code ?? "",
+    body?.error?.message ?? `the service answered ${response.status}`,
+  );
+}
+
+/** Calls the service and reads its JSON. */
+export async function call<T>(path: string, init?: RequestInit): Promise<T> {
+  return (await (await send(path, init)).json()) as T;
+}

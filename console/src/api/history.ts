@@ -1,0 +1,77 @@
+import type { ServiceStatus } from "./types";
+
+/** What is drawn over time of one model. */
+export interface Track {
+  /** Seconds since 1970. */
+  at: number[];
+  queue: number[];
+  lanes: number[];
+  pages: number[];
+  outRate: number[];
+  inRate: number[];
+  /** Milliseconds; null where there were none. */
+  ttft50: (number | null)[];
+  ttft95: (number | null)[];
+  ttft99: (number | null)[];
+  itl50: (number | null)[];
+  itl95: (number | null)[];
+  itl99: (number | null)[];
+}
+
+/** Points that are kept: ten minutes at four a second. */
+const MOST = 2400;
+
+function empty(): Track {
+  return {
+    at: [],
+    queue: [],
+    lanes: [],
+    pages: [],
+    outRate: [],
+    inRate: [],
+    ttft50: [],
+    ttft95: [],
+    ttft99: [],
+    itl50: [],
+    itl95: [],
+    itl99: [],
+  };
+}
+
+/** The last minutes of each model, as this page has heard them. */
+export class History {
+  private readonly tracks = new Map<string, Track>();
+
+  /** The track of a model; empty when nothing was heard of it. */
+  of(model: string): Track {
+    return this.tracks.get(model) ?? empty();
+  }
+
+  push(status: ServiceStatus, now = Date.now() / 1000): void {
+    for (const model of status.models) {
+      const track = this.tracks.get(model.name) ?? empty();
+      this.tracks.set(model.name, track);
+      const { ttft, itl } = model.window;
+      const ms = (count: number, seconds: number) => (count > 0 ? seconds * 1000 : null);
+      const point: { [K in keyof Track]: Track[K][number] } = {
+        at: now,
+        queue: model.queue_depth,
+        lanes: model.lanes_used,
+        pages: model.pages_used,
+        outRate: model.window.output_rate,
+        inRate: model.window.prefill_rate,
+        ttft50: ms(ttft.count, ttft.p50),
+        ttft95: ms(ttft.count, ttft.p95),
+        ttft99: ms(ttft.count, ttft.p99),
+        itl50: ms(itl.count, itl.p50),
+        itl95: ms(itl.count, itl.p95),
+        itl99: ms(itl.count, itl.p99),
+      };
+      for (const name of Object.keys(point) as (keyof Track)[]) {
+        const values = track[name] as (number | null)[];
+        values.push(point[name]);
+        if (values.length > MOST) values.shift();
+      }
+    }
+  }
+}

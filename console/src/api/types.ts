@@ -1,0 +1,14 @@
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+
+export type ServiceStatus = Schemas["ServiceStatus"];
+export type ModelStatus = Schemas["ModelStatus"];
+export type Spread = Schemas["Spread"];
+export type Step = Schemas["Step"];
+export type LiveSteps = Schemas["LiveSteps"];
+export type RecordedCall = Schemas["RecordedCall"];
+export type CallDetail = Schemas["CallDetail"];
+export type KeyEntry = Schemas["KeyEntry"];
+export type MadeKey = Schemas["MadeKey"];
+export type NewKey = Schemas["NewKey"];

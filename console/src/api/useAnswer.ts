@@ -1,0 +1,30 @@
+import { useCallback, useEffect, useState } from "react";
+import { call } from "./call";
+
+/** What has come of a call: loading first, then an answer or an error. */
+export interface Answer<T> {
+  value: T | null;
+  error: Error | null;
+  again: () => void;
+}
+
+/** Calls an address when it changes, and again when asked to. An answer stays until the next one is there. */
+export function useAnswer<T>(path: string): Answer<T> {
+  const [state, setState] = useState<{ value: T | null; error: Error | null }>({
+    value: null,
+    error: null,
+  });
+  const [round, setRound] = useState(0);
+  useEffect(() => {
+    const controller = new AbortController();
+    call<T>(path, { signal: controller.signal }).then(
+      (value) => setState({ value, error: null }),
+      (error: Error) => {
+        if (!controller.signal.aborted) setState({ value: null, error });
+      },
+    );
+    return () => controller.abort();
+  }, [path, round]);
+  const again = useCallback(() => setRound((before) => before + 1), []);
+  return { ...state, again };
+}

@@ -1,0 +1,65 @@
+import { NavLink, Outlet } from "react-router";
+import { useLive } from "../api/useLive";
+import { duration, grouped } from "../figures";
+import { Condition } from "./Condition";
+import { KeyEntry } from "./KeyEntry";
+
+const PAGES = [
+  ["watch", "Watch"],
+  ["strip", "Batch strip"],
+  ["try", "Try"],
+  ["requests", "Requests"],
+  ["keys", "Keys"],
+] as const;
+
+/** What every page stands in: the name, the way to the other pages, and whether the service is heard. */
+export function Frame() {
+  const { status, connection } = useLive();
+  return (
+    <div className="mx-auto flex min-h-screen max-w-7xl flex-col px-4 pb-10 sm:px-8">
+      <header className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b-2 border-ink pt-4 pb-2">
+        <h1 className="text-xl font-semibold tracking-tight">Vast Relay</h1>
+        <nav
+          aria-label="Pages"
+          className="order-last w-full overflow-x-auto md:order-none md:w-auto"
+        >
+          <ul className="flex gap-1">
+            {PAGES.map(([path, name]) => (
+              <li key={path}>
+                <NavLink
+                  to={`/console/${path}`}
+                  className={({ isActive }) =>
+                    `block px-3 py-1.5 whitespace-nowrap ${isActive ? "bg-ink text-paper" : "hover:bg-shoal"}`
+                  }
+                >
+                  {name}
+                </NavLink>
+              </li>
+            ))}
+          </ul>
+        </nav>
+        <div className="ml-auto flex flex-wrap items-center gap-x-4">
+          <Condition connection={connection} state={status?.state} />
+          <p className="hidden font-mono text-sm text-faint lg:block">
+            {status
+              ? `up ${duration(status.uptime)} · ${grouped(status.calls_recorded)} calls`
+              : ""}
+          </p>
+        </div>
+      </header>
+      {connection.kind === "lost" && (
+        <p role="alert" className="mt-4 border-l-4 border-red bg-sheet px-4 py-3">
+          The service does not answer. This page calls again every second; if it was stopped,{" "}
+          <code className="font-mono">vastrelay start --demo</code> starts it.
+        </p>
+      )}
+      {connection.kind === "denied" ? (
+        <KeyEntry reason={connection.reason} />
+      ) : (
+        <main className="pt-5">
+          <Outlet />
+        </main>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,244 @@
+import * as Dialog from "@radix-ui/react-dialog";
+import { useState, type FormEvent } from "react";
+import { call } from "../api/call";
+import type { KeyEntry, MadeKey, NewKey } from "../api/types";
+import { useAnswer } from "../api/useAnswer";
+import { Empty, Trouble } from "../frame/State";
+import { ago } from "../figures";
+
+const DAY = 24 * 3600;
+const LIVES = [
+  ["never", 0],
+  ["in a day", DAY],
+  ["in 30 days", 30 * DAY],
+  ["in a year", 365 * DAY],
+] as const;
+
+/** Who can call, who did, until when? */
+export function Keys() {
+  const { value: keys, error, again } = useAnswer<KeyEntry[]>("/manage/keys");
+  const [made, setMade] = useState<MadeKey | null>(null);
+  return (
+    <div className="flex flex-col gap-5">
+      <h2 className="text-lg font-semibold">Keys</h2>
+      <NewKeyForm
+        onMade={(key) => {
+          setMade(key);
+          again();
+        }}
+      />
+      {made && <Shown made={made} onDone={() => setMade(null)} />}
+      {error && <Trouble error={error} again={again} />}
+      {!keys && !error && <Empty>Looking…</Empty>}
+      {keys?.length === 0 && (
+        <Empty>
+          No keys yet. On loopback none is wanted, unless the service was started with
+          --require-key.
+        </Empty>
+      )}
+      {keys && keys.length > 0 && <Table keys={keys} again={again} />}
+    </div>
+  );
+}
+
+function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
+  const [trouble, setTrouble] = useState<Error | null>(null);
+  async function submit(event: FormEvent<HTMLFormElement>) {
+    event.preventDefault();
+    const form = event.currentTarget;
+    const data = new FormData(form);
+    const number = (name: string) => Number(data.get(name)) || undefined;
+    const wanted: NewKey = {
+      name: String(data.get("name")),
+      scope: data.get("scope") === "manage" ? "manage" : "use",
+      expires_in: number("life"),
+      per_minute: number("per_minute"),
+      at_once: number("at_once"),
+    };
+    try {
+      onMade(await call<MadeKey>("/manage/keys", { method: "POST", body: JSON.stringify(wanted) }));
+      form.reset();
+      setTrouble(null);
+    } catch (error) {
+      setTrouble(error as Error);
+    }
+  }
+  const field = "border border-ink/60 bg-paper px-2 py-1";
+  return (
+    <form
+      onSubmit={submit}
+      className="flex flex-wrap items-end gap-x-4 gap-y-3 border border-line bg-sheet p-4"
+    >
+      <label className="flex flex-col text-sm">
+        Name
+        <input name="name" required maxLength={80} className={`${field} w-48`} />
+      </label>
+      <label className="flex flex-col text-sm">
+        May
+        <select name="scope" className={field}>
+          <option value="use">use models</option>
+          <option value="manage">use and manage</option>
+        </select>
+      </label>
+      <label className="flex flex-col text-sm">
+        Ends
+        <select name="life" className={field}>
+          {LIVES.map(([name, seconds]) => (
+            <option key={name} value={seconds}>
+              {name}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label className="flex flex-col text-sm">
+        Calls a minute
+        <input
+          name="per_minute"
+          type="number"
+          min="1"
+          placeholder="no limit"
+          className={`${field} w-28`}
+        />
+      </label>
+      <label className="flex flex-col text-sm">
+        Calls at once
+        <input
+          name="at_once"
+          type="number"
+          min="1"
+          placeholder="no limit"
+          className={`${field} w-28`}
+        />
+      </label>
+      <button type="submit" className="bg-ink px-5 py-1.5 font-medium text-paper">
+        Create
+      </button>
+      {trouble && <Trouble error={trouble} />}
+    </form>
+  );
+}
+
+/** The only time that a key is shown. */
+function Shown({ made, onDone }: { made: MadeKey; onDone: () => void }) {
+  return (
+    <div
+      role="status"
+      className="flex flex-wrap items-center gap-x-4 gap-y-2 border-l-4 border-lamp bg-sheet px-4 py-3"
+    >
+      <p>
+        The key of <b>{made.entry.name}</b>, shown this once:
+      </p>
+      <code data-key className="bg-shoal px-2 py-1 font-mono text-sm break-all">
+        {made.key}
+      </code>
+      <button
+        type="button"
+        onClick={() => void navigator.clipboard.writeText(made.key)}
+        className="border border-ink px-3 py-1"
+      >
+        Copy
+      </button>
+      <button type="button" onClick={onDone} className="border border-ink px-3 py-1">
+        I have kept it
+      </button>
+    </div>
+  );
+}
+
+function Table({ keys, again }: { keys: KeyEntry[]; again: () => void }) {
+  const now = Date.now();
+  const since = (at: number | null | undefined) => (at ? `${ago((now - at) / 1000)} ago` : "never");
+  const ends = (key: KeyEntry) => {
+    if (!key.expires_ms) return "never";
+    return key.expires_ms > now
+      ? `in ${ago((key.expires_ms - now) / 1000)}`
+      : since(key.expires_ms);
+  };
+  const heads = [
+    "name",
+    "id",
+    "scope",
+    "state",
+    "made",
+    "ends",
+    "last used",
+    "a minute",
+    "at once",
+    "",
+  ];
+  return (
+    <div className="relative overflow-x-auto border border-line bg-sheet">
+      <table className="w-full border-collapse text-sm">
+        <thead>
+          <tr className="border-b border-ink/60 text-left">
+            {heads.map((head) => (
+              <th key={head} scope="col" className="px-3 py-2 font-medium">
+                {head || <span className="sr-only">revoke</span>}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {keys.map((key) => (
+            <tr key={key.id} className="border-b border-line whitespace-nowrap">
+              <td className="px-3 py-1.5">{key.name}</td>
+              <td className="px-3 py-1.5 font-mono">{key.id}</td>
+              <td className="px-3 py-1.5">{key.scope}</td>
+              <td className="px-3 py-1.5">
+                {key.state === "valid" ? "▲ valid" : `✕ ${key.state}`}
+              </td>
+              <td className="px-3 py-1.5">{since(key.created_ms)}</td>
+              <td className="px-3 py-1.5">{ends(key)}</td>
+              <td className="px-3 py-1.5">{since(key.used_ms)}</td>
+              <td className="px-3 py-1.5 font-mono">{key.per_minute ?? "–"}</td>
+              <td className="px-3 py-1.5 font-mono">{key.at_once ?? "–"}</td>
+              <td className="px-3 py-1.5 text-right">
+                {key.state === "valid" && <Revoke entry={key} again={again} />}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function Revoke({ entry, again }: { entry: KeyEntry; again: () => void }) {
+  const [trouble, setTrouble] = useState<Error | null>(null);
+  async function revoke() {
+    try {
+      await call(`/manage/keys/${entry.id}`, { method: "DELETE" });
+      again();
+    } catch (error) {
+      setTrouble(error as Error);
+    }
+  }
+  return (
+    <Dialog.Root>
+      <Dialog.Trigger className="border border-red px-3 py-0.5 text-red">Revoke</Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 bg-ink/40" />
+        <Dialog.Content className="fixed top-1/3 left-1/2 w-[min(28rem,92vw)] -translate-x-1/2 border border-ink bg-sheet p-6">
+          <Dialog.Title className="text-lg font-semibold">
+            Revoke the key of {entry.name}?
+          </Dialog.Title>
+          <Dialog.Description className="mt-2">
+            Whoever calls with the key <code className="font-mono">{entry.id}</code> is refused from
+            the next call on, for good.
+          </Dialog.Description>
+          {trouble && <Trouble error={trouble} />}
+          <div className="mt-5 flex justify-end gap-3">
+            <Dialog.Close className="border border-ink px-4 py-1.5">Keep it</Dialog.Close>
+            <button
+              type="button"
+              onClick={() => void revoke()}
+              className="bg-red px-4 py-1.5 font-medium text-paper"
+            >
+              Revoke
+            </button>
+          </div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

@@ -1,0 +1,162 @@
+import { Link, useParams } from "react-router";
+import type { CallDetail } from "../api/types";
+import { useAnswer } from "../api/useAnswer";
+import { Figure } from "../Figure";
+import { Empty, Trouble } from "../frame/State";
+import { ago, grouped, milliseconds } from "../figures";
+import { lifeParts, type Part } from "./parts";
+
+const LOOK: Record<Part["kind"], string> = {
+  waiting: "life-waiting",
+  prefill: "bg-lamp border-x border-ink",
+  tokens: "bg-ink",
+  pause: "life-pause",
+};
+
+/** The life of one request: waiting, prefill, tokens, pauses. */
+export function Life() {
+  const { id = "" } = useParams();
+  const { value, error, again } = useAnswer<CallDetail>(
+    `/manage/requests/${encodeURIComponent(id)}`,
+  );
+  return (
+    <div className="flex flex-col gap-4">
+      <p>
+        <Link to="/console/requests" className="underline underline-offset-4">
+          Requests
+        </Link>{" "}
+        / <span className="font-mono break-all">{id}</span>
+      </p>
+      {error && <Trouble error={error} again={again} />}
+      {!value && !error && <Empty>Looking…</Empty>}
+      {value && <Detail detail={value} />}
+    </div>
+  );
+}
+
+function Detail({ detail }: { detail: CallDetail }) {
+  const { call } = detail;
+  const time = (seconds: number) => (seconds > 0 ? milliseconds(seconds) : "–");
+  const failed = call.status >= 400;
+  return (
+    <article className="border border-line bg-sheet p-5">
+      <h2 className="text-lg font-semibold">
+        {call.endpoint} to {call.model || "no model"}
+        {call.caller && ` by ${call.caller}`}, {ago(call.seconds_ago)} ago
+      </h2>
+      <p className={failed ? "text-red" : "text-faint"}>
+        {failed ? "✕ " : ""}
+        {call.outcome} ({call.status})
+        {call.client_gone ? "; the caller went away before the end" : ""}
+      </p>
+      <Bar detail={detail} />
+      <dl className="mt-5 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4">
+        <Figure name="queued" value={time(call.queued)} meaning="From arrival to the batch." />
+        <Figure
+          name="prefill"
+          value={time(call.prefill)}
+          meaning="From the batch to the first token."
+        />
+        <Figure name="TTFT" value={time(call.ttft)} meaning="Time to first token, from arrival." />
+        <Figure name="total" value={time(call.total)} meaning="From arrival to the end." />
+        <Figure
+          name="ITL p50"
+          value={time(call.itl_p50)}
+          meaning="Median of the gaps between tokens."
+        />
+        <Figure
+          name="ITL p99"
+          value={time(call.itl_p99)}
+          meaning="What one gap in a hundred exceeds."
+        />
+        <Figure
+          name="largest gap"
+          value={time(call.itl_max)}
+          meaning="The largest gap between two tokens."
+        />
+        <Figure
+          name="preempted"
+          value={`${call.preemptions} times`}
+          meaning="How often it lost its place in the batch."
+        />
+        <Figure
+          name="tokens in"
+          value={grouped(call.prompt_tokens)}
+          meaning="Tokens of the prompt."
+        />
+        <Figure
+          name="reused"
+          value={grouped(call.reused_tokens)}
+          meaning="Prompt tokens that were found in the cache."
+        />
+        <Figure name="tokens out" value={grouped(call.output_tokens)} meaning="Tokens produced." />
+        <Figure
+          name="streamed"
+          value={call.streamed ? "yes" : "no"}
+          meaning="Whether the answer came in pieces."
+        />
+      </dl>
+      <h3 className="mt-5 text-sm text-faint">Parameters</h3>
+      <pre className="mt-1 overflow-x-auto bg-shoal px-3 py-2 font-mono text-sm">
+        {JSON.stringify(detail.parameters, null, 2)}
+      </pre>
+      {detail.text ? (
+        <>
+          <h3 className="mt-4 text-sm text-faint">Prompt</h3>
+          <pre className="mt-1 bg-shoal px-3 py-2 font-mono text-sm whitespace-pre-wrap">
+            {detail.text.prompt}
+          </pre>
+          <h3 className="mt-4 text-sm text-faint">Answer</h3>
+          <p className="mt-1 bg-shoal px-3 py-2 whitespace-pre-wrap">{detail.text.answer}</p>
+        </>
+      ) : (
+        <p className="mt-4 text-sm text-faint">
+          Prompt and answer are not kept;{" "}
+          <code className="font-mono">vastrelay start --record-texts</code> keeps them.
+        </p>
+      )}
+    </article>
+  );
+}
+
+function Bar({ detail }: { detail: CallDetail }) {
+  const parts = lifeParts(detail);
+  const total = detail.call.total || 1;
+  if (parts.length === 0) return <p className="mt-4 text-faint">It ended at once.</p>;
+  return (
+    <figure className="mt-4">
+      <div
+        data-life
+        className="flex h-9 border border-ink/60"
+        role="img"
+        aria-label={parts
+          .map((part) => `${part.kind} ${milliseconds(part.to - part.from)}`)
+          .join(", ")}
+      >
+        {parts.map((part) => (
+          <span
+            key={part.from}
+            title={`${part.kind}, ${milliseconds(part.to - part.from)}`}
+            className={LOOK[part.kind]}
+            style={{ width: `${(100 * (part.to - part.from)) / total}%` }}
+          />
+        ))}
+      </div>
+      <figcaption className="mt-1 flex flex-wrap justify-between gap-x-6 text-sm text-faint">
+        <span className="font-mono">0</span>
+        <span className="flex flex-wrap gap-x-5">
+          {(["waiting", "prefill", "tokens", "pause"] as const).map((kind) => (
+            <span key={kind} className="flex items-center gap-2">
+              <span
+                className={`inline-block h-3 w-5 border border-ink/60 ${LOOK[kind]}`}
+                aria-hidden="true"
+              />{" "}
+              {kind}
+            </span>
+          ))}
+        </span>
+        <span className="font-mono">{milliseconds(total)}</span>
+      </figcaption>
+    </figure>
+  );
+}

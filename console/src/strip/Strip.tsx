@@ -1,0 +1,232 @@
+import { useEffect, useRef, useState, type PointerEvent } from "react";
+import { useNavigate, useParams } from "react-router";
+import { live } from "../api/live";
+import type { Step } from "../api/types";
+import { useAnswer } from "../api/useAnswer";
+import { useLive } from "../api/useLive";
+import { Empty, Trouble } from "../frame/State";
+import { grouped, milliseconds } from "../figures";
+import { draw, layout, type Palette } from "./draw";
+import { firstAfter, laneUse, type LaneRun } from "./runs";
+
+const SPANS = [0.5, 1, 2, 5, 10, 20];
+
+interface Hover {
+  x: number;
+  y: number;
+  step: Step | null;
+  run: LaneRun | null;
+}
+
+/** How is the batch being used? */
+export function Strip() {
+  const { status } = useLive();
+  const { model: wanted } = useParams();
+  const navigate = useNavigate();
+  if (!status) return <Empty>Looking for the service…</Empty>;
+  const model = status.models.find((model) => model.name === wanted) ?? status.models[0];
+  if (!model) return <Empty>There is no model, so there is no batch.</Empty>;
+  return (
+    <div className="flex flex-col gap-4">
+      <div className="flex flex-wrap items-center justify-between gap-3">
+        <h2 className="text-lg font-semibold">Batch strip of {model.name}</h2>
+        {status.models.length > 1 && (
+          <select
+            aria-label="Model"
+            value={model.name}
+            onChange={(event) =>
+              void navigate(`/console/strip/${encodeURIComponent(event.target.value)}`)
+            }
+            className="border border-ink/60 bg-paper px-2 py-1 font-mono"
+          >
+            {status.models.map(({ name }) => (
+              <option key={name}>{name}</option>
+            ))}
+          </select>
+        )}
+      </div>
+      <Canvas key={model.name} model={model.name} width={model.width} />
+    </div>
+  );
+}
+
+function palette(): Palette {
+  const style = getComputedStyle(document.documentElement);
+  const color = (name: string) => style.getPropertyValue(`--color-${name}`).trim();
+  return {
+    ink: color("ink"),
+    paper: color("paper"),
+    line: color("line"),
+    lamp: color("lamp"),
+    red: color("red"),
+    green: color("green"),
+    faint: color("faint"),
+  };
+}
+
+function Canvas({ model, width }: { model: string; width: number }) {
+  const [span, setSpan] = useState(5);
+  const [held, setHeld] = useState<number | null>(null);
+  const [hover, setHover] = useState<Hover | null>(null);
+  const [use, setUse] = useState(0);
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const shown = useRef({ from: 0, to: 1, runs: [] as LaneRun[] });
+  const navigate = useNavigate();
+  // What happened before this page was opened.
+  const before = useAnswer<Step[]>(`/manage/models/${encodeURIComponent(model)}/steps?most=2000`);
+  useEffect(() => {
+    if (before.value) live.begin(model, before.value);
+  }, [before.value, model]);
+
+  useEffect(() => {
+    let frame = 0;
+    let counted = 0;
+    const paint = () => {
+      frame = requestAnimationFrame(paint);
+      const element = canvas.current;
+      const context = element?.getContext("2d");
+      if (!element || !context) return;
+      const place = layout(element.clientWidth, width);
+      const scale = window.devicePixelRatio || 1;
+      if (element.width !== Math.round(place.width * scale)) {
+        element.width = Math.round(place.width * scale);
+        element.height = Math.round(place.height * scale);
+      }
+      context.setTransform(scale, 0, 0, scale, 0, 0);
+      const to = held ?? live.now(model);
+      const from = to - span;
+      const runs = draw(context, place, palette(), live.steps.get(model) ?? [], from, to);
+      shown.current = { from, to, runs };
+      if (performance.now() - counted > 500) {
+        counted = performance.now();
+        setUse(laneUse(runs, width, from, to));
+      }
+    };
+    frame = requestAnimationFrame(paint);
+    return () => cancelAnimationFrame(frame);
+  }, [model, width, span, held]);
+
+  function under(event: PointerEvent<HTMLCanvasElement>): Hover {
+    const box = event.currentTarget.getBoundingClientRect();
+    const place = layout(box.width, width);
+    const [x, y] = [event.clientX - box.left, event.clientY - box.top];
+    const { from, to, runs } = shown.current;
+    const at = from + (x / box.width) * (to - from);
+    const lane = Math.floor(y / place.laneHeight);
+    const steps = live.steps.get(model) ?? [];
+    const step = steps[firstAfter(steps, at)] ?? null;
+    const run = runs.findLast((run) => run.lane === lane && run.from <= at && at <= run.to) ?? null;
+    return { x, y, step: step && step.at <= at ? step : null, run };
+  }
+
+  function open(event: PointerEvent<HTMLCanvasElement>) {
+    const run = under(event).run;
+    const request = run && live.requests.get(`${model} ${run.sequence}`);
+    if (request) void navigate(`/console/requests/${encodeURIComponent(request)}`);
+  }
+
+  const height = layout(1000, width).height;
+  return (
+    <section className="border border-line bg-sheet p-4">
+      <div className="mb-3 flex flex-wrap items-center gap-x-5 gap-y-2 text-sm">
+        <button
+          type="button"
+          aria-pressed={held !== null}
+          onClick={() => setHeld((held) => (held === null ? live.now(model) : null))}
+          className="border border-ink px-4 py-1"
+        >
+          {held === null ? "Pause" : "Go on"}
+        </button>
+        <label className="flex items-center gap-2">
+          Time shown
+          <select
+            value={span}
+            onChange={(event) => setSpan(Number(event.target.value))}
+            className="border border-ink/60 bg-paper px-2 py-1 font-mono"
+          >
+            {SPANS.map((span) => (
+              <option key={span} value={span}>
+                {span} s
+              </option>
+            ))}
+          </select>
+        </label>
+        <p data-use className="font-mono tabular-nums">
+          {Math.round(use * 100)} % of lane time in use
+        </p>
+        <Legend />
+      </div>
+      {before.error && <Trouble error={before.error} again={before.again} />}
+      <div className="relative">
+        <canvas
+          ref={canvas}
+          role="img"
+          aria-label={`What each of ${width} lanes did over the last ${span} seconds, and the queue beneath`}
+          style={{ height }}
+          className="w-full cursor-crosshair"
+          onPointerMove={(event) => setHover(under(event))}
+          onPointerLeave={() => setHover(null)}
+          onClick={(event) => open(event as unknown as PointerEvent<HTMLCanvasElement>)}
+        />
+        {hover?.step && <Card hover={hover} model={model} />}
+      </div>
+      <p className="mt-2 text-sm text-faint">
+        Time runs right, one lane for each place in the batch; what is blank is unused. Click a lane
+        to open its request.
+      </p>
+    </section>
+  );
+}
+
+function Card({ hover, model }: { hover: Hover; model: string }) {
+  const { step, run } = hover;
+  if (!step) return null;
+  const tokens = step.lanes.reduce((sum, lane) => sum + lane.tokens, 0);
+  const request = run && live.requests.get(`${model} ${run.sequence}`);
+  return (
+    <div
+      className="pointer-events-none absolute z-10 w-64 border border-ink bg-sheet px-3 py-2 text-sm"
+      style={{ left: Math.max(0, hover.x - 270), top: hover.y + 12 }}
+    >
+      <p className="font-mono">
+        step {grouped(step.number)}, {milliseconds(step.duration)}
+      </p>
+      <p>
+        {step.lanes.length} lanes, {tokens} tokens, {step.waiting} waiting
+      </p>
+      {run && (
+        <p className="mt-1 border-t border-line pt-1">
+          lane {run.lane + 1}: {run.kind}, {run.tokens} tokens in {run.steps} steps
+          {run.reused > 0 ? `, ${run.reused} reused` : ""}
+          {request ? <span className="block font-mono text-xs text-faint">{request}</span> : null}
+        </p>
+      )}
+    </div>
+  );
+}
+
+function Legend() {
+  return (
+    <ul className="ml-auto flex flex-wrap gap-x-4 text-sm">
+      <li className="flex items-center gap-2">
+        <span className="inline-block h-3 w-5 border border-ink bg-lamp" aria-hidden="true" />{" "}
+        prefill
+      </li>
+      <li className="flex items-center gap-2">
+        <span className="inline-block h-3 w-5 bg-ink" aria-hidden="true" /> decode
+      </li>
+      <li className="flex items-center gap-2">
+        <span className="text-green" aria-hidden="true">
+          ◤
+        </span>{" "}
+        prefix reused
+      </li>
+      <li className="flex items-center gap-2">
+        <span className="text-red" aria-hidden="true">
+          ✕
+        </span>{" "}
+        preempted
+      </li>
+    </ul>
+  );
+}

@@ -1,0 +1,135 @@
+import { Link } from "react-router";
+import type { Track } from "../api/history";
+import type { ModelStatus } from "../api/types";
+import { Figure } from "../Figure";
+import { bytes, grouped, milliseconds } from "../figures";
+import { Memory } from "./Memory";
+import { TimeChart } from "./TimeChart";
+
+/** One model: its line of figures, its memory, and its last minutes. */
+export function ModelPanel({
+  model,
+  track,
+  seconds,
+}: {
+  model: ModelStatus;
+  track: Track;
+  seconds: number;
+}) {
+  const { window } = model;
+  const none = (count: number, value: number) => (count > 0 ? milliseconds(value) : "–");
+  const spread = ({ count, p50, p95, p99 }: typeof window.ttft) =>
+    `${none(count, p50)} · ${none(count, p95)} · ${none(count, p99)}`;
+  return (
+    <article className="border border-line bg-sheet p-5">
+      <div className="flex flex-wrap items-baseline justify-between gap-2">
+        <h3 className="text-lg font-semibold">{model.name}</h3>
+        <p className="font-mono text-xs text-faint">
+          {grouped(model.parameters)} parameters · {model.device}, {model.cores} ×{" "}
+          {model.instructions} · context {grouped(model.context)} ·{" "}
+          <Link
+            className="underline underline-offset-4"
+            to={`/console/strip/${encodeURIComponent(model.name)}`}
+          >
+            batch strip
+          </Link>
+        </p>
+      </div>
+      {model.failure && (
+        <p role="alert" className="mt-3 border-l-4 border-red px-3 py-2">
+          The engine has stopped: {model.failure}. Restart the service.
+        </p>
+      )}
+      <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4 xl:grid-cols-8">
+        <Figure
+          name="lanes"
+          value={`${model.lanes_used} of ${model.width}`}
+          meaning="Sequences in the batch, and most that fit."
+        />
+        <Figure
+          name="queue depth"
+          value={`${grouped(model.queue_depth)} of ${grouped(model.queue_limit)}`}
+          meaning="Sequences accepted and not yet in the batch, and how many may wait."
+        />
+        <Figure
+          name="tokens/s out"
+          value={grouped(Math.round(window.output_rate))}
+          meaning="Tokens produced a second, over the last ten seconds."
+        />
+        <Figure
+          name="tokens/s in"
+          value={grouped(Math.round(window.prefill_rate))}
+          meaning="Prompt tokens computed a second, over the last ten seconds; reused ones are not counted."
+        />
+        <Figure
+          wide
+          name="TTFT p50 · p95 · p99"
+          value={spread(window.ttft)}
+          meaning="Time to first token, from a request's arrival: the median, and what one in twenty and one in a hundred exceed, over the last ten seconds."
+        />
+        <Figure
+          wide
+          name="ITL p50 · p95 · p99"
+          value={spread(window.itl)}
+          meaning="Inter-token latency: each gap between two tokens of one stream, over the last ten seconds."
+        />
+        <Figure
+          name="refused"
+          value={grouped(window.refused)}
+          meaning="Calls that were refused or failed in the last ten seconds."
+        />
+        <Figure
+          name="preempted"
+          value={grouped(model.preemptions)}
+          meaning="Sequences that were put back in the queue to free pages, and resumed later, since the start."
+        />
+      </dl>
+      <div className="mt-5 grid gap-x-8 gap-y-4 lg:grid-cols-2">
+        <TimeChart
+          title="Queue depth and lanes in use"
+          unit="sequences"
+          at={track.at}
+          seconds={seconds}
+          curves={[
+            { name: "queue", color: "--color-red", values: track.queue, dash: [5, 3] },
+            { name: "lanes", color: "--color-ink", values: track.lanes },
+          ]}
+        />
+        <TimeChart
+          title="Throughput"
+          unit="tokens/s"
+          at={track.at}
+          seconds={seconds}
+          curves={[
+            { name: "out", color: "--color-ink", values: track.outRate },
+            { name: "in", color: "--color-green", values: track.inRate, dash: [5, 3] },
+          ]}
+        />
+        <TimeChart
+          title="Time to first token"
+          unit="ms"
+          at={track.at}
+          seconds={seconds}
+          curves={[
+            { name: "p50", color: "--color-ink", values: track.ttft50 },
+            { name: "p95", color: "--color-green", values: track.ttft95, dash: [5, 3] },
+            { name: "p99", color: "--color-red", values: track.ttft99, dash: [2, 3] },
+          ]}
+        />
+        <TimeChart
+          title="Inter-token latency"
+          unit="ms"
+          at={track.at}
+          seconds={seconds}
+          curves={[
+            { name: "p50", color: "--color-ink", values: track.itl50 },
+            { name: "p95", color: "--color-green", values: track.itl95, dash: [5, 3] },
+            { name: "p99", color: "--color-red", values: track.itl99, dash: [2, 3] },
+          ]}
+        />
+      </div>
+      <Memory model={model} />
+      <p className="sr-only">KV pool {bytes(model.memory.kv_pool)}</p>
+    </article>
+  );
+}
