@@ -12,3 +12,4 @@ export type CallDetail = Schemas["CallDetail"];
 export type KeyEntry = Schemas["KeyEntry"];
 export type MadeKey = Schemas["MadeKey"];
 export type NewKey = Schemas["NewKey"];
+export type RenderAnswer = Schemas["RenderAnswer"];

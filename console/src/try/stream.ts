@@ -1,10 +1,14 @@
 import { send } from "../api/call";
 import { frames } from "../api/frames";
+import type { ChatBody } from "./options";
 
 /** What the engine measured of one answer; durations in seconds. */
 export interface Measured {
+  queued: number;
+  prefill: number;
   ttft: number;
   itl_mean: number;
+  itl_max: number;
   total: number;
   prompt_tokens: number;
   reused_tokens: number;
@@ -12,26 +16,41 @@ export interface Measured {
   ended: string;
 }
 
+/** A token as it came: its text, when, and how probable it was. */
+export interface Token {
+  text: string;
+  /** Milliseconds since the request was sent. */
+  at: number;
+  logprob: number;
+  others: { token: string; logprob: number }[];
+}
+
+interface TokenLogprob {
+  token: string;
+  logprob: number;
+}
+
 interface Piece {
-  choices?: { delta: { content?: string }; finish_reason: string | null; measured?: Measured }[];
+  choices?: {
+    delta: { content?: string };
+    finish_reason: string | null;
+    measured?: Measured;
+    logprobs: { content: (TokenLogprob & { top_logprobs: TokenLogprob[] })[] } | null;
+  }[];
   error?: { message: string };
 }
 
-/** Asks a model and hands over each piece of text as it comes; resolves with what was measured. */
+/** Sends a request and hands over each piece of text and each token as it comes; resolves with what was measured. */
 export async function ask(
-  model: string,
-  question: string,
-  onText: (text: string) => void,
+  body: ChatBody,
+  onPiece: (text: string, tokens: Token[]) => void,
   signal: AbortSignal,
 ): Promise<Measured | undefined> {
+  const begun = performance.now();
+  const more = { stream: true, include: ["measured"], logprobs: true, top_logprobs: 4 };
   const response = await send("/v1/chat/completions", {
     method: "POST",
-    body: JSON.stringify({
-      model,
-      messages: [{ role: "user", content: question }],
-      stream: true,
-      include: ["measured"],
-    }),
+    body: JSON.stringify({ ...body, ...more }),
     signal,
   });
   if (!response.body) throw new Error("the answer has no body");
@@ -40,8 +59,15 @@ export async function ask(
     if (data === "[DONE]") return measured;
     const piece = JSON.parse(data) as Piece;
     if (piece.error) throw new Error(piece.error.message);
+    const at = performance.now() - begun;
     for (const choice of piece.choices ?? []) {
-      if (choice.delta.content) onText(choice.delta.content);
+      const tokens = (choice.logprobs?.content ?? []).map(({ token, logprob, top_logprobs }) => ({
+        text: token,
+        at,
+        logprob,
+        others: top_logprobs,
+      }));
+      if (choice.delta.content || tokens.length > 0) onPiece(choice.delta.content ?? "", tokens);
       measured = choice.measured ?? measured;
     }
   }

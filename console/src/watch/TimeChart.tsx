@@ -70,7 +70,9 @@ export function TimeChart({
             dash: curve.dash,
             points: { show: false },
             value: (_: uPlot, value: number | null) =>
-              value === null ? "–" : `${value < 10 ? value.toFixed(1) : Math.round(value)} ${unit}`,
+              value === null
+                ? "–"
+                : `${value < 10 && !Number.isInteger(value) ? value.toFixed(1) : Math.round(value)} ${unit}`,
           })),
         ],
       },

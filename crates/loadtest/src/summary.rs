@@ -7,8 +7,9 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use vastrelay_wire::manage::Spread;
 
-/// A request that was sent so much later than due, in seconds, was late by the generator's fault.
-const LATE: f64 = 0.005;
+/// Requests that were sent so much later than due, in seconds and as a share of the median time to first token, spoil the
+/// figures: the generator was too slow.
+const LATE: (f64, f64) = (0.005, 0.1);
 
 /// The figures of a run; durations in seconds.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -179,7 +180,7 @@ impl Summary {
         let full_share = full as f64 / service.len().max(1) as f64;
         let percent = |share: f64| format!("{:.0} %", share * 100.0);
         let open = matches!(workload.arrival, Arrival::Poisson { .. });
-        let (limit, reason) = if open && self.lateness.p95 > LATE {
+        let (limit, reason) = if open && self.lateness.p95 > LATE.0.max(LATE.1 * self.ttft.p50) {
             let late = self.lateness.p95 * 1000.0;
             (
                 Limit::Generator,

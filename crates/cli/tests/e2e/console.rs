@@ -132,6 +132,13 @@ async fn a_question_asked_on_the_page_is_answered_and_its_life_is_shown() {
     browser.click("//button[.='Ask']").await;
     browser.wait_for_text("@data-answer", "Tolsay at 18:00").await;
     browser.wait_for_text("@data-figures", "end-token").await;
+    browser.wait_for_text("self::figcaption", "Gaps between tokens").await;
+    browser.wait_for_text("self::p", "The model ended it").await;
+    browser.wait_for_text("@data-code", "curl http://127.0.0.1").await;
+    browser.click("//button[.='vastrelay']").await;
+    browser.wait_for_text("@data-code", "vastrelay ask --url").await;
+    browser.click("//button[.='Show']").await;
+    browser.wait_for_text("@data-rendered", "When is the last boat").await;
     browser.wait_for_text("self::p", "1 calls").await;
     browser.click("//nav//a[.='Requests']").await;
     browser.click("//table//a").await;

@@ -167,7 +167,13 @@ async fn more_load_than_fits_is_refused_at_once_and_all_counts_agree() {
         summary["refusal"]["p50"].as_f64().unwrap() < summary["total"]["p50"].as_f64().unwrap() / 4.0,
         "{summary}"
     );
-    assert_eq!(summary["limit"], "width", "{summary}");
+    // A machine that is busy with other tests may be too slow to send in time, and says so.
+    assert!(
+        ["width", "generator"]
+            .map(|limit| json!(limit))
+            .contains(&summary["limit"]),
+        "{summary}"
+    );
     let records = service.get("/manage/requests?most=1000&outcome=queue_full").await.1;
     assert_eq!(records.as_array().unwrap().len() as u64, refused);
     let metrics = reqwest::get(format!("{}/metrics", service.url))

@@ -1,0 +1,47 @@
+import { useState } from "react";
+import { currentKey } from "../api/call";
+import { LANGUAGES, program, type Language } from "./code";
+import type { ChatBody } from "./options";
+
+/** The request on the page as a program to be copied. */
+export function Code({ body }: { body: ChatBody }) {
+  const [language, setLanguage] = useState<Language>("curl");
+  const [copied, setCopied] = useState(false);
+  const text = program(language, window.location.origin, body, currentKey() !== "");
+  return (
+    <section className="border border-line bg-sheet p-4">
+      <div className="flex flex-wrap items-center gap-1">
+        <h3 className="mr-3 text-sm text-faint">This request from code</h3>
+        {LANGUAGES.map((name) => (
+          <button
+            key={name}
+            type="button"
+            aria-pressed={name === language}
+            onClick={() => {
+              setLanguage(name);
+              setCopied(false);
+            }}
+            className={`px-2 py-0.5 text-sm ${name === language ? "bg-ink text-paper" : "border border-line"}`}
+          >
+            {name}
+          </button>
+        ))}
+        <button
+          type="button"
+          onClick={() => void navigator.clipboard.writeText(text).then(() => setCopied(true))}
+          className="ml-auto border border-ink px-3 py-0.5 text-sm"
+        >
+          {copied ? "Copied" : "Copy"}
+        </button>
+      </div>
+      <pre
+        data-code
+        tabIndex={0}
+        aria-label={`The request in ${language}`}
+        className="mt-2 overflow-x-auto bg-shoal px-3 py-2 font-mono text-xs"
+      >
+        {text}
+      </pre>
+    </section>
+  );
+}
