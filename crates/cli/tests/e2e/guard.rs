@@ -33,7 +33,7 @@ fn guarded(words: &[&str]) -> Service {
     service
 }
 
-async fn code(service: &Service, key: Option<&str>, path: &str) -> (u16, String) {
+async fn code(service: &Service, key: Option<&str>, path: &str) -> (u16, String, String) {
     let request = Client::new().get(format!("{}{path}", service.url));
     let request = match key {
         Some(key) => request.bearer_auth(key),
@@ -42,11 +42,23 @@ async fn code(service: &Service, key: Option<&str>, path: &str) -> (u16, String)
     let response = request.send().await.unwrap();
     let status = response.status().as_u16();
     let answer: Value = response.json().await.unwrap_or_default();
-    (status, answer["error"]["code"].as_str().unwrap_or_default().to_owned())
+    let text = |name: &str| answer["error"][name].as_str().unwrap_or_default().to_owned();
+    (status, text("code"), text("message"))
 }
 
-fn is(found: (u16, String), status: u16, code: &str) {
-    assert_eq!(found, (status, code.to_owned()));
+/// What the message of each refusal has to say.
+const WORDS: [(&str, &str); 5] = [
+    ("no_key", "`Authorization: Bearer KEY`"),
+    ("unknown_key", "`vastrelay key list`"),
+    ("expired_key", "has expired"),
+    ("revoked_key", "was revoked"),
+    ("scope_missing", "a key of the scope `manage`"),
+];
+
+fn is(found: (u16, String, String), status: u16, code: &str) {
+    let words = WORDS.iter().find(|(name, _)| *name == code).unwrap().1;
+    assert_eq!((found.0, found.1.as_str()), (status, code));
+    assert!(found.2.contains(words), "{}", found.2);
 }
 
 #[tokio::test]
@@ -125,6 +137,13 @@ async fn the_limits_of_a_key_refuse_with_the_time_to_come_back() {
     let running = service.send("/v1/chat/completions", &long).await;
     let (status, answer) = service.post("/v1/chat/completions", &chat("Hello")).await;
     assert_eq!((status, &answer["error"]["code"]), (429, &json!("too_many_at_once")));
+    assert!(
+        answer["error"]["message"]
+            .as_str()
+            .unwrap()
+            .contains("1 calls at the same time"),
+        "{answer}"
+    );
     drop(running);
     while service.post("/v1/chat/completions", &chat("Hello")).await.0 != 200 {}
 
@@ -153,6 +172,7 @@ async fn names_and_pages_of_others_are_turned_away() {
     let other = models().header(ORIGIN, "https://other.example").send().await.unwrap();
     assert_eq!(other.status(), StatusCode::FORBIDDEN);
     assert!(!other.headers().contains_key("access-control-allow-origin"));
+    assert!(other.text().await.unwrap().contains("--origin URL"));
     let allowed = models().header(ORIGIN, "https://desk.example").send().await.unwrap();
     assert_eq!(allowed.headers()["access-control-allow-origin"], "https://desk.example");
     let ask = Client::new().request(reqwest::Method::OPTIONS, format!("{}/v1/chat/completions", service.url));
@@ -179,7 +199,7 @@ async fn names_and_pages_of_others_are_turned_away() {
 }
 
 #[tokio::test]
-async fn headers_and_bodies_have_a_limit() {
+async fn headers_and_bodies_have_a_limit_and_what_is_not_kept_is_told() {
     let service = Service::demo(&[]);
     let big = Client::new()
         .get(format!("{}/v1/models", service.url))
@@ -190,6 +210,15 @@ async fn headers_and_bodies_have_a_limit() {
     let body = chat(&"x".repeat(17 << 20));
     let (status, answer) = service.post("/v1/chat/completions", &body).await;
     assert_eq!((status, &answer["error"]["code"]), (413, &json!("body_too_large")));
+    assert!(answer["error"]["message"].as_str().unwrap().contains("16 MiB"));
+    for (path, words) in [
+        ("/manage/requests/zz", "GET /manage/requests"),
+        ("/manage/runs/zz", "GET /manage/runs"),
+    ] {
+        let (status, answer) = service.get(path).await;
+        assert_eq!((status, &answer["error"]["code"]), (404, &json!("not_found")));
+        assert!(answer["error"]["message"].as_str().unwrap().contains(words), "{answer}");
+    }
 }
 
 #[tokio::test]
