@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import type { Track } from "../api/history";
 import type { ModelStatus } from "../api/types";
 import { Figure } from "../Figure";
-import { bytes, grouped, milliseconds } from "../figures";
+import { grouped, milliseconds } from "../figures";
 import { Memory } from "./Memory";
 import { TimeChart } from "./TimeChart";
 
@@ -129,7 +129,6 @@ export function ModelPanel({
         />
       </div>
       <Memory model={model} />
-      <p className="sr-only">KV pool {bytes(model.memory.kv_pool)}</p>
     </article>
   );
 }

@@ -24,7 +24,7 @@ pub mod target;
 pub mod workload;
 
 pub use prompts::{Prompt, PromptError};
-pub use run::{Outcome, RequestRecord, Run, Sample, Setup};
+pub use run::{RequestRecord, Run, Sample, Setup};
 pub use runner::{Progress, run};
 pub use summary::Summary;
 pub use target::{HttpTarget, Target};

@@ -48,15 +48,6 @@ pub struct Setup {
     pub after: Option<ModelStatus>,
 }
 
-/// How a request ended.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Outcome {
-    /// With its whole answer.
-    Done,
-    /// Otherwise, by kind.
-    Error(String),
-}
-
 /// One request. Moments in seconds from the start.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, PartialEq)]
 pub struct RequestRecord {
@@ -90,11 +81,6 @@ impl RequestRecord {
     /// Returns the time to its end.
     pub fn total(&self) -> f64 {
         self.ended - self.due
-    }
-
-    /// Returns how it ended.
-    pub fn outcome(&self) -> Outcome {
-        self.error.clone().map_or(Outcome::Done, Outcome::Error)
     }
 
     /// Returns the gaps in seconds.

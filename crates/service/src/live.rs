@@ -95,7 +95,11 @@ pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Durat
         ticks.tick().await;
         for replica in state.models() {
             let after = seen.entry(replica.name.clone()).or_default();
-            if replica.generate.status().steps > *after {
+            let status = replica.generate.status();
+            state
+                .recent
+                .note_totals(&replica.name, status.prefill_tokens, status.output_tokens);
+            if status.steps > *after {
                 let steps = replica.generate.steps_after(*after, usize::MAX);
                 *after = steps.last().map_or(*after, |step| step.number);
                 state.metrics.steps(&replica.name, &steps);
@@ -105,8 +109,6 @@ pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Durat
                     state.live.tell("steps", &LiveSteps { model, steps });
                 }
             }
-            // Looked at here too, so that rates span the window whenever somebody asks.
-            let _ = manage::model_status(&state, replica);
         }
         if state.live.has_listeners() {
             match manage::service_status(&state) {

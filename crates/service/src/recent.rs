@@ -33,6 +33,14 @@ impl Recent {
         }
     }
 
+    /// Notes an engine's totals, so that rates span the window whenever somebody asks.
+    pub fn note_totals(&self, model: &str, prefill: u64, output: u64) {
+        if let Some(window) = self.models.get(model) {
+            let mut window = window.lock().unwrap_or_else(PoisonError::into_inner);
+            window.rates(Instant::now(), prefill, output);
+        }
+    }
+
     /// Returns the figures of a model, whose engine has by now computed and produced so many tokens.
     pub fn figures(&self, model: &str, prefill: u64, output: u64) -> WindowFigures {
         let Some(window) = self.models.get(model) else {

@@ -159,7 +159,7 @@ async fn prompts(options: &LoadRunOptions, client: &Client, workload: &mut Workl
 /// Shows how a run gets on: a line that changes on a terminal, a new one now and then elsewhere.
 struct Show {
     bar: ProgressBar,
-    whole: f64,
+    span: Span,
     terminal: bool,
     last_line: Option<Instant>,
 }
@@ -176,28 +176,16 @@ impl Show {
         bar.set_style(style.progress_chars("█▒·"));
         Show {
             bar,
-            whole: match workload.span {
-                Span::Seconds(seconds) => seconds,
-                Span::Requests(count) => count as f64,
-            },
+            span: workload.span,
             terminal,
             last_line: None,
         }
-        .by_requests(matches!(workload.span, Span::Requests(_)))
-    }
-
-    fn by_requests(mut self, by_requests: bool) -> Show {
-        if by_requests {
-            self.whole = -self.whole;
-        }
-        self
     }
 
     fn tell(&mut self, progress: &Progress) {
-        let part = if self.whole < 0.0 {
-            progress.ended as f64 / -self.whole
-        } else {
-            progress.seconds / self.whole
+        let part = match self.span {
+            Span::Seconds(seconds) => progress.seconds / seconds,
+            Span::Requests(count) => progress.ended as f64 / count as f64,
         };
         let text = line(progress);
         if self.terminal {

@@ -30,6 +30,13 @@ again = client.chat.completions.create(
 )
 assert "18:55" in again.choices[0].message.content, again
 
+stopped = client.chat.completions.create(model="pierdesk", messages=question, temperature=0, stop=["18:00"])
+assert stopped.choices[0].message.content == text.split("18:00")[0], stopped
+
+drawn = {"model": "pierdesk", "messages": question, "seed": 4, "temperature": 1.5, "max_tokens": 12}
+first, second = (client.chat.completions.create(**drawn).choices[0].message.content for _ in range(2))
+assert first == second, (first, second)
+
 several = client.chat.completions.create(
     model="pierdesk", messages=question, n=2, seed=4, temperature=1.5, max_tokens=12, logprobs=True, top_logprobs=2
 )
