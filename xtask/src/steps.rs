@@ -28,7 +28,7 @@ pub fn test(words: &[&str]) -> Outcome {
 
 /// Runs the benchmarks: whether load tests measure what happened.
 pub fn bench() -> Outcome {
-    run(Command::new("cargo").args(["bench", "-p", "vastrelay-loadtest", "--bench", "http_delays"]))
+    run(Command::new("cargo").args(["bench", "-p", "vastrelay", "--bench", "load_run_delays"]))
 }
 
 /// Grades the demo model.

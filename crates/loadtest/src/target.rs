@@ -231,6 +231,8 @@ impl Target for HttpTarget {
             if event.data == "[DONE]" {
                 answer.ended = at;
                 answer.output_tokens = answer.output_tokens.max(answer.tokens.len());
+                // Read to its very end, the connection serves the next request as well.
+                while events.next().await.is_some() {}
                 return answer;
             }
             if event.data.starts_with("{\"error\"") {

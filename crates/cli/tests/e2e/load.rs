@@ -182,6 +182,8 @@ async fn sigterm_lets_streams_end_refuses_new_calls_and_stops() {
     while service.get("/health/ready").await.0 != 503 {}
     let (status, refused) = service.post("/v1/chat/completions", &chat(QUESTIONS[0])).await;
     assert_eq!((status, &refused["error"]["code"]), (503, &json!("draining")));
+    let said = "the service is draining before it stops; send the request elsewhere or again later";
+    assert_eq!(refused["error"]["message"], said);
     let mut rest = String::new();
     while let Some(chunk) = body.next().await {
         rest.push_str(&String::from_utf8_lossy(&chunk.unwrap()));

@@ -1,0 +1,160 @@
+//! Does `vastrelay load run` measure what happened? It is run against a stub whose delays are known, over real HTTP.
+//!
+//! Prints the known delays, those at which the stub found itself writing, and those that the command reports, over 10,000
+//! requests for each kind of arrival, and whether the reported ones are within 2 ms of the known ones.
+
+use serde_json::Value;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::process::Command;
+use std::sync::{Arc, Mutex};
+use std::thread::{self, sleep};
+use std::time::{Duration, Instant};
+use vastrelay_loadtest::statistics::spread;
+use vastrelay_wire::manage::Spread;
+
+const FIRST: Duration = Duration::from_millis(20);
+const GAP: Duration = Duration::from_millis(5);
+const TOKENS: usize = 3;
+const REQUESTS: usize = 10_000;
+const WARM_UP: usize = 32;
+const NEAR: f64 = 0.002;
+
+/// For each answer, the moments its request was read and each of its tokens was written.
+type Written = Arc<Mutex<Vec<Vec<Instant>>>>;
+
+fn main() {
+    for arrival in [
+        ["--arrival", "closed", "--users", "8"],
+        ["--arrival", "poisson", "--rate", "300"],
+    ] {
+        let (url, written) = stub();
+        let summary = load_run(&url, &arrival);
+        assert_eq!(summary["done"], REQUESTS, "{}", summary["errors"]);
+        let written = written.lock().expect("the stub does not panic").split_off(WARM_UP);
+        let between = |pair: &[Instant]| (pair[1] - pair[0]).as_secs_f64();
+        let ttft = spread(written.iter().map(|moments| between(&moments[..2])).collect());
+        let gaps = written.iter().flat_map(|moments| moments[1..].windows(2).map(between));
+        let itl = spread(gaps.collect());
+        println!("{}", arrival.join(" "));
+        tell("TTFT", FIRST, &ttft, &summary["ttft"]);
+        tell("ITL", GAP, &itl, &summary["itl"]);
+    }
+}
+
+/// Runs the command and returns its summary.
+fn load_run(url: &str, arrival: &[&str]) -> Value {
+    let output = Command::new(env!("CARGO_BIN_EXE_vastrelay"))
+        .args(["load", "run", "--json", "--forget", "--url", url])
+        .args(["--count", &REQUESTS.to_string(), "--warm-up", &WARM_UP.to_string()])
+        .args(arrival)
+        .output()
+        .expect("the program runs");
+    serde_json::from_slice(&output.stdout).unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&output.stderr)))
+}
+
+/// Starts a service that answers after known delays: one thread a connection, so that each wait is its own.
+fn stub() -> (String, Written) {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("loopback has a free port");
+    let url = format!("http://{}", listener.local_addr().expect("it is bound"));
+    let written = Written::default();
+    let noted = written.clone();
+    thread::spawn(move || {
+        for connection in listener.incoming().map_while(Result::ok) {
+            let noted = noted.clone();
+            thread::spawn(move || answer_all(connection, &noted));
+        }
+    });
+    (url, written)
+}
+
+/// Answers one connection's requests until the caller hangs up.
+fn answer_all(connection: TcpStream, noted: &Written) -> std::io::Result<()> {
+    connection.set_nodelay(true)?;
+    let mut reader = BufReader::new(connection.try_clone()?);
+    while let Some(address) = read_request(&mut reader)? {
+        match address.as_str() {
+            "POST /v1/chat/completions" => answer(&connection, noted)?,
+            "GET /v1/models" => {
+                let model = r#"{"id": "stub", "object": "model", "created": 0, "owned_by": "bench"}"#;
+                respond(
+                    &connection,
+                    "200 OK",
+                    &format!(r#"{{"object": "list", "data": [{model}]}}"#),
+                )?;
+            }
+            _ => respond(&connection, "404 Not Found", "{}")?,
+        }
+    }
+    Ok(())
+}
+
+/// Reads a request with its body; returns its method and path, or `None` at the end of the connection.
+fn read_request(reader: &mut BufReader<TcpStream>) -> std::io::Result<Option<String>> {
+    let mut line = String::new();
+    if reader.read_line(&mut line)? == 0 {
+        return Ok(None);
+    }
+    let address = line.rsplit_once(' ').map_or("", |(address, _)| address).to_owned();
+    let mut length = 0;
+    loop {
+        line.clear();
+        reader.read_line(&mut line)?;
+        let header = line.trim().to_ascii_lowercase();
+        if header.is_empty() {
+            break;
+        }
+        if let Some(value) = header.strip_prefix("content-length:") {
+            length = value.trim().parse().unwrap_or(0);
+        }
+    }
+    reader.read_exact(&mut vec![0; length])?;
+    Ok(Some(address))
+}
+
+fn respond(mut connection: &TcpStream, status: &str, body: &str) -> std::io::Result<()> {
+    let kind = "content-type: application/json";
+    let length = body.len();
+    write!(
+        connection,
+        "HTTP/1.1 {status}\r\n{kind}\r\ncontent-length: {length}\r\n\r\n{body}"
+    )
+}
+
+/// Streams an answer with the known delays, and notes when.
+fn answer(mut connection: &TcpStream, noted: &Written) -> std::io::Result<()> {
+    let mut moments = vec![Instant::now()];
+    let head = "HTTP/1.1 200 OK\r\ncontent-type: text/event-stream\r\ntransfer-encoding: chunked\r\n\r\n";
+    connection.write_all(head.as_bytes())?;
+    let mut due = moments[0];
+    for number in 0..TOKENS {
+        due += if number == 0 { FIRST } else { GAP };
+        sleep(due.saturating_duration_since(Instant::now()));
+        moments.push(Instant::now());
+        let piece = chunk("data: {\"choices\": [{\"delta\": {\"content\": \"x\"}}]}\n\n");
+        connection.write_all(piece.as_bytes())?;
+    }
+    noted.lock().expect("no thread panics").push(moments);
+    connection.write_all((chunk("data: [DONE]\n\n") + "0\r\n\r\n").as_bytes())
+}
+
+fn chunk(text: &str) -> String {
+    format!("{:x}\r\n{text}\r\n", text.len())
+}
+
+fn tell(name: &str, known: Duration, written: &Spread, measured: &Value) {
+    for (at, written) in [("p50", written.p50), ("p99", written.p99)] {
+        let measured = measured[at].as_f64().expect("the summary has it");
+        let apart = (measured - known.as_secs_f64()) * 1e3;
+        let verdict = if apart.abs() <= NEAR * 1e3 {
+            "within 2 ms"
+        } else {
+            "FURTHER than 2 ms"
+        };
+        println!(
+            "  {name:<5}{at}  known {known:>5?}  written at {:>6.2} ms  reported {:>6.2} ms  apart {apart:>5.2} ms, {verdict}",
+            written * 1e3,
+            measured * 1e3
+        );
+    }
+}

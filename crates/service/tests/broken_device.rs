@@ -1,0 +1,129 @@
+//! What callers are told when the device breaks: in the middle of an answer, and ever after.
+
+use serde_json::{Value, json};
+use std::path::Path;
+use std::sync::Arc;
+use vastrelay_engine::cpu::CpuSettings;
+use vastrelay_engine::executor::{ExecutorError, StepBatch, StepHandle, StepResult};
+use vastrelay_engine::{CpuExecutor, Engine, Executor, MemoryReport};
+use vastrelay_service::server::{ServeOptions, Server};
+use vastrelay_service::{Reach, ServiceState};
+use vastrelay_serving::{Replica, ReplicaSettings};
+use vastrelay_store::{Retention, Store};
+use vastrelay_weights::{Checkpoint, ModelDescription};
+
+/// The CPU, until it breaks.
+struct Breaking {
+    device: CpuExecutor,
+    steps_left: usize,
+}
+
+impl Executor for Breaking {
+    fn memory(&self) -> MemoryReport {
+        self.device.memory()
+    }
+
+    fn submit(&mut self, batch: StepBatch) -> Result<StepHandle, ExecutorError> {
+        self.device.submit(batch)
+    }
+
+    fn wait(&mut self, handle: StepHandle) -> Result<StepResult, ExecutorError> {
+        if self.steps_left == 0 {
+            return Err(ExecutorError("it lost its memory".into()));
+        }
+        self.steps_left -= 1;
+        self.device.wait(handle)
+    }
+}
+
+/// Serves the demo model on a device that breaks after some steps; returns the address.
+fn serve(steps: usize) -> (String, tempfile::TempDir) {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1");
+    let settings = ReplicaSettings {
+        width: 4,
+        step_budget: 64,
+        context: Some(256),
+        queue_depth: 4,
+        prefill_chunk: None,
+        cores: 1,
+        memory_share: 0.5,
+        pages: None,
+        device_memory: 1 << 30,
+    };
+    let mut replica = Replica::load("pierdesk", &folder, &settings).unwrap();
+    let device = CpuSettings {
+        isa: vastrelay_kernels::Isa::detect(),
+        cores: 1,
+        context: 256,
+        step_tokens: 64,
+        pages: replica.generate.limits().pages,
+    };
+    let (checkpoint, description) = (
+        Checkpoint::open(&folder).unwrap(),
+        ModelDescription::open(&folder).unwrap(),
+    );
+    let device = Breaking {
+        device: CpuExecutor::load(&checkpoint, &description, device).unwrap(),
+        steps_left: steps,
+    };
+    let (pieces, limits) = (replica.tokenizer.pieces().clone(), replica.generate.limits().clone());
+    replica.generate = Arc::new(Engine::start(Box::new(device), pieces, limits, "breaking".into()));
+    let data = tempfile::tempdir().unwrap();
+    let store = Store::open(data.path(), Retention::default()).unwrap();
+    let server = Server::bind("127.0.0.1:0".parse().unwrap(), &ServeOptions::default()).unwrap();
+    let (url, address) = (server.url(), server.address());
+    std::thread::spawn(move || {
+        let state = ServiceState::new(vec![replica], store, Reach::new(address, false, vec![], vec![]), false);
+        let runtime = tokio::runtime::Runtime::new().unwrap();
+        let local = tokio::task::LocalSet::new();
+        runtime
+            .block_on(local.run_until(server.run(actix_web::web::Data::new(state))))
+            .unwrap();
+    });
+    (url, data)
+}
+
+fn question(stream: bool) -> Value {
+    json!({"model": "pierdesk", "max_tokens": 40, "min_tokens": 40, "stream": stream, "temperature": 0,
+        "messages": [{"role": "user", "content": "When is the last boat back on Sunday?"}]})
+}
+
+async fn ask(url: &str, stream: bool) -> (u16, String) {
+    let client = reqwest::Client::new();
+    let call = client
+        .post(format!("{url}/v1/chat/completions"))
+        .json(&question(stream));
+    let answer = call.send().await.unwrap();
+    (answer.status().as_u16(), answer.text().await.unwrap())
+}
+
+fn error(text: &str) -> (String, String) {
+    let answer: Value = serde_json::from_str(text).unwrap();
+    let field = |name: &str| answer["error"][name].as_str().unwrap().to_owned();
+    (field("code"), field("message"))
+}
+
+const BROKEN: &str = "the device failed: it lost its memory";
+
+#[tokio::test]
+async fn a_whole_answer_that_breaks_off_is_an_internal_error_and_later_calls_find_the_engine_stopped() {
+    let (url, _data) = serve(5);
+    let (status, text) = ask(&url, false).await;
+    assert_eq!((status, error(&text)), (500, ("internal".into(), BROKEN.into())));
+    let (status, text) = ask(&url, false).await;
+    let stopped = format!("the engine has stopped: {BROKEN}");
+    assert_eq!((status, error(&text)), (503, ("engine_stopped".into(), stopped)));
+    let ready = reqwest::get(format!("{url}/health/ready")).await.unwrap();
+    assert_eq!(ready.status().as_u16(), 503);
+}
+
+#[tokio::test]
+async fn a_stream_that_breaks_off_ends_with_an_error_frame() {
+    let (url, _data) = serve(5);
+    let (status, text) = ask(&url, true).await;
+    assert_eq!(status, 200);
+    let frames: Vec<&str> = text.split("\n\n").filter(|frame| !frame.is_empty()).collect();
+    assert!(frames.len() > 2, "tokens came before it broke: {text}");
+    let last = frames.last().unwrap().strip_prefix("data: ").unwrap();
+    assert_eq!(error(last), ("internal".into(), BROKEN.into()));
+}
