@@ -38,6 +38,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/comparison`: two runs side by side, with what chance alone may explain.
+         * @description # Errors
+         *     404 when one of them is not kept.
+         */
+        get: operations["comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/keys": {
         parameters: {
             query?: never;
@@ -94,11 +115,78 @@ export interface paths {
         };
         /**
          * `GET /manage/live`: server-sent events. `status` tells how everything stands, at first and four times a second; `steps`
-         *     the steps of a model since the last time; `call` each call that has ended.
-         * @description # Errors
-         *     500 when the database cannot be read.
+         *     the steps of a model since the last time; `call` each call that has ended; `load` how a load test gets on.
          */
         get: operations["live_events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/load": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** `GET /manage/load`: how the newest load test is getting on; `null` when there was none. */
+        get: operations["load_status"];
+        put?: never;
+        /**
+         * `POST /manage/load`: sends load to a model of this service, with the caller's own key, and keeps the run.
+         * @description # Errors
+         *     400 when the order cannot be, 404 for an unknown model, 409 while another is under way.
+         */
+        post: operations["start_load"];
+        /**
+         * `DELETE /manage/load`: ends the load test that is under way; what was measured so far is kept.
+         * @description # Errors
+         *     404 when there is none.
+         */
+        delete: operations["stop_load"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/models": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * `POST /manage/models`: loads a folder of weights, or the demo's own, and serves it.
+         * @description # Errors
+         *     400 when the folder cannot be read, run or fitted, 409 when the name is taken.
+         */
+        post: operations["add_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/models/{name}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/models/{name}/history`: what a model was like over the last hours.
+         * @description # Errors
+         *     404 for an unknown model.
+         */
+        get: operations["history"];
         put?: never;
         post?: never;
         delete?: never;
@@ -217,7 +305,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/manage/status": {
+    "/manage/runs/{id}/report": {
         parameters: {
             query?: never;
             header?: never;
@@ -225,10 +313,27 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * `GET /manage/status`: how the service and its models stand.
+         * `GET /manage/runs/{id}/report`: a run as a file to keep.
          * @description # Errors
-         *     500 when the database cannot be read.
+         *     404 when it is not kept.
          */
+        get: operations["report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** `GET /manage/status`: how the service and its models stand. */
         get: operations["status"];
         put?: never;
         post?: never;
@@ -452,6 +557,31 @@ export interface components {
             content: string;
             /** @description Always null. */
             refusal?: string | null;
+        };
+        /** @description How requests arrive. */
+        Arrival: {
+            /** @description How many. */
+            users: number;
+            /** @enum {string} */
+            kind: "closed";
+        } | {
+            /**
+             * Format: double
+             * @description Requests a second.
+             */
+            rate: number;
+            /** @enum {string} */
+            kind: "poisson";
+        } | {
+            /** @description How many, one after the other. */
+            users: number[];
+            /**
+             * Format: double
+             * @description Seconds of each step.
+             */
+            seconds: number;
+            /** @enum {string} */
+            kind: "steps";
         };
         /** @description `GET /manage/requests/{id}`: one call, whole. */
         CallDetail: {
@@ -857,6 +987,57 @@ export interface components {
             /** @description The error. */
             error: components["schemas"]["ErrorBody"];
         };
+        /** @description `GET /manage/models/{name}/history`: what a model was like, over and over. */
+        History: {
+            /**
+             * Format: int32
+             * @description Seconds that each point spans.
+             */
+            span: number;
+            /** @description The points, oldest first; none for the time when the service did not run. */
+            points: components["schemas"]["HistoryPoint"][];
+        };
+        /** @description What a model was like over a stretch of time; durations in seconds, absent where there were none. */
+        HistoryPoint: {
+            /**
+             * Format: int64
+             * @description When the stretch began, in milliseconds since 1970.
+             */
+            at_ms: number;
+            /** @description Most sequences that waited. */
+            queue_depth: number;
+            /**
+             * Format: double
+             * @description Mean lanes in use.
+             */
+            lanes_used: number;
+            /** @description Most KV pages held. */
+            pages_used: number;
+            /**
+             * Format: double
+             * @description Prompt tokens computed, a second.
+             */
+            prefill_rate: number;
+            /**
+             * Format: double
+             * @description Tokens produced, a second.
+             */
+            output_rate: number;
+            /**
+             * Format: int64
+             * @description Calls that ended well.
+             */
+            answered: number;
+            /**
+             * Format: int64
+             * @description Calls that were refused or failed.
+             */
+            refused: number;
+            /** @description Times to first token: p50, p95, p99. */
+            ttft?: number[] | null;
+            /** @description Gaps between tokens: p50, p95, p99. */
+            itl?: number[] | null;
+        };
         /**
          * @description What else an answer should carry: our extension.
          * @enum {string}
@@ -914,6 +1095,81 @@ export interface components {
             model: string;
             /** @description Its steps, oldest first. */
             steps: components["schemas"]["Step"][];
+        };
+        /** @description `POST /manage/load`: what load to send. */
+        LoadOrder: {
+            /** @description The model to call. */
+            model: string;
+            /** @description A name for people; what it does, in short, when absent. */
+            name?: string | null;
+            /** @description How requests arrive. */
+            arrival: components["schemas"]["Arrival"];
+            /** @description When no more are sent. */
+            span: components["schemas"]["Span"];
+            /** @description What is asked. */
+            prompts: components["schemas"]["PromptSource"];
+            /** @description Requests sent before and not counted; as many as there are users when absent, 8 for poisson. */
+            warm_up?: number | null;
+            /** @description Most tokens of the answers, as lengths; the model's own end when absent. */
+            output?: string | null;
+            /** @description Whether answers go on until they have that length. */
+            force_length?: boolean;
+            /**
+             * Format: float
+             * @description 0 always takes the most probable token.
+             */
+            temperature?: number;
+            /**
+             * Format: int64
+             * @description Makes arrivals, lengths and order repeatable.
+             */
+            seed?: number;
+            /**
+             * Format: double
+             * @description Tokens a second that a stream should keep.
+             */
+            pace?: number;
+        };
+        /**
+         * @description How far a load test is.
+         * @enum {string}
+         */
+        LoadState: "warming" | "sending" | "ended" | "failed";
+        /** @description `GET /manage/load`, and the event `load` of `GET /manage/live`: how the newest load test is getting on. */
+        LoadStatus: {
+            /** @description Its name. */
+            name: string;
+            /** @description The model that is called. */
+            model: string;
+            /** @description How far it is. */
+            state: components["schemas"]["LoadState"];
+            /**
+             * Format: double
+             * @description The part of it that is done, from 0 to 1.
+             */
+            part: number;
+            /**
+             * Format: double
+             * @description Seconds since the first counted request.
+             */
+            seconds: number;
+            /** @description Requests sent. */
+            sent: number;
+            /** @description Requests that are over. */
+            ended: number;
+            /** @description Of those, with an error. */
+            errors: number;
+            /** @description Tokens of answers so far. */
+            output_tokens: number;
+            /**
+             * Format: double
+             * @description Median time to first token of the last requests, in seconds.
+             */
+            ttft_p50: number;
+            /** @description The run that it was kept as. */
+            run?: string | null;
+            /** @description What went wrong. */
+            failure?: string | null;
         };
         /** @description A key that was just made: the only time that it is shown. */
         MadeKey: {
@@ -1101,6 +1357,15 @@ export interface components {
              */
             at_once?: number | null;
         };
+        /** @description `POST /manage/models`: a model to be served from now on. */
+        NewModel: {
+            /** @description The name that callers will use. */
+            name: string;
+            /** @description A folder of weights on the service's machine. */
+            path?: string | null;
+            /** @description The demo's own weights instead. */
+            demo?: boolean;
+        };
         /** @description A part of what is said. */
         Part: {
             /** @description The text. */
@@ -1110,6 +1375,27 @@ export interface components {
         };
         /** @description What is to be continued. */
         Prompt: string | string[] | number[] | number[][];
+        /** @description Where prompts come from. */
+        PromptSource: {
+            /** @description Which. */
+            name: string;
+            /** @enum {string} */
+            kind: "set";
+        } | {
+            /** @description What they are called in the report. */
+            name: string;
+            /** @description The lines. */
+            text: string;
+            /** @enum {string} */
+            kind: "lines";
+        } | {
+            /** @description Their lengths in tokens: `128`, `64..256` or `lognormal:128,1.0`. */
+            lengths: string;
+            /** @description Tokens that all begin with. */
+            shared_prefix?: number;
+            /** @enum {string} */
+            kind: "synthetic";
+        };
         /** @description Details of the prompt's tokens. */
         PromptTokensDetails: {
             /** @description Tokens that were found in the cache. */
@@ -1216,6 +1502,11 @@ export interface components {
             /** @description Whether the words after which the model answers are added; yes when absent. */
             answer_start?: boolean | null;
         };
+        /**
+         * @description How a report is written.
+         * @enum {string}
+         */
+        ReportForm: "html" | "csv";
         /** @description One of `GET /manage/runs`: a load test that was kept. */
         RunEntry: {
             /** @description Its name. */
@@ -1246,6 +1537,17 @@ export interface components {
             calls_recorded: number;
             /** @description The models it serves. */
             models: components["schemas"]["ModelStatus"][];
+        };
+        /** @description When no more requests are sent. */
+        Span: {
+            /**
+             * Format: double
+             * @description After so many seconds.
+             */
+            seconds: number;
+        } | {
+            /** @description After so many requests. */
+            requests: number;
         };
         /** @description How durations spread, in seconds; all zero when there were none. */
         Spread: {
@@ -1451,6 +1753,39 @@ export interface operations {
             };
         };
     };
+    comparison: {
+        parameters: {
+            query: {
+                /** @description The id of the first run. */
+                a: string;
+                /** @description The id of the second. */
+                b: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Figures of both, ratios and their intervals, and what differs between the set-ups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
     keys: {
         parameters: {
             query?: never;
@@ -1540,13 +1875,154 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Server-sent events: `status`, `steps`, `call` */
+            /** @description Server-sent events: `status`, `steps`, `call`, `load` */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+        };
+    };
+    load_status: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": null | components["schemas"]["LoadStatus"];
+                };
+            };
+        };
+    };
+    start_load: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LoadOrder"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoadStatus"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    stop_load: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoadStatus"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    add_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewModel"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelStatus"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    history: {
+        parameters: {
+            query?: {
+                /** @description The last so many seconds. */
+                seconds?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The model */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
                 };
             };
         };
@@ -1668,6 +2144,8 @@ export interface operations {
             query?: {
                 /** @description The newest, at most so many. */
                 most?: number;
+                /** @description Without the single requests and samples, which are many. */
+                short?: boolean;
             };
             header?: never;
             path?: never;
@@ -1746,6 +2224,41 @@ export interface operations {
             };
         };
     };
+    report: {
+        parameters: {
+            query: {
+                /** @description `html` or `csv`. */
+                form: components["schemas"]["ReportForm"];
+            };
+            header?: never;
+            path: {
+                /** @description The run's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "text/csv": string;
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
     status: {
         parameters: {
             query?: never;
@@ -1761,14 +2274,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServiceStatus"];
-                };
-            };
-            "5XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ErrorEnvelope"];
                 };
             };
         };

@@ -13,3 +13,6 @@ export type KeyEntry = Schemas["KeyEntry"];
 export type MadeKey = Schemas["MadeKey"];
 export type NewKey = Schemas["NewKey"];
 export type RenderAnswer = Schemas["RenderAnswer"];
+export type LoadStatus = Schemas["LoadStatus"];
+export type LoadOrder = Schemas["LoadOrder"];
+export type ModelHistory = Schemas["History"];

@@ -27,12 +27,15 @@ pub struct Arguments {
 
 #[derive(Subcommand)]
 pub enum Command {
-    /// Start the service with one model or more
+    /// Start the service, with models or without
     Start(Box<StartOptions>),
     /// Ask a model something and show the answer as it comes
     Ask(Box<AskOptions>),
     /// Show how the service and its models stand
     Status(StatusOptions),
+    /// Serve another model while the service runs
+    #[command(subcommand)]
+    Model(ModelCommand),
     /// Look at the calls that were answered
     #[command(subcommand)]
     Requests(RequestsCommand),
@@ -133,6 +136,33 @@ pub enum LogForm {
     Text,
     /// One JSON object a line
     Json,
+}
+
+#[derive(Subcommand)]
+pub enum ModelCommand {
+    /// Load a model and serve it from now on
+    Start(ModelStartOptions),
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay model start --demo
+  vastrelay model start desk=./pierdesk-1
+
+The service reads the folder, so it has to lie on the service's machine.")]
+pub struct ModelStartOptions {
+    /// The name that callers will use, and the folder of weights
+    #[arg(value_name = "NAME=PATH", value_parser = named_folder, required_unless_present = "demo", conflicts_with = "demo")]
+    pub model: Option<(String, PathBuf)>,
+    /// Serve the demo model under the name `pierdesk`
+    #[arg(long)]
+    pub demo: bool,
+    /// Print how the model stands as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
 }
 
 /// Where the service is.

@@ -1,6 +1,5 @@
 //! The demo model, compiled into the binary.
 
-use crate::failure::Failure;
 use rust_embed::RustEmbed;
 use std::path::{Path, PathBuf};
 
@@ -11,11 +10,9 @@ struct Pierdesk;
 /// Writes the model's files where they are not there yet and returns their folder.
 ///
 /// A file is written beside its place and then moved, so that a service that maps the old one is not disturbed.
-pub fn unpack(data: &Path) -> Result<PathBuf, Failure> {
+pub fn unpack(data: &Path) -> Result<PathBuf, String> {
     let folder = data.join("models").join("pierdesk@1");
-    let failed = |error: std::io::Error| {
-        Failure::failed(format!("cannot write the demo model to {}: {error}", folder.display()))
-    };
+    let failed = |error: std::io::Error| format!("cannot write the demo model to {}: {error}", folder.display());
     std::fs::create_dir_all(&folder).map_err(failed)?;
     for name in Pierdesk::iter() {
         let file = Pierdesk::get(&name).expect("a listed file is there");

@@ -7,6 +7,7 @@ mod demo;
 mod failure;
 mod key;
 mod load;
+mod model;
 mod output;
 mod requests;
 mod start;
@@ -30,6 +31,7 @@ fn main() -> ExitCode {
         Command::Start(options) => start::run(&runtime, &options),
         Command::Ask(options) => runtime.block_on(ask::run(&options)),
         Command::Status(options) => runtime.block_on(status::run(&options)),
+        Command::Model(command) => runtime.block_on(model::run(&command)),
         Command::Requests(RequestsCommand::List(options)) => runtime.block_on(requests::list(&options)),
         Command::Requests(RequestsCommand::Show(options)) => runtime.block_on(requests::show(&options)),
         Command::Load(command) => runtime.block_on(load::run(&command)),

@@ -5,12 +5,12 @@ use crate::demo;
 use crate::failure::Failure;
 use actix_web::web;
 use std::io::{IsTerminal, Write};
-use std::path::PathBuf;
+use std::path::Path;
 use std::thread::available_parallelism;
 use sysinfo::{MemoryRefreshKind, RefreshKind, System};
 use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
-use vastrelay_service::{Reach, ServeOptions, Server, ServiceState};
+use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState};
 use vastrelay_serving::memory::grouped;
 use vastrelay_serving::{Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
@@ -43,7 +43,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         settings.cores,
         machine_cores()
     ));
-    let replicas = load(options, &settings, data)?;
+    let replicas = load(options, &settings, &data)?;
     let names: Vec<String> = replicas.iter().map(|replica| replica.name.clone()).collect();
     let (hosts, origins) = (options.hosts.clone(), options.origins.clone());
     let reach = Reach::new(server.address(), options.require_key, hosts, origins);
@@ -55,26 +55,31 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     } else {
         ""
     };
-    let state = web::Data::new(ServiceState::new(replicas, store, reach, options.record_texts));
+    let loader = Loader {
+        settings,
+        data,
+        unpack_demo: demo::unpack,
+    };
+    let state = ServiceState::new(replicas, loader, store, reach, options.record_texts);
+    let state = web::Data::new(state);
     say(&format!(
         "\nready: {}  models: {}{wants_key}",
         server.url(),
-        names.join(", ")
+        if names.is_empty() {
+            "none yet; `vastrelay model start` and the console's first page serve one".into()
+        } else {
+            names.join(", ")
+        }
     ));
     runtime
         .block_on(async { tokio::task::LocalSet::new().run_until(server.run(state)).await })
         .map_err(Failure::failed)
 }
 
-fn load(options: &StartOptions, settings: &ReplicaSettings, data: PathBuf) -> Result<Vec<Replica>, Failure> {
+fn load(options: &StartOptions, settings: &ReplicaSettings, data: &Path) -> Result<Vec<Replica>, Failure> {
     let mut models = options.models.clone();
     if options.demo {
-        models.push(("pierdesk".into(), demo::unpack(&data)?));
-    }
-    if models.is_empty() {
-        return Err(Failure::usage(
-            "there is nothing to serve; --demo or --model NAME=PATH names a model",
-        ));
+        models.push(("pierdesk".into(), demo::unpack(data).map_err(Failure::failed)?));
     }
     let mut replicas: Vec<Replica> = Vec::new();
     for (name, folder) in &models {

@@ -3,6 +3,7 @@
 //! | module | question it answers |
 //! |---|---|
 //! | [`workload`] | what is sent, how does it arrive, for how long? |
+//! | [`order`] | what does somebody want sent, and can it be? |
 //! | [`prompts`] | where do the prompts come from? |
 //! | [`target`] | how is one request sent, and when did which token come? |
 //! | [`runner`] | who sends what when? |
@@ -14,6 +15,7 @@
 #![warn(missing_docs)]
 
 pub mod compare;
+pub mod order;
 pub mod prompts;
 pub mod report;
 pub mod run;

@@ -6,6 +6,7 @@ use rand_distr::{Distribution, Exp, LogNormal};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
+pub use vastrelay_wire::load::{Arrival, Span};
 
 /// Everything that makes a load what it is: the same workload sends the same requests in the same order.
 #[derive(Clone, Debug, Serialize, Deserialize, PartialEq)]
@@ -30,39 +31,6 @@ pub struct Workload {
     pub seed: u64,
     /// Tokens a second that a stream should keep.
     pub pace: f64,
-}
-
-/// How requests arrive.
-#[derive(Clone, Debug, Serialize, Deserialize, PartialEq)]
-#[serde(tag = "kind", rename_all = "lowercase")]
-pub enum Arrival {
-    /// So many users, each of whom sends its next request when the last has ended.
-    Closed {
-        /// How many.
-        users: usize,
-    },
-    /// Independent arrivals at a mean rate, whether or not earlier ones have ended.
-    Poisson {
-        /// Requests a second.
-        rate: f64,
-    },
-    /// Closed, with a number of users that changes.
-    Steps {
-        /// How many, one after the other.
-        users: Vec<usize>,
-        /// Seconds of each step.
-        seconds: f64,
-    },
-}
-
-/// When no more requests are sent.
-#[derive(Clone, Copy, Debug, Serialize, Deserialize, PartialEq)]
-#[serde(rename_all = "lowercase")]
-pub enum Span {
-    /// After so many seconds.
-    Seconds(f64),
-    /// After so many requests.
-    Requests(usize),
 }
 
 /// Lengths in tokens.
@@ -157,28 +125,6 @@ impl TryFrom<String> for Lengths {
 impl From<Lengths> for String {
     fn from(lengths: Lengths) -> String {
         lengths.to_string()
-    }
-}
-
-impl fmt::Display for Arrival {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Arrival::Closed { users } => write!(f, "closed, {users} users"),
-            Arrival::Poisson { rate } => write!(f, "Poisson, {rate} requests/s"),
-            Arrival::Steps { users, seconds } => {
-                let users: Vec<String> = users.iter().map(usize::to_string).collect();
-                write!(f, "steps of {} users, {seconds} s each", users.join(", "))
-            }
-        }
-    }
-}
-
-impl fmt::Display for Span {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Span::Seconds(seconds) => write!(f, "{seconds} s"),
-            Span::Requests(count) => write!(f, "{count} requests"),
-        }
     }
 }
 

@@ -9,6 +9,8 @@
 //! | [`openai`] | how are requests on the OpenAI wire answered? |
 //! | [`text`] | what would a model get, and how long is it? |
 //! | [`manage`] | how do things stand, and what was called? |
+//! | [`models`] | how does a model begin to be served? |
+//! | [`load`] | how does the service send load to itself? |
 //! | [`live`] | what happens right now? |
 //! | [`metrics`] | what is counted for scrapers? |
 //! | [`openapi`] | what can be called at all? |
@@ -17,14 +19,17 @@
 //! | [`console`] | where do the console's files come from? |
 #![warn(missing_docs)]
 
+mod chronicle;
 pub mod console;
 mod departure;
 pub mod guard;
 pub mod health;
 pub mod keys;
 pub mod live;
+pub mod load;
 pub mod manage;
 pub mod metrics;
+pub mod models;
 pub mod openai;
 pub mod openapi;
 pub mod problem;
@@ -35,5 +40,6 @@ pub mod text;
 mod tls;
 
 pub use guard::Reach;
+pub use models::Loader;
 pub use server::{ServeError, ServeOptions, Server};
 pub use state::ServiceState;

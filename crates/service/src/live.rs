@@ -3,6 +3,7 @@
 //! A sampler looks at every engine four times a second. It counts the steps since its last look, and tells whoever listens;
 //! when nobody does, nothing is put into words.
 
+use crate::chronicle::Chronicle;
 use crate::manage;
 use crate::problem::Problem;
 use crate::state::ServiceState;
@@ -15,6 +16,7 @@ use std::time::{Duration, Instant};
 use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::RecvError;
 use vastrelay_serving::Replica;
+use vastrelay_wire::load::LoadStatus;
 use vastrelay_wire::manage::{LiveSteps, RecordedCall};
 
 /// Time between two looks.
@@ -43,6 +45,13 @@ impl Live {
         }
     }
 
+    /// Tells how a load test is getting on.
+    pub fn load(&self, status: &LoadStatus) {
+        if self.has_listeners() {
+            self.tell("load", status);
+        }
+    }
+
     fn has_listeners(&self) -> bool {
         self.frames.receiver_count() > 0
     }
@@ -59,15 +68,12 @@ fn frame(event: &str, value: &impl Serialize) -> Bytes {
 }
 
 /// `GET /manage/live`: server-sent events. `status` tells how everything stands, at first and four times a second; `steps`
-/// the steps of a model since the last time; `call` each call that has ended.
-///
-/// # Errors
-/// 500 when the database cannot be read.
+/// the steps of a model since the last time; `call` each call that has ended; `load` how a load test gets on.
 #[utoipa::path(get, path = "/manage/live", operation_id = "live_events", tag = "manage", responses(
-    (status = 200, description = "Server-sent events: `status`, `steps`, `call`", body = String, content_type = "text/event-stream")))]
-pub async fn live(state: web::Data<ServiceState>) -> Result<HttpResponse, Problem> {
+    (status = 200, description = "Server-sent events: `status`, `steps`, `call`, `load`", body = String, content_type = "text/event-stream")))]
+pub async fn live(state: web::Data<ServiceState>) -> HttpResponse {
     let mut frames = state.live.frames.subscribe();
-    let first = frame("status", &manage::service_status(&state)?);
+    let first = frame("status", &manage::service_status(&state));
     let events = async_stream::stream! {
         yield Ok::<_, Problem>(first);
         loop {
@@ -78,16 +84,17 @@ pub async fn live(state: web::Data<ServiceState>) -> Result<HttpResponse, Proble
             }
         }
     };
-    Ok(HttpResponse::Ok()
+    HttpResponse::Ok()
         .insert_header((CONTENT_TYPE, "text/event-stream"))
         .insert_header((CACHE_CONTROL, "no-cache"))
-        .streaming(events))
+        .streaming(events)
 }
 
 /// Looks at the engines for as long as the service runs; every `summary` it writes a line to the log, if anything happened.
 pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Duration>) {
     let mut seen: HashMap<String, u64> = HashMap::new();
     let mut summaries: HashMap<String, Totals> = HashMap::new();
+    let mut chronicle = Chronicle::default();
     let mut last_summary = Instant::now();
     let mut ticks = tokio::time::interval(EVERY);
     ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
@@ -99,6 +106,7 @@ pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Durat
             state
                 .recent
                 .note_totals(&replica.name, status.prefill_tokens, status.output_tokens);
+            chronicle.look(&state, &replica.name, &status);
             if status.steps > *after {
                 let steps = replica.generate.steps_after(*after, usize::MAX);
                 *after = steps.last().map_or(*after, |step| step.number);
@@ -111,17 +119,14 @@ pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Durat
             }
         }
         if state.live.has_listeners() {
-            match manage::service_status(&state) {
-                Ok(status) => state.live.tell("status", &status),
-                Err(problem) => tracing::warn!(%problem, "the status cannot be told"),
-            }
+            state.live.tell("status", &manage::service_status(&state));
         }
         if summary.is_some_and(|every| last_summary.elapsed() >= every) {
             let seconds = last_summary.elapsed().as_secs_f64();
             last_summary = Instant::now();
             for replica in state.models() {
                 let before = summaries.entry(replica.name.clone()).or_default();
-                *before = summarize(&state, replica, *before, seconds);
+                *before = summarize(&state, &replica, *before, seconds);
             }
         }
     }

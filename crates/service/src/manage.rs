@@ -1,5 +1,6 @@
 //! The management API.
 
+use crate::chronicle::SPANS;
 use crate::keys::{MakeKeyError, key_entry, make_key};
 use crate::openai::read_body;
 use crate::problem::Problem;
@@ -16,8 +17,8 @@ use vastrelay_store::{CallFilter, CallRecord, RunRecord, StoreError, millisecond
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::keys::{KeyEntry, MadeKey, NewKey};
 use vastrelay_wire::manage::{
-    CallDetail, CallText, MemoryStatus, ModelStatus, RecordedCall, RunEntry, ServiceStatus, Step, StepAdmission,
-    StepLane,
+    CallDetail, CallText, History, HistoryPoint, MemoryStatus, ModelStatus, RecordedCall, RunEntry, ServiceStatus,
+    Step, StepAdmission, StepLane,
 };
 use vastrelay_wire::parse::parse_body;
 
@@ -25,26 +26,26 @@ use vastrelay_wire::parse::parse_body;
 const MOST_LISTED: usize = 10_000;
 
 /// `GET /manage/status`: how the service and its models stand.
-///
-/// # Errors
-/// 500 when the database cannot be read.
-#[utoipa::path(get, path = "/manage/status", tag = "manage", responses(
-    (status = 200, body = ServiceStatus), (status = "5XX", body = ErrorEnvelope)))]
-pub async fn status(state: web::Data<ServiceState>) -> Result<HttpResponse, Problem> {
-    Ok(HttpResponse::Ok().json(service_status(&state)?))
+#[utoipa::path(get, path = "/manage/status", tag = "manage", responses((status = 200, body = ServiceStatus)))]
+pub async fn status(state: web::Data<ServiceState>) -> HttpResponse {
+    HttpResponse::Ok().json(service_status(&state))
 }
 
-pub(crate) fn service_status(state: &ServiceState) -> Result<ServiceStatus, Problem> {
-    Ok(ServiceStatus {
+pub(crate) fn service_status(state: &ServiceState) -> ServiceStatus {
+    ServiceStatus {
         version: env!("CARGO_PKG_VERSION").into(),
         uptime: state.uptime(),
         state: state.condition().into(),
-        calls_recorded: state.store.count_calls().map_err(broken)?,
-        models: state.models().map(|replica| model_status(state, replica)).collect(),
-    })
+        calls_recorded: state.store.count_calls(),
+        models: state
+            .models()
+            .iter()
+            .map(|replica| model_status(state, replica))
+            .collect(),
+    }
 }
 
-fn broken(error: StoreError) -> Problem {
+pub(crate) fn broken(error: StoreError) -> Problem {
     Problem::internal(error.to_string())
 }
 
@@ -107,6 +108,56 @@ pub(crate) fn step(record: &StepRecord) -> Step {
         waiting: record.waiting,
         pages_used: record.pages_used,
     }
+}
+
+/// What `GET /manage/models/{name}/history` is asked.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct HistoryQuery {
+    /// The last so many seconds.
+    #[serde(default = "an_hour")]
+    seconds: u32,
+}
+
+fn an_hour() -> u32 {
+    3600
+}
+
+/// Most seconds that are looked back at in the finest points; more come in coarser ones.
+const FINE: u32 = 2 * 3600;
+
+/// `GET /manage/models/{name}/history`: what a model was like over the last hours.
+///
+/// # Errors
+/// 404 for an unknown model.
+#[utoipa::path(get, path = "/manage/models/{name}/history", tag = "manage", params(
+    ("name" = String, Path, description = "The model"), HistoryQuery), responses(
+    (status = 200, body = History), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn history(
+    state: web::Data<ServiceState>,
+    name: web::Path<String>,
+    query: web::Query<HistoryQuery>,
+) -> Result<HttpResponse, Problem> {
+    let replica = state.model(&name)?;
+    let span = if query.seconds <= FINE { SPANS[0] } else { SPANS[1] };
+    let from = milliseconds_since_1970() - i64::from(query.seconds) * 1000;
+    let points = state.store.history(&replica.name, span, from).map_err(broken)?;
+    let point = |point: vastrelay_store::HistoryPoint| HistoryPoint {
+        at_ms: point.at_ms,
+        queue_depth: point.queue_depth,
+        lanes_used: point.lanes_used,
+        pages_used: point.pages_used,
+        prefill_rate: point.prefill_rate,
+        output_rate: point.output_rate,
+        answered: point.answered,
+        refused: point.refused,
+        ttft: point.ttft,
+        itl: point.itl,
+    };
+    Ok(HttpResponse::Ok().json(History {
+        span,
+        points: points.into_iter().map(point).collect(),
+    }))
 }
 
 /// What `GET /manage/requests` is asked: all conditions have to hold.
@@ -277,6 +328,9 @@ pub struct RunsQuery {
     /// The newest, at most so many.
     #[serde(default = "most_requests")]
     most: usize,
+    /// Without the single requests and samples, which are many.
+    #[serde(default)]
+    short: bool,
 }
 
 /// `GET /manage/runs`: the load tests that are kept, newest first.
@@ -286,7 +340,14 @@ pub struct RunsQuery {
 #[utoipa::path(get, path = "/manage/runs", tag = "load", params(RunsQuery), responses((status = 200, body = Vec<RunEntry>)))]
 pub async fn runs(state: web::Data<ServiceState>, query: web::Query<RunsQuery>) -> Result<HttpResponse, Problem> {
     let runs = state.store.runs(query.most.min(MOST_LISTED)).map_err(broken)?;
-    Ok(HttpResponse::Ok().json(runs.into_iter().map(run_entry).collect::<Vec<_>>()))
+    let mut entries: Vec<RunEntry> = runs.into_iter().map(run_entry).collect();
+    if query.short {
+        for run in entries.iter_mut().filter_map(|entry| entry.run.as_object_mut()) {
+            run.remove("requests");
+            run.remove("samples");
+        }
+    }
+    Ok(HttpResponse::Ok().json(entries))
 }
 
 /// `GET /manage/runs/{id}`: one load test.
@@ -297,11 +358,7 @@ pub async fn runs(state: web::Data<ServiceState>, query: web::Query<RunsQuery>) 
     responses((status = 200, body = RunEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn run(state: web::Data<ServiceState>, id: web::Path<String>) -> Result<HttpResponse, Problem> {
     let run = state.store.run(&id).map_err(broken)?;
-    let run = run.ok_or_else(|| {
-        Problem::not_kept(format!(
-            "there is no run `{id}`; GET /manage/runs lists those there are"
-        ))
-    })?;
+    let run = run.ok_or_else(|| Problem::no_run(&id))?;
     Ok(HttpResponse::Ok().json(run_entry(run)))
 }
 
@@ -318,6 +375,12 @@ pub async fn add_run(state: web::Data<ServiceState>, body: Result<Bytes, Error>)
         return Err(Problem::field(
             "id",
             "`id` has up to 64 letters, digits and hyphens".into(),
+        ));
+    }
+    if let Err(error) = vastrelay_loadtest::Run::deserialize(&entry.run) {
+        return Err(Problem::field(
+            "run",
+            format!("`run` is no load test that this version knows: {error}"),
         ));
     }
     let record = RunRecord {

@@ -3,7 +3,7 @@
 //! Where OpenTelemetry's conventions for generative AI have a name, it is theirs; everything else begins with `vastrelay_`.
 
 use crate::problem::Problem;
-use crate::state::ServiceState;
+use crate::state::{Models, ServiceState};
 use actix_web::{HttpResponse, web};
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, EncodeLabelSet, EncodeMetric, text};
@@ -109,7 +109,7 @@ pub(crate) struct EndedCall<'a> {
 }
 
 impl Metrics {
-    pub fn new(models: Vec<Arc<Replica>>, active_calls: Arc<AtomicUsize>) -> Metrics {
+    pub fn new(models: Models, active_calls: Arc<AtomicUsize>) -> Metrics {
         let mut registry = Registry::default();
         let durations: fn() -> Histogram = || Histogram::new(DURATIONS);
         let short: fn() -> Histogram = || Histogram::new(SHORT);
@@ -312,14 +312,16 @@ pub async fn metrics(state: web::Data<ServiceState>) -> Result<HttpResponse, Pro
 
 /// What engines count themselves, read when somebody asks.
 struct Engines {
-    models: Vec<Arc<Replica>>,
+    models: Models,
     active_calls: Arc<AtomicUsize>,
 }
 
 impl std::fmt::Debug for Engines {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let models = self.models.iter().map(|replica| &replica.name);
-        f.debug_list().entries(models).finish()
+        let models = self.models.all();
+        f.debug_list()
+            .entries(models.iter().map(|replica| &replica.name))
+            .finish()
     }
 }
 
@@ -328,8 +330,8 @@ impl Collector for Engines {
         let running = ConstGauge::new(self.active_calls.load(Ordering::Acquire) as i64);
         let help = "Calls that are being answered";
         running.encode(encoder.encode_descriptor("vastrelay_calls_running", help, None, running.metric_type())?)?;
-        let models: Vec<(&str, EngineStatus, &Arc<Replica>)> = self
-            .models
+        let replicas = self.models.all();
+        let models: Vec<(&str, EngineStatus, &Arc<Replica>)> = replicas
             .iter()
             .map(|replica| (replica.name.as_str(), replica.generate.status(), replica))
             .collect();

@@ -26,7 +26,11 @@ use vastrelay_wire::models::{ModelEntry, ModelList};
 pub async fn models(state: web::Data<ServiceState>) -> HttpResponse {
     HttpResponse::Ok().json(ModelList {
         object: "list".into(),
-        data: state.models().map(|replica| entry(&replica.name, &state)).collect(),
+        data: state
+            .models()
+            .iter()
+            .map(|replica| entry(&replica.name, &state))
+            .collect(),
     })
 }
 

@@ -1,6 +1,6 @@
 //! The description of the interface: `GET /openapi.json`.
 
-use crate::{health, live, manage, metrics, openai, text};
+use crate::{health, live, load, manage, metrics, models, openai, text};
 use actix_web::HttpResponse;
 use std::sync::LazyLock;
 use utoipa::OpenApi;
@@ -17,12 +17,14 @@ use utoipa::openapi::{HttpMethod, SecurityRequirement};
     paths(
         openai::models, openai::model, openai::chat, openai::complete,
         text::render, text::encode, text::count, text::decode,
-        manage::status, manage::requests, manage::request, manage::steps, live::live,
+        manage::status, manage::requests, manage::request, manage::steps, manage::history, models::add, live::live,
         manage::keys, manage::add_key, manage::revoke_key,
         manage::runs, manage::run, manage::add_run,
+        load::report, load::comparison, load::status, load::start, load::stop,
         metrics::metrics, health::live, health::ready, description,
     ),
     components(schemas(
+        load::ReportForm,
         vastrelay_wire::chat::ChatPiece,
         vastrelay_wire::error::ErrorEnvelope,
         vastrelay_wire::manage::LiveSteps,
@@ -32,7 +34,7 @@ use utoipa::openapi::{HttpMethod, SecurityRequirement};
         (name = "text", description = "Text and tokens without an answer"),
         (name = "manage", description = "How things stand and what was called"),
         (name = "keys", description = "Keys of callers"),
-        (name = "load", description = "Load tests that are kept"),
+        (name = "load", description = "Load tests: sending, and those that are kept"),
     )
 )]
 struct Description;

@@ -86,6 +86,18 @@ impl Problem {
         problem
     }
 
+    /// Something that cannot be now, because of how things stand: 409.
+    pub fn conflict(code: &str, message: String) -> Problem {
+        Problem::new(StatusCode::CONFLICT, "invalid_request_error", code, message)
+    }
+
+    /// A run that is not kept: 404.
+    pub fn no_run(id: &str) -> Problem {
+        Problem::not_kept(format!(
+            "there is no run `{id}`; GET /manage/runs lists those there are"
+        ))
+    }
+
     /// Headers that are too large: 431.
     pub fn headers_too_large(bytes: usize, limit: usize) -> Problem {
         let message = format!("the headers have {bytes} bytes; up to {limit} work");

@@ -2,7 +2,7 @@
 
 use hdrhistogram::Histogram;
 use std::collections::{HashMap, VecDeque};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 use vastrelay_wire::manage::{Spread, WindowFigures};
 
@@ -12,42 +12,44 @@ const WINDOW: usize = 10;
 const LONGEST: u64 = 3_600_000_000;
 
 /// Durations and counts of each model over the last seconds.
+#[derive(Default)]
 pub(crate) struct Recent {
-    models: HashMap<String, Mutex<Window>>,
+    models: RwLock<HashMap<String, Mutex<Window>>>,
 }
 
 impl Recent {
-    pub fn new(models: impl Iterator<Item = String>) -> Recent {
-        Recent {
-            models: models
-                .map(|name| (name, Mutex::new(Window::new(Instant::now()))))
-                .collect(),
-        }
+    /// Begins to note what happens to a model.
+    pub fn add(&self, model: &str) {
+        let mut models = self.models.write().unwrap_or_else(PoisonError::into_inner);
+        models.insert(model.to_owned(), Mutex::new(Window::new(Instant::now())));
     }
 
     /// Notes something of a model; of a model that is not served there is nothing to note.
     pub fn note(&self, model: &str, what: Noted) {
-        if let Some(window) = self.models.get(model) {
-            let mut window = window.lock().unwrap_or_else(PoisonError::into_inner);
-            window.slot(Instant::now()).note(what);
-        }
+        self.with(model, |window| window.note(Instant::now(), what));
     }
 
     /// Notes an engine's totals, so that rates span the window whenever somebody asks.
     pub fn note_totals(&self, model: &str, prefill: u64, output: u64) {
-        if let Some(window) = self.models.get(model) {
-            let mut window = window.lock().unwrap_or_else(PoisonError::into_inner);
-            window.rates(Instant::now(), prefill, output);
-        }
+        self.with(model, |window| window.rates(Instant::now(), prefill, output));
     }
 
     /// Returns the figures of a model, whose engine has by now computed and produced so many tokens.
     pub fn figures(&self, model: &str, prefill: u64, output: u64) -> WindowFigures {
-        let Some(window) = self.models.get(model) else {
-            return WindowFigures::default();
-        };
-        let mut window = window.lock().unwrap_or_else(PoisonError::into_inner);
-        window.figures(Instant::now(), prefill, output)
+        self.with(model, |window| window.figures(Instant::now(), prefill, output))
+            .unwrap_or_default()
+    }
+
+    /// Returns what was noted of a model since this was asked last.
+    pub fn take(&self, model: &str) -> Stretch {
+        self.with(model, |window| std::mem::take(&mut window.untaken))
+            .unwrap_or_default()
+    }
+
+    fn with<T>(&self, model: &str, act: impl FnOnce(&mut Window) -> T) -> Option<T> {
+        let models = self.models.read().unwrap_or_else(PoisonError::into_inner);
+        let window = models.get(model)?;
+        Some(act(&mut window.lock().unwrap_or_else(PoisonError::into_inner)))
     }
 }
 
@@ -65,15 +67,24 @@ struct Window {
     slots: VecDeque<Slot>,
     /// The engine's totals, each at the moment when somebody looked.
     totals: VecDeque<(Instant, u64, u64)>,
+    /// What nobody has taken yet to keep it.
+    untaken: Stretch,
 }
 
 /// One second.
 struct Slot {
     second: u64,
+    heard: Stretch,
+}
+
+/// What was noted over a stretch of time.
+pub(crate) struct Stretch {
     ttft: Histogram<u32>,
     itl: Histogram<u32>,
-    answered: u64,
-    refused: u64,
+    /// Calls that ended well.
+    pub answered: u64,
+    /// Calls that were refused or failed.
+    pub refused: u64,
 }
 
 impl Window {
@@ -82,7 +93,13 @@ impl Window {
             start: now,
             slots: VecDeque::new(),
             totals: VecDeque::new(),
+            untaken: Stretch::default(),
         }
+    }
+
+    fn note(&mut self, now: Instant, what: Noted) {
+        self.untaken.note(what);
+        self.slot(now).heard.note(what);
     }
 
     /// Returns the slot of this second, after dropping those that are too old.
@@ -90,7 +107,10 @@ impl Window {
         self.forget(now);
         let second = now.duration_since(self.start).as_secs();
         if self.slots.back().is_none_or(|slot| slot.second < second) {
-            self.slots.push_back(Slot::new(second));
+            self.slots.push_back(Slot {
+                second,
+                heard: Stretch::default(),
+            });
         }
         self.slots.back_mut().expect("one was pushed")
     }
@@ -108,20 +128,17 @@ impl Window {
 
     fn figures(&mut self, now: Instant, prefill: u64, output: u64) -> WindowFigures {
         self.forget(now);
-        let (mut ttft, mut itl) = (durations(), durations());
-        for slot in &self.slots {
-            ttft.add(&slot.ttft).expect("equal bounds");
-            itl.add(&slot.itl).expect("equal bounds");
-        }
+        let mut heard = Stretch::default();
+        self.slots.iter().for_each(|slot| heard.add(&slot.heard));
         let (seconds, prefill_rate, output_rate) = self.rates(now, prefill, output);
         WindowFigures {
             seconds,
-            answered: self.slots.iter().map(|slot| slot.answered).sum(),
-            refused: self.slots.iter().map(|slot| slot.refused).sum(),
+            answered: heard.answered,
+            refused: heard.refused,
             prefill_rate,
             output_rate,
-            ttft: spread(&ttft),
-            itl: spread(&itl),
+            ttft: spread(&heard.ttft),
+            itl: spread(&heard.itl),
         }
     }
 
@@ -161,17 +178,18 @@ impl Window {
     }
 }
 
-impl Slot {
-    fn new(second: u64) -> Slot {
-        Slot {
-            second,
+impl Default for Stretch {
+    fn default() -> Stretch {
+        Stretch {
             ttft: durations(),
             itl: durations(),
             answered: 0,
             refused: 0,
         }
     }
+}
 
+impl Stretch {
     fn note(&mut self, what: Noted) {
         match what {
             Noted::FirstToken(seconds) => self.ttft.saturating_record(microseconds(seconds)),
@@ -180,6 +198,29 @@ impl Slot {
             Noted::Refused => self.refused += 1,
         }
     }
+
+    /// Adds what was noted over another stretch.
+    pub fn add(&mut self, other: &Stretch) {
+        self.ttft.add(&other.ttft).expect("equal bounds");
+        self.itl.add(&other.itl).expect("equal bounds");
+        self.answered += other.answered;
+        self.refused += other.refused;
+    }
+
+    /// Returns p50, p95 and p99 of the times to first token, in seconds.
+    pub fn ttft(&self) -> Option<[f64; 3]> {
+        percentiles(&self.ttft)
+    }
+
+    /// Returns p50, p95 and p99 of the gaps between tokens, in seconds.
+    pub fn itl(&self) -> Option<[f64; 3]> {
+        percentiles(&self.itl)
+    }
+}
+
+fn percentiles(histogram: &Histogram<u32>) -> Option<[f64; 3]> {
+    let spread = spread(histogram);
+    (spread.count > 0).then_some([spread.p50, spread.p95, spread.p99])
 }
 
 fn durations() -> Histogram<u32> {
@@ -214,11 +255,11 @@ mod tests {
         let start = Instant::now();
         let mut window = Window::new(start);
         let at = |seconds: f64| start + Duration::from_secs_f64(seconds);
-        window.slot(at(0.5)).note(Noted::Gap(9.0));
+        window.note(at(0.5), Noted::Gap(9.0));
         for n in 1..=100 {
-            window.slot(at(5.0)).note(Noted::Gap(f64::from(n) / 1000.0));
+            window.note(at(5.0), Noted::Gap(f64::from(n) / 1000.0));
         }
-        window.slot(at(5.5)).note(Noted::Refused);
+        window.note(at(5.5), Noted::Refused);
         window.figures(at(1.0), 100, 1_000);
         let figures = window.figures(at(10.6), 196, 1_960);
         assert_eq!((figures.itl.count, figures.refused, figures.answered), (100, 1, 0));
@@ -231,6 +272,7 @@ mod tests {
             "{figures:?}"
         );
         assert_eq!(window.figures(at(30.0), 196, 1_960).itl, Spread::default());
+        assert_eq!((window.untaken.itl.len(), window.untaken.refused), (101, 1));
         let later = window.figures(at(31.0), 196, 1_960);
         assert!(later.output_rate < 1e-9, "{later:?}");
     }

@@ -6,12 +6,12 @@ use crate::openai::{self, Arrival, RequestId, wrong_method};
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use crate::tls::{TlsError, server_config};
-use crate::{console, departure, health, live, manage, metrics, openapi, text};
+use crate::{console, departure, health, live, load, manage, metrics, models, openapi, text};
 use actix_cors::Cors;
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{HeaderName, HeaderValue};
-use actix_web::middleware::{Condition, Next, from_fn};
+use actix_web::middleware::{Compress, Condition, Next, from_fn};
 use actix_web::{App, Error, HttpMessage, HttpServer, Resource, Route, guard as when, web};
 use std::io;
 use std::net::{SocketAddr, TcpListener};
@@ -213,14 +213,20 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .service(at("/manage/live", [web::get().to(live::live)]))
         .service(at("/manage/requests", [web::get().to(manage::requests)]))
         .service(at("/manage/requests/{id}", [web::get().to(manage::request)]))
+        .service(at("/manage/models", [web::post().to(models::add)]))
         .service(at("/manage/models/{name}/steps", [web::get().to(manage::steps)]))
+        .service(at("/manage/models/{name}/history", [web::get().to(manage::history)]))
         .service(at("/manage/keys", [web::get().to(manage::keys), web::post().to(manage::add_key)]))
         .service(at("/manage/keys/{id}", [web::delete().to(manage::revoke_key)]))
         .service(at("/manage/runs", [web::get().to(manage::runs), web::post().to(manage::add_run)]))
         .service(at("/manage/runs/{id}", [web::get().to(manage::run)]))
+        .service(at("/manage/runs/{id}/report", [web::get().to(load::report)]))
+        .service(at("/manage/comparison", [web::get().to(load::comparison)]))
+        .service(at("/manage/load", [web::get().to(load::status), web::post().to(load::start), web::delete().to(load::stop)]))
         .service(
             web::resource("/{file:|console/.*|assets/.*|[a-z0-9-]+\\.(svg|html|txt|webmanifest)}")
                 .guard(when::Get())
+                .wrap(Compress::default())
                 .to(console::file),
         )
         .default_service(web::to(openai::wrong_address));

@@ -2,19 +2,35 @@
 
 use crate::guard::{KeyLimits, Reach};
 use crate::live::Live;
+use crate::load::Loads;
 use crate::metrics::Metrics;
+use crate::models::Loader;
 use crate::problem::Problem;
 use crate::recent::Recent;
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, PoisonError, RwLock};
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
 use vastrelay_serving::Replica;
 use vastrelay_store::Store;
 
+/// The models that are served, by name.
+#[derive(Clone, Default)]
+pub(crate) struct Models(Arc<RwLock<BTreeMap<String, Arc<Replica>>>>);
+
+impl Models {
+    /// Returns all of them, in the order of their names.
+    pub fn all(&self) -> Vec<Arc<Replica>> {
+        let models = self.0.read().unwrap_or_else(PoisonError::into_inner);
+        models.values().cloned().collect()
+    }
+}
+
 /// The service's models, records and figures.
 pub struct ServiceState {
-    models: BTreeMap<String, Arc<Replica>>,
+    models: Models,
+    /// How more of them are loaded.
+    pub loader: Loader,
     /// Where calls, keys and runs are kept.
     pub store: Store,
     /// Whether prompts and answers are kept with the calls.
@@ -24,6 +40,7 @@ pub struct ServiceState {
     pub(crate) metrics: Metrics,
     pub(crate) recent: Recent,
     pub(crate) live: Live,
+    pub(crate) loads: Loads,
     started: Instant,
     started_at: u64,
     draining: AtomicBool,
@@ -32,18 +49,17 @@ pub struct ServiceState {
 
 impl ServiceState {
     /// Returns the state of a service that has just started.
-    pub fn new(models: Vec<Replica>, store: Store, reach: Reach, keeps_texts: bool) -> ServiceState {
-        let models: BTreeMap<String, Arc<Replica>> = models
-            .into_iter()
-            .map(|replica| (replica.name.clone(), Arc::new(replica)))
-            .collect();
+    pub fn new(replicas: Vec<Replica>, loader: Loader, store: Store, reach: Reach, keeps_texts: bool) -> ServiceState {
+        let models = Models::default();
         let active_calls = Arc::new(AtomicUsize::new(0));
-        ServiceState {
-            metrics: Metrics::new(models.values().cloned().collect(), active_calls.clone()),
-            recent: Recent::new(models.keys().cloned()),
+        let state = ServiceState {
+            metrics: Metrics::new(models.clone(), active_calls.clone()),
+            recent: Recent::default(),
             limits: KeyLimits::default(),
             live: Live::default(),
+            loads: Loads::default(),
             models,
+            loader,
             store,
             keeps_texts,
             reach,
@@ -51,22 +67,38 @@ impl ServiceState {
             started_at: seconds_since_1970(),
             draining: AtomicBool::new(false),
             active_calls,
+        };
+        for replica in replicas {
+            state.add_model(replica);
         }
+        state
+    }
+
+    /// Serves one model more; returns `None` when its name is taken.
+    pub fn add_model(&self, replica: Replica) -> Option<Arc<Replica>> {
+        let mut models = self.models.0.write().unwrap_or_else(PoisonError::into_inner);
+        if models.contains_key(&replica.name) {
+            return None;
+        }
+        let replica = Arc::new(replica);
+        self.recent.add(&replica.name);
+        models.insert(replica.name.clone(), replica.clone());
+        Some(replica)
     }
 
     /// Returns the models by name.
-    pub fn models(&self) -> impl Iterator<Item = &Arc<Replica>> {
-        self.models.values()
+    pub fn models(&self) -> Vec<Arc<Replica>> {
+        self.models.all()
     }
 
     /// Returns a model.
     ///
     /// # Errors
     /// 404 with the names there are.
-    pub fn model(&self, name: &str) -> Result<&Arc<Replica>, Problem> {
-        self.models
-            .get(name)
-            .ok_or_else(|| Problem::unknown_model(name, self.models.keys()))
+    pub fn model(&self, name: &str) -> Result<Arc<Replica>, Problem> {
+        let models = self.models.0.read().unwrap_or_else(PoisonError::into_inner);
+        let found = models.get(name).cloned();
+        found.ok_or_else(|| Problem::unknown_model(name, models.keys()))
     }
 
     /// Returns seconds since the service started.
@@ -94,8 +126,8 @@ impl ServiceState {
         if self.draining.load(Ordering::Acquire) {
             "draining"
         } else if self
-            .models
-            .values()
+            .models()
+            .iter()
             .any(|replica| replica.generate.status().failure.is_some())
         {
             "failed"

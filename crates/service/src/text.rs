@@ -23,7 +23,7 @@ type Body = Result<Bytes, Error>;
     (status = 200, body = RenderAnswer), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn render(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
     let request: RenderRequest = read(body)?;
-    let replica = state.model(&request.model)?;
+    let replica = &*state.model(&request.model)?;
     let rendered = Rendered::new(replica, request.messages, request.answer_start.unwrap_or(true))?;
     Ok(HttpResponse::Ok().json(RenderAnswer {
         text: rendered.text(),
@@ -39,7 +39,7 @@ pub async fn render(state: web::Data<ServiceState>, body: Body) -> Result<HttpRe
     (status = 200, body = EncodeAnswer), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn encode(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
     let request: EncodeRequest = read(body)?;
-    let replica = state.model(&request.model)?;
+    let replica = &*state.model(&request.model)?;
     let token_ids = ids(replica, request)?;
     let pieces = replica.tokenizer.pieces();
     let tokens = token_ids
@@ -57,7 +57,7 @@ pub async fn encode(state: web::Data<ServiceState>, body: Body) -> Result<HttpRe
     (status = 200, body = CountAnswer), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn count(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
     let request: EncodeRequest = read(body)?;
-    let replica = state.model(&request.model)?;
+    let replica = &*state.model(&request.model)?;
     let tokens = ids(replica, request)?.len();
     let context = replica.generate.limits().context;
     Ok(HttpResponse::Ok().json(CountAnswer {
@@ -76,7 +76,7 @@ pub async fn count(state: web::Data<ServiceState>, body: Body) -> Result<HttpRes
     (status = 200, body = DecodeAnswer), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn decode(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
     let request: DecodeRequest = read(body)?;
-    let replica = state.model(&request.model)?;
+    let replica = &*state.model(&request.model)?;
     let vocabulary = replica.description.vocabulary;
     if let Some(id) = request.token_ids.iter().find(|id| **id as usize >= vocabulary) {
         let text = format!("`token_ids` holds {id}; token ids from 0 to {} work", vocabulary - 1);

@@ -7,7 +7,7 @@ use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_engine::executor::{ExecutorError, StepBatch, StepHandle, StepResult};
 use vastrelay_engine::{CpuExecutor, Engine, Executor, MemoryReport};
 use vastrelay_service::server::{ServeOptions, Server};
-use vastrelay_service::{Reach, ServiceState};
+use vastrelay_service::{Loader, Reach, ServiceState};
 use vastrelay_serving::{Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 use vastrelay_weights::{Checkpoint, ModelDescription};
@@ -73,7 +73,13 @@ fn serve(steps: usize) -> (String, tempfile::TempDir) {
     let server = Server::bind("127.0.0.1:0".parse().unwrap(), &ServeOptions::default()).unwrap();
     let (url, address) = (server.url(), server.address());
     std::thread::spawn(move || {
-        let state = ServiceState::new(vec![replica], store, Reach::new(address, false, vec![], vec![]), false);
+        let loader = Loader {
+            settings,
+            data: "".into(),
+            unpack_demo: |_| Err("there is no demo here".into()),
+        };
+        let reach = Reach::new(address, false, vec![], vec![]);
+        let state = ServiceState::new(vec![replica], loader, store, reach, false);
         let runtime = tokio::runtime::Runtime::new().unwrap();
         let local = tokio::task::LocalSet::new();
         runtime

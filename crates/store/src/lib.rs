@@ -5,17 +5,20 @@
 #![warn(missing_docs)]
 
 pub mod calls;
+pub mod history;
 pub mod keys;
 pub mod runs;
 mod schema;
 mod writer;
 
 pub use calls::{CallFilter, CallRecord, CallText};
+pub use history::HistoryPoint;
 pub use keys::{KeyRecord, Scope};
 pub use runs::RunRecord;
 
 use rusqlite::Connection;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::Ordering;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use writer::{Act, Writer};
@@ -102,10 +105,11 @@ impl Store {
             })?;
         let reader = connect(&path).map_err(database)?;
         let keys = connect(&path).map_err(database)?;
+        let calls = calls::count(&reader).map_err(database)?;
         Ok(Store {
             reader: Mutex::new(reader),
             keys: Mutex::new(keys),
-            writer: Writer::start(connection, retention),
+            writer: Writer::start(connection, retention, calls),
             path,
         })
     }
@@ -123,17 +127,27 @@ impl Store {
         });
     }
 
+    /// Hands over what a model was like over a stretch of time; it is committed soon after.
+    pub fn record_history(&self, point: HistoryPoint) {
+        self.writer.send(Act::History(Box::new(point)));
+    }
+
+    /// Returns what a model was like, in stretches of so many seconds that began at a moment or later, oldest first.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn history(&self, model: &str, span: u32, from_ms: i64) -> Result<Vec<HistoryPoint>, StoreError> {
+        self.read(|connection| history::since(connection, model, span, from_ms))
+    }
+
     /// Waits until everything handed over before is committed.
     pub fn flush(&self) {
         self.writer.flush();
     }
 
-    /// Returns the number of calls recorded.
-    ///
-    /// # Errors
-    /// SQLite's own.
-    pub fn count_calls(&self) -> Result<u64, StoreError> {
-        self.read(calls::count)
+    /// Returns the number of calls recorded, as of the last commit.
+    pub fn count_calls(&self) -> u64 {
+        self.writer.calls.load(Ordering::Acquire)
     }
 
     /// Returns the newest calls that pass a filter, newest first.
@@ -268,7 +282,7 @@ mod tests {
             (0..500).for_each(|n| store.record(call(&format!("call-{n}"))));
         }
         let store = open(folder.path());
-        assert_eq!(store.count_calls().unwrap(), 500);
+        assert_eq!(store.count_calls(), 500);
         let latest = store.calls(&CallFilter::default(), 2).unwrap();
         assert_eq!(ids(&latest), ["call-499", "call-498"]);
     }
@@ -370,7 +384,7 @@ mod tests {
             ..call("old")
         });
         store.flush();
-        assert_eq!(store.count_calls().unwrap(), 0, "older than an hour");
+        assert_eq!(store.count_calls(), 0, "older than an hour");
         for n in 0..8_000 {
             store.record(CallRecord {
                 gaps: vec![1; 100],
@@ -378,7 +392,7 @@ mod tests {
             });
         }
         store.flush();
-        let left = store.count_calls().unwrap();
+        let left = store.count_calls();
         assert!((100..8_000).contains(&left), "{left}");
         assert_eq!(ids(&store.calls(&CallFilter::default(), 1).unwrap()), ["7999"]);
     }
@@ -408,6 +422,36 @@ mod tests {
         assert!(!store.revoke_key("k2", 6).unwrap());
         let kept = store.keys().unwrap().remove(0);
         assert_eq!((kept.revoked_ms, kept.used_ms), (Some(5), Some(4)));
+    }
+
+    #[test]
+    fn history_comes_back_by_span_and_what_is_too_old_for_its_span_is_forgotten() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = open(folder.path());
+        let point = |span: u32, at_ms: i64| HistoryPoint {
+            model: "pierdesk".into(),
+            span,
+            at_ms,
+            queue_depth: 3,
+            lanes_used: 1.5,
+            ttft: Some([0.1, 0.2, 0.3]),
+            ..HistoryPoint::default()
+        };
+        let hour = 3_600_000;
+        for at in [0, hour, 2 * hour, 4 * hour] {
+            store.record_history(point(5, at));
+            store.record_history(point(60, at));
+        }
+        store.flush();
+        assert_eq!(
+            store.history("pierdesk", 5, 0).unwrap(),
+            [point(5, hour), point(5, 2 * hour), point(5, 4 * hour)]
+        );
+        assert_eq!(
+            store.history("pierdesk", 60, 2 * hour).unwrap(),
+            [point(60, 2 * hour), point(60, 4 * hour)]
+        );
+        assert_eq!(store.history("another", 5, 0).unwrap(), []);
     }
 
     #[test]

@@ -4,7 +4,7 @@ use rusqlite_migration::{M, Migrations};
 
 /// Returns every step from an empty database to today's schema; steps are only ever added.
 pub(crate) fn migrations() -> Migrations<'static> {
-    Migrations::new(vec![M::up(CALLS), M::up(KEYS_RUNS_AND_FULLER_CALLS)])
+    Migrations::new(vec![M::up(CALLS), M::up(KEYS_RUNS_AND_FULLER_CALLS), M::up(HISTORY)])
 }
 
 const CALLS: &str = "CREATE TABLE calls (
@@ -60,6 +60,26 @@ CREATE TABLE runs (
     at_ms    INTEGER NOT NULL,
     document TEXT NOT NULL
 ) STRICT;";
+
+const HISTORY: &str = "CREATE TABLE history (
+    model        TEXT NOT NULL,
+    span         INTEGER NOT NULL,
+    at_ms        INTEGER NOT NULL,
+    queue_depth  INTEGER NOT NULL,
+    lanes_used   REAL NOT NULL,
+    pages_used   INTEGER NOT NULL,
+    prefill_rate REAL NOT NULL,
+    output_rate  REAL NOT NULL,
+    answered     INTEGER NOT NULL,
+    refused      INTEGER NOT NULL,
+    ttft_p50     REAL,
+    ttft_p95     REAL,
+    ttft_p99     REAL,
+    itl_p50      REAL,
+    itl_p95      REAL,
+    itl_p99      REAL,
+    PRIMARY KEY (model, span, at_ms)
+) STRICT, WITHOUT ROWID;";
 
 #[cfg(test)]
 mod tests {

@@ -9,6 +9,7 @@
 //! | [`error`] | the error envelope |
 //! | [`manage`] | our own management API |
 //! | [`keys`] | keys of callers |
+//! | [`load`] | load tests that the service runs itself |
 //! | [`text`] | text and tokens without an answer |
 //! | [`parse`] | JSON bodies, with errors that say where |
 #![warn(missing_docs)]
@@ -17,6 +18,7 @@ pub mod chat;
 pub mod completion;
 pub mod error;
 pub mod keys;
+pub mod load;
 pub mod manage;
 pub mod models;
 pub mod parse;

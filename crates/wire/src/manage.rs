@@ -155,6 +155,54 @@ pub struct StepAdmission {
     pub request: String,
 }
 
+/// `POST /manage/models`: a model to be served from now on.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewModel {
+    /// The name that callers will use.
+    pub name: String,
+    /// A folder of weights on the service's machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// The demo's own weights instead.
+    #[serde(default)]
+    pub demo: bool,
+}
+
+/// `GET /manage/models/{name}/history`: what a model was like, over and over.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct History {
+    /// Seconds that each point spans.
+    pub span: u32,
+    /// The points, oldest first; none for the time when the service did not run.
+    pub points: Vec<HistoryPoint>,
+}
+
+/// What a model was like over a stretch of time; durations in seconds, absent where there were none.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct HistoryPoint {
+    /// When the stretch began, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// Most sequences that waited.
+    pub queue_depth: usize,
+    /// Mean lanes in use.
+    pub lanes_used: f64,
+    /// Most KV pages held.
+    pub pages_used: usize,
+    /// Prompt tokens computed, a second.
+    pub prefill_rate: f64,
+    /// Tokens produced, a second.
+    pub output_rate: f64,
+    /// Calls that ended well.
+    pub answered: u64,
+    /// Calls that were refused or failed.
+    pub refused: u64,
+    /// Times to first token: p50, p95, p99.
+    pub ttft: Option<[f64; 3]>,
+    /// Gaps between tokens: p50, p95, p99.
+    pub itl: Option<[f64; 3]>,
+}
+
 /// An event of `GET /manage/live`: the steps of a model since the last one.
 #[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct LiveSteps {

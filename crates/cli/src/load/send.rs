@@ -10,17 +10,12 @@ use serde_json::Value;
 use std::io::IsTerminal;
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
-use vastrelay_loadtest::prompts::{from_json_lines, synthetic};
+use vastrelay_loadtest::order::{Prepared, prepare};
 use vastrelay_loadtest::statistics::spread;
-use vastrelay_loadtest::{Arrival, HttpTarget, Progress, Prompt, Span, Workload};
+use vastrelay_loadtest::{Arrival, HttpTarget, Progress, Span, Workload};
+use vastrelay_wire::load::{LoadOrder, PromptSource};
 use vastrelay_wire::text::{CountAnswer, EncodeRequest};
 
-/// The demo's own questions, which its model was never trained on.
-const QUESTIONS: &str = include_str!("../../../../demo/held-out/questions.jsonl");
-/// The demo's conversations of two turns.
-const FOLLOW_UPS: &str = include_str!("../../../../demo/held-out/follow-ups.jsonl");
-/// Different synthetic prompts, at least; more requests than that begin again.
-const SYNTHETIC: usize = 4_096;
 /// Time between two lines where there is no terminal.
 const LINE_EVERY: Duration = Duration::from_secs(5);
 
@@ -29,19 +24,18 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
     check_forms(&options.out)?;
     let client = Client::new(&options.connection)?;
     let model = client.model_or_only(options.model.as_ref()).await?;
-    let mut workload = workload(options, model);
-    workload.check().map_err(Failure::usage)?;
-    let prompts = prompts(options, &client, &mut workload).await?;
+    let order = order(options, model)?;
+    let Prepared {
+        name,
+        workload,
+        prompts,
+    } = prepare(&order, vocabulary(&client, &order).await?).map_err(Failure::usage)?;
     let ours = client
         .get::<Value>("/openapi.json")
         .await
         .is_ok_and(|document| document["info"]["title"] == "Vast Relay");
     let (http, key) = client.parts();
     let target = HttpTarget::new(http, client.url(), key, &workload.model, workload.temperature, ours);
-    let name = options
-        .name
-        .clone()
-        .unwrap_or_else(|| format!("{} {}", workload.model, workload.arrival));
     let (stop, stopped) = watch::channel(false);
     let interrupt = tokio::spawn(async move {
         if tokio::signal::ctrl_c().await.is_ok() {
@@ -77,7 +71,8 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
     Ok(())
 }
 
-fn workload(options: &LoadRunOptions, model: String) -> Workload {
+/// Returns what the options ask for.
+fn order(options: &LoadRunOptions, model: String) -> Result<LoadOrder, Failure> {
     let arrival = match options.arrival {
         ArrivalKind::Closed => Arrival::Closed { users: options.users },
         ArrivalKind::Poisson => Arrival::Poisson { rate: options.rate },
@@ -91,69 +86,52 @@ fn workload(options: &LoadRunOptions, model: String) -> Workload {
         (None, Arrival::Steps { users, seconds }) => Span::Seconds(users.len() as f64 * seconds),
         (None, _) => Span::Seconds(options.duration.map_or(30.0, |time| time.as_secs_f64())),
     };
-    let usual_warm_up = match &arrival {
-        Arrival::Closed { users } => *users,
-        Arrival::Poisson { .. } => 8,
-        Arrival::Steps { users, .. } => users.iter().copied().max().unwrap_or(1),
-    };
-    let prompts = match &options.synthetic {
-        Some(lengths) if options.shared_prefix > 0 => {
-            format!(
-                "synthetic, {lengths} tokens, the first {} in common",
-                options.shared_prefix
-            )
-        }
-        Some(lengths) => format!("synthetic, {lengths} tokens"),
-        None => options.prompts.clone(),
-    };
-    Workload {
+    Ok(LoadOrder {
         model,
-        prompts,
+        name: options.name.clone(),
         arrival,
         span,
-        warm_up: options.warm_up.unwrap_or(usual_warm_up),
-        output: options.output,
+        prompts: prompts(options)?,
+        warm_up: options.warm_up,
+        output: options.output.map(|lengths| lengths.to_string()),
         force_length: options.force_length,
         temperature: options.temperature,
         seed: options.seed,
         pace: options.pace,
-    }
+    })
 }
 
-async fn prompts(options: &LoadRunOptions, client: &Client, workload: &mut Workload) -> Result<Vec<Prompt>, Failure> {
+fn prompts(options: &LoadRunOptions) -> Result<PromptSource, Failure> {
     if let Some(lengths) = options.synthetic {
-        let question = EncodeRequest {
-            model: workload.model.clone(),
-            text: Some("a".into()),
-            messages: None,
-        };
-        let count: CountAnswer = client.post_for("/text/count", &question).await?;
-        let wanted = match workload.span {
-            Span::Requests(requests) => (requests + workload.warm_up).min(100_000),
-            Span::Seconds(_) => SYNTHETIC,
-        };
-        return Ok(synthetic(
-            wanted,
-            lengths,
-            options.shared_prefix,
-            count.vocabulary as u32,
-            options.seed,
-        ));
+        return Ok(PromptSource::Synthetic {
+            lengths: lengths.to_string(),
+            shared_prefix: options.shared_prefix,
+        });
     }
-    let text = match options.prompts.as_str() {
-        "questions" => QUESTIONS.to_owned(),
-        "follow-ups" => FOLLOW_UPS.to_owned(),
-        file => std::fs::read_to_string(file).map_err(|e| {
-            Failure::usage(format!(
-                "cannot read {file}: {e}; questions, follow-ups or a file in JSON Lines work"
-            ))
-        })?,
+    let name = options.prompts.clone();
+    if matches!(name.as_str(), "questions" | "follow-ups") {
+        return Ok(PromptSource::Set { name });
+    }
+    let text = std::fs::read_to_string(&name).map_err(|e| {
+        Failure::usage(format!(
+            "cannot read {name}: {e}; questions, follow-ups or a file in JSON Lines work"
+        ))
+    })?;
+    Ok(PromptSource::Lines { name, text })
+}
+
+/// Returns how many tokens the model knows, where prompts are made of them.
+async fn vocabulary(client: &Client, order: &LoadOrder) -> Result<usize, Failure> {
+    if !matches!(order.prompts, PromptSource::Synthetic { .. }) {
+        return Ok(0);
+    }
+    let question = EncodeRequest {
+        model: order.model.clone(),
+        text: Some("a".into()),
+        messages: None,
     };
-    let prompts = from_json_lines(&text).map_err(|e| Failure::usage(format!("{}: {e}", options.prompts)))?;
-    // Who repeats the run can tell whether these are the same prompts.
-    let hash = blake3::hash(text.as_bytes()).to_hex();
-    workload.prompts = format!("{}, {} of them, BLAKE3 {}", options.prompts, prompts.len(), &hash[..12]);
-    Ok(prompts)
+    let count: CountAnswer = client.post_for("/text/count", &question).await?;
+    Ok(count.vocabulary)
 }
 
 /// Shows how a run gets on: a line that changes on a terminal, a new one now and then elsewhere.

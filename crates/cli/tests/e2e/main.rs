@@ -6,6 +6,7 @@ mod console;
 mod description;
 mod guard;
 mod load;
+mod manage;
 mod measure;
 mod metrics;
 mod records;

@@ -66,7 +66,7 @@ fn prepare(
     let request: ChatRequest = parse_body(&body).map_err(|error| Problem::body(&error))?;
     let options = Options::from(&request);
     call.asks(&request.model, options.stream, &body);
-    let replica = state.model(&request.model)?.clone();
+    let replica = state.model(&request.model)?;
     refuse_unsupported(&request)?;
     let prompt = Rendered::new(&replica, request.messages, true)?.encode(&replica)?;
     let generation = options.request(&replica, &id.0, prompt, true)?;

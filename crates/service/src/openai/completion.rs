@@ -89,7 +89,7 @@ fn prepare(
     let request: CompletionRequest = parse_body(&body).map_err(|error| Problem::body(&error))?;
     let options = Options::from(&request);
     call.asks(&request.model, options.stream, &body);
-    let replica = state.model(&request.model)?.clone();
+    let replica = state.model(&request.model)?;
     refuse_unsupported(&request)?;
     let echo = request.echo.unwrap_or(false);
     let (prompts, texts): (Vec<_>, Vec<_>) = encode(&replica, request.prompt)?.into_iter().unzip();

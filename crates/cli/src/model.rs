@@ -1,0 +1,52 @@
+//! `vastrelay model`.
+
+use crate::args::{ModelCommand, ModelStartOptions};
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{json, line};
+use vastrelay_serving::memory::{bytes, grouped};
+use vastrelay_wire::manage::{ModelStatus, NewModel};
+
+/// Changes which models a running service serves.
+pub async fn run(command: &ModelCommand) -> Result<(), Failure> {
+    match command {
+        ModelCommand::Start(options) => start(options).await,
+    }
+}
+
+async fn start(options: &ModelStartOptions) -> Result<(), Failure> {
+    let wanted = match &options.model {
+        Some((name, folder)) => {
+            // The service may run in another folder than this command.
+            let folder = std::path::absolute(folder).map_err(Failure::usage)?;
+            NewModel {
+                name: name.clone(),
+                path: Some(folder.display().to_string()),
+                demo: false,
+            }
+        }
+        None => NewModel {
+            name: "pierdesk".into(),
+            path: None,
+            demo: true,
+        },
+    };
+    let client = Client::new(&options.connection)?;
+    if !options.json {
+        eprintln!("loading {}…", wanted.name);
+    }
+    let model: ModelStatus = client.post_for("/manage/models", &wanted).await?;
+    if options.json {
+        return json(&model);
+    }
+    line(format!(
+        "{} is served: {} parameters, context {} tokens, width {}, {} of {} taken",
+        model.name,
+        grouped(model.parameters),
+        grouped(model.context),
+        model.width,
+        bytes(model.memory.weights + model.memory.kv_pool + model.memory.workspace),
+        bytes(model.memory.budget),
+    ));
+    Ok(())
+}

@@ -1,0 +1,218 @@
+//! What can be changed and looked back at while the service runs: models, load it sends itself, history.
+
+use crate::support::{Service, chat, repository};
+use serde_json::{Value, json};
+
+fn message(answer: &Value) -> &str {
+    answer["error"]["message"].as_str().unwrap()
+}
+
+#[tokio::test]
+async fn a_service_without_a_model_serves_one_when_it_is_told_to() {
+    let service = Service::start(&[]);
+    assert!(
+        service.greeting.contains("none yet; `vastrelay model start`"),
+        "{}",
+        service.greeting
+    );
+    let (status, refused) = service.post("/v1/chat/completions", &chat("Hello")).await;
+    assert_eq!(status, 404);
+    assert!(message(&refused).contains("none at all"), "{refused}");
+    let (status, missing) = service
+        .post("/manage/models", &json!({"name": "desk", "path": "/no/such/folder"}))
+        .await;
+    assert_eq!(status, 400);
+    assert!(message(&missing).starts_with("`desk` cannot be served: "), "{missing}");
+    let (status, neither) = service.post("/manage/models", &json!({"name": "desk"})).await;
+    assert_eq!(
+        (status, message(&neither)),
+        (400, "either `path` names a folder of weights, or `demo` is true")
+    );
+    let (status, nameless) = service
+        .post("/manage/models", &json!({"name": " ", "demo": true}))
+        .await;
+    assert_eq!(
+        (status, message(&nameless)),
+        (400, "a model wants a name of one letter or more")
+    );
+
+    let started = service.client(&["model", "start", "--demo"]);
+    assert!(String::from_utf8_lossy(&started.stdout).starts_with("pierdesk is served: "));
+    assert!(
+        service
+            .ask("When is the last boat back on Sunday?")
+            .await
+            .contains("18:00")
+    );
+    let folder = repository().join("demo/models/pierdesk-1");
+    let words = ["model", "start", &format!("second={}", folder.display()), "--json"];
+    assert_eq!(service.client_json(&words[..3])["name"], "second");
+    let (status, taken) = service
+        .post("/manage/models", &json!({"name": "second", "demo": true}))
+        .await;
+    assert_eq!((status, &taken["error"]["code"]), (409, &json!("name_taken")));
+    assert_eq!(message(&taken), "`second` is served already; another name works");
+    assert_eq!(service.get("/v1/models").await.1["data"].as_array().unwrap().len(), 2);
+}
+
+fn order(users: usize, span: Value) -> Value {
+    json!({"model": "pierdesk", "arrival": {"kind": "closed", "users": users}, "span": span,
+        "prompts": {"kind": "set", "name": "questions"}})
+}
+
+/// Waits until no load test is under way; returns how the last one ended.
+async fn load_ended(service: &Service) -> Value {
+    loop {
+        let status = service.get("/manage/load").await.1;
+        if ["ended", "failed"].contains(&status["state"].as_str().unwrap()) {
+            return status;
+        }
+    }
+}
+
+#[tokio::test]
+async fn load_that_the_service_sends_itself_is_measured_kept_compared_and_stopped() {
+    let service = Service::demo(&[]);
+    assert_eq!(service.get("/manage/load").await, (200, Value::Null));
+    let (status, begun) = service.post("/manage/load", &order(2, json!({"requests": 12}))).await;
+    assert_eq!((status, &begun["name"]), (202, &json!("pierdesk closed, 2 users")));
+    let ended = load_ended(&service).await;
+    assert_eq!(
+        (&ended["state"], &ended["part"]),
+        (&json!("ended"), &json!(1.0)),
+        "{ended}"
+    );
+    let run = ended["run"].as_str().unwrap();
+    let short = service.get("/manage/runs?short=true").await.1;
+    assert_eq!(
+        (&short[0]["id"], &short[0]["run"]["summary"]["done"]),
+        (&json!(run), &json!(12))
+    );
+    assert!(short[0]["run"].get("requests").is_none());
+    let whole = service.get(&format!("/manage/runs/{run}")).await.1;
+    assert_eq!(whole["run"]["requests"].as_array().unwrap().len(), 12);
+    let get = async |path: &str| {
+        let answer = reqwest::get(format!("{}{path}", service.url)).await.unwrap();
+        answer.error_for_status().unwrap().text().await.unwrap()
+    };
+    assert!(
+        get(&format!("/manage/runs/{run}/report?form=html"))
+            .await
+            .contains("<svg")
+    );
+    assert_eq!(
+        get(&format!("/manage/runs/{run}/report?form=csv"))
+            .await
+            .lines()
+            .count(),
+        1 + 12
+    );
+    let (status, compared) = service.get(&format!("/manage/comparison?a={run}&b={run}")).await;
+    assert_eq!((status, &compared["rows"][0]["ratio"]), (200, &json!(1.0)));
+    let (status, none) = service.get("/manage/comparison?a=none&b=none").await;
+    assert_eq!(
+        (status, message(&none)),
+        (404, "there is no run `none`; GET /manage/runs lists those there are")
+    );
+
+    // One that would go on for ten minutes.
+    let (status, _) = service.post("/manage/load", &order(2, json!({"seconds": 600}))).await;
+    assert_eq!(status, 202);
+    let (status, second) = service.post("/manage/load", &order(1, json!({"requests": 1}))).await;
+    assert_eq!((status, &second["error"]["code"]), (409, &json!("load_under_way")));
+    assert!(message(&second).contains("DELETE /manage/load ends it"), "{second}");
+    while service.get("/manage/load").await.1["ended"].as_u64().unwrap() < 5 {}
+    let stop = async || {
+        reqwest::Client::new()
+            .delete(format!("{}/manage/load", service.url))
+            .send()
+            .await
+            .unwrap()
+    };
+    assert_eq!(stop().await.status().as_u16(), 200);
+    let ended = load_ended(&service).await;
+    let kept = service
+        .get(&format!("/manage/runs/{}", ended["run"].as_str().unwrap()))
+        .await
+        .1;
+    assert_eq!(kept["run"]["stopped_early"], true);
+    let nothing = stop().await;
+    assert_eq!(nothing.status().as_u16(), 404);
+    assert_eq!(message(&nothing.json().await.unwrap()), "no load test is under way");
+
+    for (wrong, words) in [
+        (
+            json!({"prompts": {"kind": "set", "name": "riddles"}}),
+            "questions and follow-ups are there",
+        ),
+        (json!({"output": "long"}), "64..256"),
+        (
+            json!({"arrival": {"kind": "closed", "users": 0}}),
+            "1 to 10,000 users work",
+        ),
+    ] {
+        let order = crate::support::with(order(1, json!({"requests": 1})), wrong);
+        let (status, refused) = service.post("/manage/load", &order).await;
+        assert_eq!(status, 400);
+        assert!(message(&refused).contains(words), "{refused}");
+    }
+}
+
+#[tokio::test]
+async fn where_keys_are_wanted_load_goes_out_with_the_key_of_who_ordered_it() {
+    let data = tempfile::tempdir().unwrap();
+    let folder = data.path().to_str().unwrap().to_owned();
+    let made = crate::support::vastrelay()
+        .args(["key", "create", "--name", "ops", "--scope", "manage", "--data", &folder])
+        .output()
+        .unwrap();
+    let words = ["--demo", "--listen", "127.0.0.1:0", "--require-key"];
+    let mut service = Service::start_in(data, &words);
+    service.key = Some(String::from_utf8(made.stdout).unwrap().trim().to_owned());
+    service.post("/manage/load", &order(2, json!({"requests": 6}))).await;
+    assert_eq!(load_ended(&service).await["errors"], 0);
+    let calls = service.get("/manage/requests?caller=ops").await.1;
+    assert_eq!(calls.as_array().unwrap().len(), 6 + 2, "two to warm up");
+}
+
+#[tokio::test]
+async fn what_a_model_was_like_can_be_looked_back_at() {
+    let service = Service::demo(&[]);
+    service.ask("When is the last boat back on Sunday?").await;
+    let path = "/manage/models/pierdesk/history?seconds=600";
+    let busy = |point: &Value| point["answered"] == 1 && point["output_rate"].as_f64().unwrap() > 0.0;
+    let history = loop {
+        let (status, history) = service.get(path).await;
+        assert_eq!((status, &history["span"]), (200, &json!(5)));
+        if history["points"].as_array().unwrap().iter().any(busy) {
+            break history;
+        }
+    };
+    let point = history["points"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|point| busy(point))
+        .unwrap();
+    assert_eq!(point["at_ms"].as_i64().unwrap() % 5000, 0);
+    let ttft = point["ttft"].as_array().unwrap();
+    assert!(
+        ttft[0].as_f64().unwrap() > 0.0 && ttft[2].as_f64() >= ttft[0].as_f64(),
+        "{point}"
+    );
+    let day = service.get("/manage/models/pierdesk/history?seconds=86400").await.1;
+    assert_eq!(day["span"], 60);
+    assert_eq!(service.get("/manage/models/none/history").await.0, 404);
+}
+
+#[tokio::test]
+async fn only_runs_that_can_be_read_again_are_kept() {
+    let service = Service::demo(&[]);
+    let entry = json!({"id": "mine", "at_ms": 1, "run": {"form": 1}});
+    let (status, refused) = service.post("/manage/runs", &entry).await;
+    assert_eq!((status, &refused["error"]["param"]), (400, &json!("run")));
+    assert!(
+        message(&refused).contains("no load test that this version knows: missing field"),
+        "{refused}"
+    );
+}

@@ -1,0 +1,165 @@
+//! From what somebody wants sent to the workload and its prompts.
+
+use crate::prompts::{Prompt, from_json_lines, synthetic};
+use crate::workload::{Arrival, Lengths, Span, Workload};
+use vastrelay_wire::load::{LoadOrder, PromptSource};
+
+/// The demo's own questions, which its model was never trained on.
+const QUESTIONS: &str = include_str!("../../../demo/held-out/questions.jsonl");
+/// The demo's conversations of two turns.
+const FOLLOW_UPS: &str = include_str!("../../../demo/held-out/follow-ups.jsonl");
+/// Different synthetic prompts, at least; more requests than that begin again.
+const SYNTHETIC: usize = 4_096;
+/// Most synthetic prompts, however many requests there are.
+const MOST_SYNTHETIC: usize = 100_000;
+
+/// A load that can be sent.
+pub struct Prepared {
+    /// Its name for people.
+    pub name: String,
+    /// What is sent when.
+    pub workload: Workload,
+    /// What is asked.
+    pub prompts: Vec<Prompt>,
+}
+
+/// Makes an order ready to be sent to a model of so many tokens in all.
+///
+/// # Errors
+/// What of it cannot be, and what would work.
+pub fn prepare(order: &LoadOrder, vocabulary: usize) -> Result<Prepared, String> {
+    let output = order.output.as_deref().map(str::parse::<Lengths>).transpose()?;
+    let mut workload = Workload {
+        model: order.model.clone(),
+        prompts: String::new(),
+        arrival: order.arrival.clone(),
+        span: order.span,
+        warm_up: order.warm_up.unwrap_or_else(|| usual_warm_up(&order.arrival)),
+        output,
+        force_length: order.force_length,
+        temperature: order.temperature,
+        seed: order.seed,
+        pace: order.pace,
+    };
+    workload.check()?;
+    let (prompts, described) = prompts(&order.prompts, &workload, vocabulary)?;
+    workload.prompts = described;
+    let name = order.name.clone().filter(|name| !name.trim().is_empty());
+    Ok(Prepared {
+        name: name.unwrap_or_else(|| format!("{} {}", workload.model, workload.arrival)),
+        workload,
+        prompts,
+    })
+}
+
+fn usual_warm_up(arrival: &Arrival) -> usize {
+    match arrival {
+        Arrival::Closed { users } => *users,
+        Arrival::Poisson { .. } => 8,
+        Arrival::Steps { users, .. } => users.iter().copied().max().unwrap_or(1),
+    }
+}
+
+/// Returns the prompts and what they are, in words.
+fn prompts(source: &PromptSource, workload: &Workload, vocabulary: usize) -> Result<(Vec<Prompt>, String), String> {
+    match source {
+        PromptSource::Set { name } => match name.as_str() {
+            "questions" => lines(name, QUESTIONS),
+            "follow-ups" => lines(name, FOLLOW_UPS),
+            other => Err(format!("there is no set `{other}`; questions and follow-ups are there")),
+        },
+        PromptSource::Lines { name, text } => lines(name, text),
+        PromptSource::Synthetic { lengths, shared_prefix } => {
+            let lengths: Lengths = lengths.parse()?;
+            let wanted = match workload.span {
+                Span::Requests(requests) => (requests + workload.warm_up).min(MOST_SYNTHETIC),
+                Span::Seconds(_) => SYNTHETIC,
+            };
+            let described = match shared_prefix {
+                0 => format!("synthetic, {lengths} tokens"),
+                shared => format!("synthetic, {lengths} tokens, the first {shared} in common"),
+            };
+            let made = synthetic(wanted, lengths, *shared_prefix, vocabulary as u32, workload.seed);
+            Ok((made, described))
+        }
+    }
+}
+
+fn lines(name: &str, text: &str) -> Result<(Vec<Prompt>, String), String> {
+    let prompts = from_json_lines(text).map_err(|error| format!("{name}: {error}"))?;
+    // Who repeats the run can tell whether these are the same prompts.
+    let hash = blake3::hash(text.as_bytes()).to_hex();
+    let described = format!("{name}, {} of them, BLAKE3 {}", prompts.len(), &hash[..12]);
+    Ok((prompts, described))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn order(prompts: PromptSource) -> LoadOrder {
+        LoadOrder {
+            model: "pierdesk".into(),
+            name: None,
+            arrival: Arrival::Closed { users: 3 },
+            span: Span::Requests(5),
+            prompts,
+            warm_up: None,
+            output: Some("16..64".into()),
+            force_length: false,
+            temperature: 0.0,
+            seed: 1,
+            pace: 12.0,
+        }
+    }
+
+    #[test]
+    fn an_order_becomes_a_workload_with_its_prompts() {
+        let prepared = prepare(
+            &order(PromptSource::Set {
+                name: "questions".into(),
+            }),
+            4096,
+        )
+        .unwrap();
+        assert_eq!(
+            (prepared.workload.warm_up, prepared.workload.output),
+            (3, Some(Lengths::Between(16, 64)))
+        );
+        assert!(
+            prepared.workload.prompts.starts_with("questions, "),
+            "{}",
+            prepared.workload.prompts
+        );
+        assert_eq!(prepared.name, "pierdesk closed, 3 users");
+        let synthetic = PromptSource::Synthetic {
+            lengths: "40".into(),
+            shared_prefix: 8,
+        };
+        let prepared = prepare(&order(synthetic), 4096).unwrap();
+        assert_eq!(prepared.prompts.len(), 5 + 3);
+        assert!(prepared.workload.prompts.contains("the first 8 in common"));
+    }
+
+    #[test]
+    fn what_cannot_be_is_said() {
+        let error = |order: LoadOrder| prepare(&order, 4096).err().unwrap();
+        let set = |name: &str| PromptSource::Set { name: name.into() };
+        assert!(error(order(set("riddles"))).contains("questions and follow-ups"));
+        let lines = PromptSource::Lines {
+            name: "mine".into(),
+            text: "{".into(),
+        };
+        assert!(error(order(lines)).starts_with("mine: line 1"));
+        let wrong = LoadOrder {
+            output: Some("none".into()),
+            ..order(set("questions"))
+        };
+        assert!(error(wrong).contains("64..256"));
+        let nobody = LoadOrder {
+            arrival: Arrival::Closed { users: 0 },
+            ..order(set("questions"))
+        };
+        assert!(error(nobody).contains("1 to 10,000"));
+    }
+}

@@ -1,0 +1,107 @@
+//! What every model was like, over and over: one row for each stretch of time.
+
+use rusqlite::{Connection, named_params};
+
+/// How long rows are kept, by the seconds that they span: fine ones for a few hours, coarse ones for more than a week.
+const KEPT: [(u32, i64); 2] = [(5, 3 * 3_600_000), (60, 8 * 24 * 3_600_000)];
+
+/// What a model was like over a stretch of time. Durations in seconds; absent where there were none.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct HistoryPoint {
+    /// The model.
+    pub model: String,
+    /// Seconds that it spans.
+    pub span: u32,
+    /// When the stretch began, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// Most sequences that waited.
+    pub queue_depth: usize,
+    /// Mean lanes in use.
+    pub lanes_used: f64,
+    /// Most KV pages held.
+    pub pages_used: usize,
+    /// Prompt tokens computed, a second.
+    pub prefill_rate: f64,
+    /// Tokens produced, a second.
+    pub output_rate: f64,
+    /// Calls that ended well.
+    pub answered: u64,
+    /// Calls that were refused or failed.
+    pub refused: u64,
+    /// Times to first token: p50, p95, p99.
+    pub ttft: Option<[f64; 3]>,
+    /// Gaps between tokens: p50, p95, p99.
+    pub itl: Option<[f64; 3]>,
+}
+
+pub(crate) fn insert(connection: &Connection, point: &HistoryPoint) -> rusqlite::Result<()> {
+    let sql = "INSERT OR REPLACE INTO history VALUES (:model, :span, :at_ms, :queue_depth, :lanes_used, :pages_used,
+        :prefill_rate, :output_rate, :answered, :refused,
+        :ttft_p50, :ttft_p95, :ttft_p99, :itl_p50, :itl_p95, :itl_p99)";
+    let part = |spread: Option<[f64; 3]>, index: usize| spread.map(|spread| spread[index]);
+    connection.prepare_cached(sql)?.execute(named_params! {
+        ":model": point.model,
+        ":span": point.span,
+        ":at_ms": point.at_ms,
+        ":queue_depth": point.queue_depth as i64,
+        ":lanes_used": point.lanes_used,
+        ":pages_used": point.pages_used as i64,
+        ":prefill_rate": point.prefill_rate,
+        ":output_rate": point.output_rate,
+        ":answered": point.answered as i64,
+        ":refused": point.refused as i64,
+        ":ttft_p50": part(point.ttft, 0),
+        ":ttft_p95": part(point.ttft, 1),
+        ":ttft_p99": part(point.ttft, 2),
+        ":itl_p50": part(point.itl, 0),
+        ":itl_p95": part(point.itl, 1),
+        ":itl_p99": part(point.itl, 2),
+    })?;
+    prune(connection, point)
+}
+
+/// Forgets what is too old for its span, now that a newer point is there.
+fn prune(connection: &Connection, newest: &HistoryPoint) -> rusqlite::Result<()> {
+    if let Some((span, kept)) = KEPT.iter().find(|(span, _)| *span == newest.span) {
+        let sql = "DELETE FROM history WHERE model = ?1 AND span = ?2 AND at_ms < ?3";
+        connection
+            .prepare_cached(sql)?
+            .execute((&newest.model, span, newest.at_ms - kept))?;
+    }
+    Ok(())
+}
+
+/// Returns the points of a model that begin at a moment or later, oldest first.
+pub(crate) fn since(
+    connection: &Connection,
+    model: &str,
+    span: u32,
+    at_ms: i64,
+) -> rusqlite::Result<Vec<HistoryPoint>> {
+    let sql = "SELECT * FROM history WHERE model = ?1 AND span = ?2 AND at_ms >= ?3 ORDER BY at_ms";
+    let mut statement = connection.prepare_cached(sql)?;
+    let rows = statement.query_map((model, span, at_ms), |row| {
+        let spread = |name: &str| -> rusqlite::Result<Option<[f64; 3]>> {
+            let at = |percent: u32| row.get::<_, Option<f64>>(format!("{name}_p{percent}").as_str());
+            Ok(at(50)?
+                .zip(at(95)?)
+                .zip(at(99)?)
+                .map(|((p50, p95), p99)| [p50, p95, p99]))
+        };
+        Ok(HistoryPoint {
+            model: row.get("model")?,
+            span: row.get("span")?,
+            at_ms: row.get("at_ms")?,
+            queue_depth: row.get::<_, i64>("queue_depth")? as usize,
+            lanes_used: row.get("lanes_used")?,
+            pages_used: row.get::<_, i64>("pages_used")? as usize,
+            prefill_rate: row.get("prefill_rate")?,
+            output_rate: row.get("output_rate")?,
+            answered: row.get::<_, i64>("answered")? as u64,
+            refused: row.get::<_, i64>("refused")? as u64,
+            ttft: spread("ttft")?,
+            itl: spread("itl")?,
+        })
+    })?;
+    rows.collect()
+}
