@@ -4,6 +4,7 @@ import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { live } from "./api/live";
 import { Frame } from "./frame/Frame";
+import { Load } from "./load/Load";
 import { Keys } from "./keys/Keys";
 import { Life } from "./requests/Life";
 import { Requests } from "./requests/Requests";
@@ -21,6 +22,7 @@ const router = createBrowserRouter([
       { path: "console/watch", element: <Watch /> },
       { path: "console/strip/:model?", element: <Strip /> },
       { path: "console/try", element: <Try /> },
+      { path: "console/load", element: <Load /> },
       { path: "console/requests", element: <Requests /> },
       { path: "console/requests/:id", element: <Life /> },
       { path: "console/keys", element: <Keys /> },

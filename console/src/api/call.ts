@@ -4,6 +4,8 @@ export class ApiError extends Error {
     readonly status: number,
     readonly code: string,
     message: string,
+    /** The field of the request that is meant. */
+    readonly field: string | null = null,
   ) {
     super(message);
   }
@@ -36,12 +38,13 @@ export async function send(path: string, init: RequestInit = {}): Promise<Respon
   const response = await fetch(path, { ...init, headers });
   if (response.ok) return response;
   const body = (await response.json().catch(() => null)) as {
-    error?: { message: string; code: string | null };
+    error?: { message: string; code: string | null; param: string | null };
   } | null;
   throw new ApiError(
     response.status,
     body?.error?.code ?? "",
     body?.error?.message ?? `the service answered ${response.status}`,
+    body?.error?.param ?? null,
   );
 }
 

@@ -1,7 +1,7 @@
 import { ApiError, send } from "./call";
 import { frames } from "./frames";
 import { History } from "./history";
-import type { LiveSteps, RecordedCall, ServiceStatus, Step } from "./types";
+import type { LiveSteps, LoadStatus, RecordedCall, ServiceStatus, Step } from "./types";
 
 /** How the page hears of the service. */
 export type Connection =
@@ -20,10 +20,14 @@ export class Live {
   status: ServiceStatus | null = null;
   connection: Connection = { kind: "looking" };
   readonly history = new History();
+  /** How the newest load test is getting on, once something was heard of it. */
+  load: LoadStatus | null = null;
   /** The newest steps of each model, oldest first. */
   readonly steps = new Map<string, Step[]>();
   /** The request of each sequence that came in. */
   readonly requests = new Map<string, string>();
+  /** When the page heard that a request came into the batch, by the request's name. */
+  readonly admitted = new Map<string, number>();
   private readonly listeners = new Set<() => void>();
   private readonly callListeners = new Set<(call: RecordedCall) => void>();
   private version = 0;
@@ -83,6 +87,12 @@ export class Live {
     return uptime + this.ahead;
   }
 
+  /** Takes how the newest load test is getting on. */
+  heardOfLoad(load: LoadStatus | null): void {
+    this.load = load;
+    this.changed();
+  }
+
   private async follow(signal: AbortSignal): Promise<void> {
     while (!signal.aborted) {
       try {
@@ -114,6 +124,8 @@ export class Live {
     } else if (event === "steps") {
       const { model, steps } = JSON.parse(data) as LiveSteps;
       this.keep(model, steps);
+    } else if (event === "load") {
+      this.heardOfLoad(JSON.parse(data) as LoadStatus);
     } else if (event === "call") {
       const call = JSON.parse(data) as RecordedCall;
       this.callListeners.forEach((listener) => listener(call));
@@ -128,10 +140,11 @@ export class Live {
     for (const step of steps) {
       for (const { sequence, request } of step.admitted) {
         this.requests.set(`${model} ${sequence}`, request);
+        if (!this.admitted.has(request)) this.admitted.set(request, performance.now());
       }
     }
-    while (this.requests.size > MOST_STEPS) {
-      this.requests.delete(this.requests.keys().next().value as string);
+    for (const map of [this.requests, this.admitted]) {
+      while (map.size > MOST_STEPS) map.delete(map.keys().next().value as string);
     }
   }
 
@@ -139,6 +152,8 @@ export class Live {
     this.ahead = 0;
     this.steps.clear();
     this.requests.clear();
+    this.admitted.clear();
+    this.load = null;
   }
 
   private set(connection: Connection): void {

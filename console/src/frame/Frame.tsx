@@ -8,6 +8,7 @@ const PAGES = [
   ["watch", "Watch"],
   ["strip", "Batch strip"],
   ["try", "Try"],
+  ["load", "Load"],
   ["requests", "Requests"],
   ["keys", "Keys"],
 ] as const;

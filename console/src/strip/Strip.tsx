@@ -7,7 +7,7 @@ import { useLive } from "../api/useLive";
 import { Empty, Trouble } from "../frame/State";
 import { grouped, milliseconds } from "../figures";
 import { draw, layout, type Palette } from "./draw";
-import { firstAfter, laneUse, type LaneRun } from "./runs";
+import { firstAfter, laneUse, preemptions, type LaneRun } from "./runs";
 
 const SPANS = [0.5, 1, 2, 5, 10, 20];
 
@@ -69,6 +69,7 @@ function Canvas({ model, width }: { model: string; width: number }) {
   const [held, setHeld] = useState<number | null>(null);
   const [hover, setHover] = useState<Hover | null>(null);
   const [use, setUse] = useState(0);
+  const [preempted, setPreempted] = useState(0);
   const canvas = useRef<HTMLCanvasElement>(null);
   const shown = useRef({ from: 0, to: 1, runs: [] as LaneRun[] });
   const navigate = useNavigate();
@@ -100,6 +101,7 @@ function Canvas({ model, width }: { model: string; width: number }) {
       if (performance.now() - counted > 500) {
         counted = performance.now();
         setUse(laneUse(runs, width, from, to));
+        setPreempted(preemptions(live.steps.get(model) ?? [], from, to));
       }
     };
     frame = requestAnimationFrame(paint);
@@ -153,6 +155,9 @@ function Canvas({ model, width }: { model: string; width: number }) {
         </label>
         <p data-use className="font-mono tabular-nums">
           {Math.round(use * 100)} % of lane time in use
+        </p>
+        <p data-preempted className="font-mono tabular-nums">
+          {preempted} preempted
         </p>
         <Legend />
       </div>

@@ -66,6 +66,16 @@ export function firstAfter(steps: Step[], moment: number): number {
   return low;
 }
 
+/** Returns how many sequences lost their place between two moments. */
+export function preemptions(steps: Step[], from: number, to: number): number {
+  let count = 0;
+  for (const step of steps.slice(firstAfter(steps, from))) {
+    if (step.at > to) break;
+    count += step.preempted.length;
+  }
+  return count;
+}
+
 /** Returns the share of lane time in use between two moments. */
 export function laneUse(runs: LaneRun[], width: number, from: number, to: number): number {
   const used = runs.reduce(

@@ -40,17 +40,19 @@ interface Piece {
   error?: { message: string };
 }
 
-/** Sends a request and hands over each piece of text and each token as it comes; resolves with what was measured. */
+/** Sends a request under a name of its own and hands over each piece of text and each token as it comes; resolves with what was measured. */
 export async function ask(
+  id: string,
   body: ChatBody,
   onPiece: (text: string, tokens: Token[]) => void,
   signal: AbortSignal,
 ): Promise<Measured | undefined> {
   const begun = performance.now();
-  const more = { stream: true, include: ["measured"], logprobs: true, top_logprobs: 4 };
+  const more = { include: ["measured"], logprobs: true, top_logprobs: 4 };
   const response = await send("/v1/chat/completions", {
     method: "POST",
-    body: JSON.stringify({ ...body, ...more }),
+    headers: { "x-request-id": id },
+    body: JSON.stringify({ ...more, ...body, stream: true }),
     signal,
   });
   if (!response.body) throw new Error("the answer has no body");

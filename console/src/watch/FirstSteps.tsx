@@ -1,21 +1,150 @@
-/** What a service without a model shows: the way to the first answer. */
-export function FirstSteps() {
-  const steps = [
-    ["Serve a model", "vastrelay start --demo"],
-    ["Ask it something", 'vastrelay ask "When is the last boat back on Sunday?"'],
-    ["See what load does", "vastrelay load run --users 8 --duration 20s"],
-  ];
+import { useState, type ReactNode } from "react";
+import { Link } from "react-router";
+import { call } from "../api/call";
+import { useLive } from "../api/useLive";
+import { Trouble } from "../frame/State";
+import { Answer } from "../try/Answer";
+import { useAsk } from "../try/useAsk";
+
+const MODEL = "pierdesk";
+const QUESTION = "When is the last boat back on Sunday?";
+const LOAD = {
+  model: MODEL,
+  name: "first load",
+  arrival: { kind: "closed", users: 8 },
+  span: { seconds: 20 },
+  prompts: { kind: "set", name: "questions" },
+};
+
+/** What a service without a model shows: the way to the first answer, each step at the press of a button. */
+export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => void }) {
+  const { load } = useLive();
+  const [busy, setBusy] = useState(false);
+  const [error, setError] = useState<Error | null>(null);
+  const question = useAsk();
+  const asked = question.phase === "done";
+  const sent = load?.name === LOAD.name;
+
+  async function post(path: string, body: unknown) {
+    setBusy(true);
+    setError(null);
+    await call(path, { method: "POST", body: JSON.stringify(body) }).catch(setError);
+    setBusy(false);
+  }
+
   return (
-    <section className="mx-auto max-w-2xl border border-line bg-sheet p-6">
+    <section className="mx-auto max-w-3xl border border-line bg-sheet p-6">
       <h2 className="text-lg font-semibold">Three steps to the first answer</h2>
-      <ol className="mt-4 flex list-decimal flex-col gap-4 pl-6">
-        {steps.map(([name, command]) => (
-          <li key={name}>
-            {name}
-            <code className="mt-1 block bg-shoal px-3 py-2 font-mono text-sm">{command}</code>
-          </li>
-        ))}
+      <p className="mt-1 text-faint">
+        A service without a model answers nothing. The demo brings one of its own; nothing is
+        fetched.
+      </p>
+      {error && (
+        <div className="mt-4">
+          <Trouble error={error} />
+        </div>
+      )}
+      <ol className="mt-5 flex flex-col gap-5">
+        <StepRow
+          number={1}
+          name="Serve a model"
+          command="vastrelay model start --demo"
+          done={served}
+          button={busy && !served ? "Loading…" : "Serve it"}
+          disabled={busy || served}
+          onClick={() => void post("/manage/models", { name: MODEL, demo: true })}
+        />
+        <StepRow
+          number={2}
+          name="Ask it something"
+          command={`vastrelay ask "${QUESTION}"`}
+          done={asked}
+          button="Ask"
+          disabled={!served || question.busy}
+          onClick={() =>
+            void question.send({ model: MODEL, messages: [{ role: "user", content: QUESTION }] })
+          }
+        >
+          {question.phase !== "idle" && (
+            <div className="mt-3 flex flex-col gap-2">
+              <Answer asked={question} />
+            </div>
+          )}
+        </StepRow>
+        <StepRow
+          number={3}
+          name="See what load does"
+          command="vastrelay load run --users 8 --duration 20s"
+          done={sent && load?.state === "ended"}
+          button={sent && load?.state !== "ended" ? "Sending…" : "Send load"}
+          disabled={!asked || busy || (sent && load?.state !== "ended")}
+          onClick={() => void post("/manage/load", LOAD)}
+        >
+          {sent && (
+            <p className="mt-2">
+              <Link className="underline underline-offset-4" to="/console/load">
+                See how it gets on
+              </Link>
+            </p>
+          )}
+        </StepRow>
       </ol>
+      {served && (
+        <button type="button" onClick={onDone} className="mt-6 border border-ink px-4 py-1.5">
+          To the watch
+        </button>
+      )}
     </section>
+  );
+}
+
+function StepRow({
+  number,
+  name,
+  command,
+  done,
+  button,
+  disabled,
+  onClick,
+  children,
+}: {
+  number: number;
+  name: string;
+  command: string;
+  done: boolean;
+  button: string;
+  disabled: boolean;
+  onClick: () => void;
+  children?: ReactNode;
+}) {
+  return (
+    <li className="grid grid-cols-[2rem_1fr] gap-x-3">
+      <span
+        aria-hidden="true"
+        className={`grid size-8 place-items-center border border-ink font-mono ${done ? "bg-ink text-paper" : ""}`}
+      >
+        {done ? "✓" : number}
+      </span>
+      <div className="min-w-0">
+        <div className="flex flex-wrap items-center justify-between gap-2">
+          <h3 className="font-medium">
+            {name}
+            {done && <span className="sr-only">, done</span>}
+          </h3>
+          <button
+            type="button"
+            disabled={disabled}
+            onClick={onClick}
+            className="bg-ink px-4 py-1.5 text-paper disabled:opacity-50"
+          >
+            {button}
+          </button>
+        </div>
+        <p className="mt-1 text-sm text-faint">
+          or in a terminal: <code className="font-mono text-ink">{command}</code>
+        </p>
+        {children}
+      </div>
+    </li>
   );
 }

@@ -1,22 +1,17 @@
 import { Link } from "react-router";
-import type { Track } from "../api/history";
 import type { ModelStatus } from "../api/types";
+import { Chart, CLOCK } from "../chart/Chart";
 import { Figure } from "../Figure";
 import { grouped, milliseconds } from "../figures";
 import { Memory } from "./Memory";
-import { TimeChart } from "./TimeChart";
+import { useTrack } from "./useTrack";
 
-/** One model: its line of figures, its memory, and its last minutes. */
-export function ModelPanel({
-  model,
-  track,
-  seconds,
-}: {
-  model: ModelStatus;
-  track: Track;
-  seconds: number;
-}) {
+/** One model: its line of figures, its memory, and what it was like. */
+export function ModelPanel({ model, seconds }: { model: ModelStatus; seconds: number }) {
   const { window } = model;
+  const track = useTrack(model.name, seconds);
+  const end = track.at.at(-1) ?? Date.now() / 1000;
+  const range: [number, number] = [end - seconds, end];
   const none = (count: number, value: number) => (count > 0 ? milliseconds(value) : "–");
   const spread = ({ count, p50, p95, p99 }: typeof window.ttft) =>
     `${none(count, p50)} · ${none(count, p95)} · ${none(count, p99)}`;
@@ -85,42 +80,46 @@ export function ModelPanel({
         />
       </dl>
       <div className="mt-5 grid gap-x-8 gap-y-4 lg:grid-cols-2">
-        <TimeChart
+        <Chart
           title="Queue depth and lanes in use"
           unit="sequences"
-          at={track.at}
-          seconds={seconds}
+          along={CLOCK}
+          x={track.at}
+          range={range}
           curves={[
             { name: "queue", color: "--color-red", values: track.queue, dash: [5, 3] },
             { name: "lanes", color: "--color-ink", values: track.lanes },
           ]}
         />
-        <TimeChart
+        <Chart
           title="Throughput"
           unit="tokens/s"
-          at={track.at}
-          seconds={seconds}
+          along={CLOCK}
+          x={track.at}
+          range={range}
           curves={[
             { name: "out", color: "--color-ink", values: track.outRate },
             { name: "in", color: "--color-green", values: track.inRate, dash: [5, 3] },
           ]}
         />
-        <TimeChart
+        <Chart
           title="Time to first token"
           unit="ms"
-          at={track.at}
-          seconds={seconds}
+          along={CLOCK}
+          x={track.at}
+          range={range}
           curves={[
             { name: "p50", color: "--color-ink", values: track.ttft50 },
             { name: "p95", color: "--color-green", values: track.ttft95, dash: [5, 3] },
             { name: "p99", color: "--color-red", values: track.ttft99, dash: [2, 3] },
           ]}
         />
-        <TimeChart
+        <Chart
           title="Inter-token latency"
           unit="ms"
-          at={track.at}
-          seconds={seconds}
+          along={CLOCK}
+          x={track.at}
+          range={range}
           curves={[
             { name: "p50", color: "--color-ink", values: track.itl50 },
             { name: "p95", color: "--color-green", values: track.itl95, dash: [5, 3] },

@@ -2,21 +2,25 @@ import { useSearchParams } from "react-router";
 import { useLive } from "../api/useLive";
 import { Empty } from "../frame/State";
 import { FirstSteps } from "./FirstSteps";
+import { useFirstSteps } from "./useFirstSteps";
 import { ModelPanel } from "./ModelPanel";
 
 const WINDOWS = [
   [60, "1 min"],
-  [180, "3 min"],
   [600, "10 min"],
+  [3600, "1 h"],
+  [6 * 3600, "6 h"],
+  [24 * 3600, "1 day"],
 ] as const;
 
 /** Is anything wrong now, and where? */
 export function Watch() {
-  const { status, history } = useLive();
+  const { status } = useLive();
+  const [first, setFirst] = useFirstSteps(status);
   const [query, setQuery] = useSearchParams();
   const seconds = Number(query.get("seconds")) || 60;
   if (!status) return <Empty>Looking for the service…</Empty>;
-  if (status.models.length === 0) return <FirstSteps />;
+  if (first) return <FirstSteps served={status.models.length > 0} onDone={() => setFirst(false)} />;
   return (
     <div className="flex flex-col gap-6">
       <div className="flex flex-wrap items-center justify-between gap-3">
@@ -36,12 +40,7 @@ export function Watch() {
         </div>
       </div>
       {status.models.map((model) => (
-        <ModelPanel
-          key={model.name}
-          model={model}
-          track={history.of(model.name)}
-          seconds={seconds}
-        />
+        <ModelPanel key={model.name} model={model} seconds={seconds} />
       ))}
     </div>
   );

@@ -11,12 +11,25 @@ use tempfile::TempDir;
 /// A browser with a profile of its own; dropping it ends the driver.
 struct Browser {
     driver: Child,
+    /// The driver's address.
+    port: u16,
     client: Client,
     _profile: TempDir,
 }
 
+/// How the reader's system is set.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Light {
+    Day,
+    Night,
+}
+
 impl Browser {
     async fn start(width: u32, height: u32) -> Browser {
+        Browser::start_in(Light::Day, width, height).await
+    }
+
+    async fn start_in(light: Light, width: u32, height: u32) -> Browser {
         let mut driver = Command::new("chromedriver")
             .arg("--port=0")
             .stdout(Stdio::piped())
@@ -35,14 +48,22 @@ impl Browser {
         std::thread::spawn(move || lines.for_each(drop));
         let profile = tempfile::tempdir().unwrap();
         let mut capabilities = Capabilities::new();
-        capabilities.insert(
-            "goog:chromeOptions".into(),
-            json!({"args": [
-                "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-                "--disable-background-networking", "--disable-component-update", "--disable-sync",
-                format!("--window-size={width},{height}"), format!("--user-data-dir={}", profile.path().display()),
-            ]}),
-        );
+        let mut words = vec![
+            "--headless".to_owned(),
+            "--no-sandbox".into(),
+            "--disable-gpu".into(),
+            "--disable-quic".into(),
+            "--no-first-run".into(),
+            "--disable-background-networking".into(),
+            "--disable-component-update".into(),
+            "--disable-sync".into(),
+            format!("--window-size={width},{height}"),
+            format!("--user-data-dir={}", profile.path().display()),
+        ];
+        if light == Light::Night {
+            words.push("--force-dark-mode".into());
+        }
+        capabilities.insert("goog:chromeOptions".into(), json!({"args": words}));
         capabilities.insert("goog:loggingPrefs".into(), json!({"browser": "ALL"}));
         let client = ClientBuilder::new(hyper_connector())
             .capabilities(capabilities)
@@ -51,6 +72,7 @@ impl Browser {
             .unwrap();
         Browser {
             driver,
+            port,
             client,
             _profile: profile,
         }
@@ -107,16 +129,54 @@ impl Browser {
             .unwrap();
     }
 
+    /// Puts a text in the place of what a field has.
+    async fn fill(&self, name: &str, text: &str) {
+        self.run(&format!("document.querySelector('[name=\"{name}\"]').select()"))
+            .await;
+        self.type_into(name, text).await;
+    }
+
+    /// Returns what the page has complained of so far.
+    async fn complaints(&self) -> Vec<String> {
+        let session = self.client.session_id().await.unwrap().unwrap();
+        let log = format!("http://127.0.0.1:{}/session/{session}/se/log", self.port);
+        let answer = reqwest::Client::new()
+            .post(log)
+            .json(&json!({"type": "browser"}))
+            .send()
+            .await;
+        let answer: serde_json::Value = answer.unwrap().json().await.unwrap();
+        let entries = answer["value"].as_array().unwrap();
+        entries
+            .iter()
+            .map(|entry| entry["message"].as_str().unwrap().to_owned())
+            .collect()
+    }
+
+    /// Waits until a script returns something true.
+    async fn wait_until(&self, script: &str) -> serde_json::Value {
+        let begun = std::time::Instant::now();
+        loop {
+            let value = self.run(script).await;
+            if !value.is_null() && value != json!(false) {
+                return value;
+            }
+            assert!(begun.elapsed().as_secs() < 60, "it never comes true: {script}");
+        }
+    }
+
     async fn run(&self, script: &str) -> serde_json::Value {
         self.client.execute(script, Vec::new()).await.unwrap()
     }
 }
 
 /// Every page, with a heading that it has.
-const PAGES: [(&str, &str); 5] = [
+const PAGES: [(&str, &str); 7] = [
     ("watch", "pierdesk"),
     ("strip", "Batch strip"),
     ("try", "Ask"),
+    ("try?panes=2", "Ask"),
+    ("load", "Load"),
     ("requests", "Requests"),
     ("keys", "Keys"),
 ];
@@ -257,44 +317,289 @@ async fn a_service_that_was_killed_is_said_and_found_again_when_it_is_back() {
 }
 
 #[tokio::test]
-async fn every_page_fits_a_narrow_window_and_has_no_serious_fault_for_those_who_cannot_see_it() {
+async fn every_page_is_sound_by_day_and_night_wide_and_narrow() {
     let service = Service::demo(&[]);
     service.ask("Hello").await;
     service.client(&["key", "create", "--name", "desk"]);
+    service.client(&["load", "run", "--count", "8", "--users", "2"]);
+    let run = service.get("/manage/runs").await.1[0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let report = format!("load?runs={run}");
     let axe = std::fs::read_to_string(repository().join("console/node_modules/axe-core/axe.min.js")).unwrap();
     let check = "const done = arguments[0]; \
         axe.run().then((found) => done(found.violations.filter((v) => ['serious', 'critical'].includes(v.impact)) \
           .map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(', ')}`)))";
-    for width in [390, 1280] {
-        let browser = Browser::start(width, 800).await;
-        for (page, heading) in PAGES {
+    let elsewhere = "return performance.getEntriesByType('resource').map((r) => r.name) \
+        .filter((name) => !name.startsWith(location.origin + '/') && !name.startsWith('data:'))";
+    let brightness = "const c = document.createElement('canvas').getContext('2d'); \
+        c.fillStyle = getComputedStyle(document.body).backgroundColor; c.fillRect(0, 0, 1, 1); \
+        return c.getImageData(0, 0, 1, 1).data[0]";
+    for (light, width) in [
+        (Light::Day, 390),
+        (Light::Day, 1280),
+        (Light::Night, 390),
+        (Light::Night, 1280),
+    ] {
+        let browser = Browser::start_in(light, width, 800).await;
+        for (page, heading) in PAGES.into_iter().chain([(report.as_str(), "Load")]) {
             browser.open(&service, page, heading).await;
+            if page == report {
+                browser.wait_for_text("self::figcaption", "Throughput").await;
+            }
             let script = "return document.documentElement.scrollWidth - document.documentElement.clientWidth";
             assert_eq!(
                 browser.run(script).await,
                 json!(0),
                 "{page} scrolls sideways at {width}"
             );
+            assert_eq!(browser.run(elsewhere).await, json!([]), "{page} calls elsewhere");
+            let bright = browser.run(brightness).await.as_u64().unwrap() > 128;
+            assert_eq!(bright, light == Light::Day, "{page} by {light:?}");
             browser.run(&axe).await;
             let faults = browser.client.execute_async(check, Vec::new()).await.unwrap();
-            assert_eq!(faults, json!([]), "{page} at {width}");
+            assert_eq!(faults, json!([]), "{page} at {width} by {light:?}");
         }
+        // Among them would be whatever the content security policy had kept from happening.
+        assert_eq!(browser.complaints().await, [""; 0]);
         browser.end().await;
     }
 }
 
 #[tokio::test]
-async fn the_page_keeps_to_its_own_origin() {
+async fn the_first_page_is_small_and_keeps_to_its_own_origin() {
     let service = Service::demo(&[]);
+    let get = async |path: &str| {
+        let request = reqwest::Client::new().get(format!("{}{path}", service.url));
+        request.header("accept-encoding", "gzip").send().await.unwrap()
+    };
     let response = reqwest::get(&service.url).await.unwrap();
     let policy = response.headers()["content-security-policy"]
         .to_str()
         .unwrap()
         .to_owned();
-    assert!(policy.starts_with("default-src 'self'"), "{policy}");
-    let page = response.text().await.unwrap();
     assert!(
-        page.contains("/assets/index-") && !page.contains("http://") && !page.contains("https://"),
-        "{page}"
+        policy.starts_with("default-src 'self'") && !policy.contains("unsafe"),
+        "{policy}"
     );
+    let page = response.text().await.unwrap();
+    assert!(!page.contains("http://") && !page.contains("https://"), "{page}");
+    let scripts: Vec<&str> = page.split('"').filter(|word| word.ends_with(".js")).collect();
+    assert!(!scripts.is_empty(), "{page}");
+    let mut bytes = 0;
+    for script in scripts {
+        let answer = get(script).await;
+        assert_eq!(answer.headers()["content-encoding"], "gzip", "{script}");
+        bytes += answer.bytes().await.unwrap().len();
+    }
+    assert!(bytes <= 300_000, "{bytes} bytes of compressed script");
+}
+
+#[tokio::test]
+async fn the_first_visit_leads_to_an_answer_and_a_report() {
+    let service = Service::start(&[]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "watch", "Three steps").await;
+    browser.click("//button[.='Serve it']").await;
+    browser.click("//button[.='Ask' and not(@disabled)]").await;
+    browser.wait_for_text("@data-answer", "Tolsay at 18:00").await;
+    browser.click("//button[.='Send load' and not(@disabled)]").await;
+    browser.click("//a[.='See how it gets on']").await;
+    browser.wait_for_text("@data-load-state", "sending").await;
+    browser.click("//button[.='End it now']").await;
+    browser.wait_for_text("@data-load-state", "ended and kept").await;
+    browser.click("//button[.='Show the report']").await;
+    browser.wait_for_text("self::th", "what limited it").await;
+    browser.click("//nav//a[.='Watch']").await;
+    browser.wait_for_text("self::h3", "pierdesk").await;
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn load_sent_from_the_page_shows_a_growing_queue_full_lanes_and_preemptions() {
+    // Four answers of 200 tokens want some sixty pages.
+    let service = Service::demo(&["--width", "4", "--context", "256", "--pages", "24"]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "load", "Load").await;
+    let kind = "const s = document.querySelector('[name=kind]'); \
+        Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, 'poisson'); \
+        s.dispatchEvent(new Event('change', {bubbles: true}))";
+    browser.run(kind).await;
+    browser.fill("rate", "60").await;
+    browser.fill("seconds", "600").await;
+    browser.type_into("output", "200").await;
+    browser.click("//*[@name='force']").await;
+    browser.click("//button[.='Send load']").await;
+    browser.wait_for_text("@data-load-state", "sending").await;
+    browser.click("//nav//a[.='Watch']").await;
+    browser.wait_for_text("self::dd", "4 of 4").await;
+    let depth = "const name = [...document.querySelectorAll('dt')].find((dt) => dt.textContent === 'queue depth'); \
+        return name && Number(name.nextSibling.textContent.split(' ')[0])";
+    let first = browser.wait_until(depth).await.as_u64().unwrap();
+    browser.wait_until(&format!("{depth} > {}", first + 20)).await;
+    browser.click("//a[.='batch strip']").await;
+    browser.wait_for_text("@data-use", "9").await;
+    let preempted = "return parseInt(document.querySelector('[data-preempted]').textContent) > 0";
+    browser.wait_until(preempted).await;
+    browser.click("//nav//a[.='Load']").await;
+    browser.click("//button[.='End it now']").await;
+    browser.wait_for_text("@data-load-state", "ended and kept").await;
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn tokens_come_one_by_one_after_the_phases_that_were_waited_for() {
+    let service = Service::demo(&["--width", "1"]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "try", "Ask").await;
+    // Somebody else has the only place.
+    let endless = crate::support::with(
+        crate::support::chat("Hello"),
+        json!({"stream": true, "min_tokens": 1900}),
+    );
+    let mut other = service.send("/v1/chat/completions", &endless).await;
+    other.chunk().await.unwrap();
+    let watch = "window.lengths = []; new MutationObserver(() => \
+        window.lengths.push(document.querySelector('[data-answer]').textContent.length)) \
+        .observe(document.querySelector('[data-answer]'), {subtree: true, childList: true, characterData: true})";
+    browser.run(watch).await;
+    browser.click("//button[.='Ask']").await;
+    browser.wait_for_text("@data-phase", "Queued for").await;
+    drop(other);
+    browser.wait_for_text("@data-figures", "end-token").await;
+    let grew = "return window.lengths.every((length, i) => i === 0 || length >= window.lengths[i - 1]) \
+        && new Set(window.lengths).size";
+    assert!(
+        browser.run(grew).await.as_u64().unwrap() > 10,
+        "the answer came in a few lumps"
+    );
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn two_answers_stand_side_by_side_with_their_first_difference_marked() {
+    let service = Service::demo(&[]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "try?panes=2", "Ask").await;
+    browser.click("//button[.='Ask both']").await;
+    browser
+        .wait_for_text("@data-difference", "the same, token by token")
+        .await;
+    browser.type_into("second-temperature", "2").await;
+    browser.type_into("second-top_p", "1").await;
+    browser.type_into("second-seed", "5").await;
+    browser.click("//button[.='Ask both' and not(@disabled)]").await;
+    browser
+        .wait_for_text("@data-difference", "They differ from token")
+        .await;
+    let marks = "return [...document.querySelectorAll('[data-differs]')].map((mark) => mark.textContent)";
+    let marks = browser.run(marks).await;
+    assert!(marks[0] != marks[1], "{marks}");
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn a_request_written_as_json_is_marked_where_it_is_wrong() {
+    let service = Service::demo(&[]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "try", "Ask").await;
+    browser.click("//button[.='JSON']").await;
+    let focus = "const place = document.querySelector('[data-editor]'); \
+        const content = place && place.shadowRoot && place.shadowRoot.querySelector('.cm-content'); \
+        if (!content) return false; content.focus(); return true";
+    browser.wait_until(focus).await;
+    let type_keys = async |text: &str| {
+        use fantoccini::actions::{InputSource, KeyAction, KeyActions};
+        let mut keys = KeyActions::new("keys".into());
+        for value in text.chars() {
+            keys = keys.then(KeyAction::Down { value }).then(KeyAction::Up { value });
+        }
+        browser.client.perform_actions(keys).await.unwrap();
+    };
+    // To the end of the first line, and a new one.
+    type_keys("\u{e010}\u{e007}").await;
+    type_keys("\"temprature\": 2,").await;
+    browser
+        .wait_for_text("@data-problem", "line 2, character 3: There is no field")
+        .await;
+    browser
+        .wait_for_text("@data-problem", "did you mean “temperature”?")
+        .await;
+    let marked = "const marks = document.querySelector('[data-editor]').shadowRoot.querySelectorAll('.cm-lintRange-error'); \
+        return marks.length > 0 && [...marks].map((mark) => mark.textContent).join('')";
+    assert_eq!(browser.wait_until(marked).await, "\"temprature\"");
+    type_keys(" oops").await;
+    browser
+        .wait_for_text("@data-problem", "line 2, character 20: “oops” wants double quotes")
+        .await;
+    assert_eq!(
+        browser
+            .run("return document.querySelector('[type=submit]').disabled")
+            .await,
+        json!(true)
+    );
+    // All of it is taken back. What only the service knows to be wrong is marked as well.
+    type_keys(&"\u{e003}".repeat("\"temprature\": 2, oops".len())).await;
+    type_keys("\"top_p\": 9,").await;
+    browser.click("//button[.='Ask' and not(@disabled)]").await;
+    browser.wait_for_text("@data-problem", "line 2, character").await;
+    browser.wait_for_text("@data-problem", "top_p").await;
+    assert_eq!(browser.wait_until(marked).await, "9");
+    browser.wait_until(focus).await;
+    type_keys("\u{e003}\u{e003}0.9,").await;
+    browser.click("//button[.='Ask' and not(@disabled)]").await;
+    browser.wait_for_text("@data-answer", "Tolsay at 18:00").await;
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn runs_are_laid_over_each_other_and_compared() {
+    let service = Service::demo(&[]);
+    for users in ["1", "4"] {
+        let words = [
+            "load",
+            "run",
+            "--count",
+            "24",
+            "--users",
+            users,
+            "--name",
+            &format!("by {users}"),
+        ];
+        assert!(service.client(&words).status.success());
+    }
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "load", "Load").await;
+    browser.click("//tr[td='by 1']//input").await;
+    browser.wait_for_text("self::th", "by 1").await;
+    browser.click("//tr[td='by 4']//input").await;
+    browser.wait_for_text("self::h3", "“by 4” over “by 1”").await;
+    browser.wait_for_text("self::th", "TTFT p50").await;
+    browser.wait_for_text("self::p", "arrival").await;
+    // The address alone shows the same again.
+    let address = browser.client.current_url().await.unwrap();
+    browser.client.goto("about:blank").await.unwrap();
+    browser.client.goto(address.as_str()).await.unwrap();
+    browser.wait_for_text("self::h3", "“by 4” over “by 1”").await;
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn the_watch_knows_what_was_before_it_was_opened() {
+    let service = Service::demo(&[]);
+    service.ask("Hello").await;
+    let path = "/manage/models/pierdesk/history?seconds=600";
+    while service.get(path).await.1["points"].as_array().unwrap().is_empty() {}
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "watch?seconds=3600", "pierdesk").await;
+    let opened = browser
+        .run("return new Date(performance.timeOrigin).toLocaleTimeString('en-GB')")
+        .await;
+    let earlier = format!(
+        "const chart = document.querySelector('[aria-label^=\"Throughput\"]'); \
+        const from = chart && chart.ariaLabel.match(/from ([0-9:]+)/); return from && from[1] < {opened}"
+    );
+    browser.wait_until(&earlier).await;
+    browser.end().await;
 }

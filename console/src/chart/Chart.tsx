@@ -11,31 +11,41 @@ export interface Curve {
   dash?: number[];
 }
 
-/** Charts of one page share their moment: hovering one shows all. */
-const SYNC = uPlot.sync("moment");
-const HEIGHT = 132;
-
-function clock(at: number): string {
-  return new Date(at * 1000).toLocaleTimeString("en-GB");
+/** What stands along the bottom of a chart. */
+export interface Along {
+  /** Charts of the same name share their place: hovering one shows all. */
+  name: string;
+  /** A place on it, in words. */
+  label: (x: number) => string;
 }
+
+/** Time of day, in seconds since 1970. */
+export const CLOCK: Along = {
+  name: "moment",
+  label: (at) => new Date(at * 1000).toLocaleTimeString("en-GB"),
+};
+
+const HEIGHT = 132;
 
 function css(name: string): string {
   return getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 }
 
-/** Lines over a time axis that the charts of a page share. */
-export function TimeChart({
+/** Lines over an axis that charts of a page share. */
+export function Chart({
   title,
   unit,
-  at,
+  along,
+  x,
+  range,
   curves,
-  seconds,
 }: {
   title: string;
   unit: string;
-  at: number[];
+  along: Along;
+  x: number[];
+  range: [number, number];
   curves: Curve[];
-  seconds: number;
 }) {
   const place = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(null);
@@ -54,15 +64,22 @@ export function TimeChart({
       {
         width: element.clientWidth,
         height: HEIGHT,
-        cursor: { sync: { key: SYNC.key }, y: false, drag: { x: false, y: false } },
+        cursor: {
+          sync: { key: uPlot.sync(along.name).key },
+          y: false,
+          drag: { x: false, y: false },
+        },
         legend: { live: true },
-        scales: { y: { range: (_, __, most) => [0, Math.max(most, 1) * 1.1] } },
+        scales: {
+          x: { time: along === CLOCK },
+          y: { range: (_, __, most) => [0, Math.max(most, 1) * 1.1] },
+        },
         axes: [
-          { ...axis, space: 90, values: (_, splits) => splits.map(clock) },
+          { ...axis, space: 90, values: (_, splits) => splits.map(along.label) },
           { ...axis, size: 56, space: 26 },
         ],
         series: [
-          { label: "at", value: (_, at: number | null) => (at === null ? "–" : clock(at)) },
+          { label: "at", value: (_, x: number | null) => (x === null ? "–" : along.label(x)) },
           ...curves.map((curve) => ({
             label: curve.name,
             stroke: css(curve.color),
@@ -91,29 +108,25 @@ export function TimeChart({
     };
     // Values change often and are set below; only other curves make another plot.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [names, unit]);
+  }, [names, unit, along]);
 
   useEffect(() => {
-    const end = at.at(-1) ?? Date.now() / 1000;
     plot.current?.batch(() => {
-      plot.current?.setData([at, ...curves.map((curve) => curve.values)], false);
-      plot.current?.setScale("x", { min: end - seconds, max: end });
-      // Without a pointer the legend tells the newest moment.
-      if (plot.current?.cursor.idx == null) plot.current?.setLegend({ idx: at.length - 1 });
+      plot.current?.setData([x, ...curves.map((curve) => curve.values)], false);
+      plot.current?.setScale("x", { min: range[0], max: range[1] });
+      // Without a pointer the legend tells the last place.
+      if (plot.current?.cursor.idx == null) plot.current?.setLegend({ idx: x.length - 1 });
     });
   });
 
+  const span =
+    x.length > 0 ? `, from ${along.label(x[0]!)} to ${along.label(x[x.length - 1]!)}` : "";
   return (
     <figure className="min-w-0">
       <figcaption className="text-sm text-faint">
         {title} <span className="font-mono text-xs">({unit})</span>
       </figcaption>
-      <div
-        ref={place}
-        className="w-full"
-        role="img"
-        aria-label={`${title}, in ${unit}, over time`}
-      />
+      <div ref={place} className="w-full" role="img" aria-label={`${title}, in ${unit}${span}`} />
     </figure>
   );
 }

@@ -1,0 +1,113 @@
+import { useState, type FormEvent } from "react";
+import { call } from "../api/call";
+import { live } from "../api/live";
+import type { LoadStatus } from "../api/types";
+import { Trouble } from "../frame/State";
+import { NO_ORDER, orderBody, type Order } from "./order";
+
+const FIELD = "border border-ink/60 bg-paper px-2 py-1 font-mono";
+
+/** What load to send. */
+export function OrderForm({ models, busy }: { models: string[]; busy: boolean }) {
+  const [order, setOrder] = useState<Order>({ ...NO_ORDER, model: models[0] ?? "" });
+  const [error, setError] = useState<Error | null>(null);
+
+  async function send(event: FormEvent) {
+    event.preventDefault();
+    setError(null);
+    const body = JSON.stringify(orderBody(order));
+    await call<LoadStatus>("/manage/load", { method: "POST", body }).then(
+      (load) => live.heardOfLoad(load),
+      setError,
+    );
+  }
+
+  const set = (name: keyof Order) => (event: { target: { value: string } }) =>
+    setOrder({ ...order, [name]: event.target.value });
+  const text = (name: keyof Order, label: string, hint = "", width = "w-28") => (
+    <label key={name} className="flex flex-col text-sm">
+      {label}
+      <input
+        name={name}
+        value={order[name]}
+        placeholder={hint}
+        onChange={set(name)}
+        className={`${FIELD} ${width}`}
+      />
+    </label>
+  );
+  const choice = (
+    name: keyof Order,
+    label: string,
+    values: readonly (readonly [string, string])[],
+  ) => (
+    <label className="flex flex-col text-sm">
+      {label}
+      <select name={name} value={order[name]} onChange={set(name)} className={FIELD}>
+        {values.map(([value, words]) => (
+          <option key={value} value={value}>
+            {words}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+  return (
+    <form
+      onSubmit={send}
+      aria-label="Load to send"
+      className="flex flex-col gap-3 border border-line bg-sheet p-5"
+    >
+      <div className="flex flex-wrap gap-x-4 gap-y-3">
+        {models.length > 1 &&
+          choice(
+            "model",
+            "Model",
+            models.map((name) => [name, name] as const),
+          )}
+        {choice("kind", "Arrivals", [
+          ["closed", "closed: users who wait"],
+          ["poisson", "Poisson: at a rate"],
+          ["steps", "steps: more users in turn"],
+        ])}
+        {order.kind === "closed" && text("users", "Users at once")}
+        {order.kind === "poisson" && text("rate", "Requests a second")}
+        {order.kind === "steps" && text("steps", "Users of each step", "1, 2, 4, 8", "w-40")}
+        {text("seconds", order.kind === "steps" ? "Seconds each" : "Seconds")}
+        {choice("prompts", "Prompts", [
+          ["questions", "the demo's questions"],
+          ["follow-ups", "the demo's follow-ups"],
+          ["synthetic", "synthetic tokens"],
+        ])}
+        {order.prompts === "synthetic" && text("lengths", "Prompt tokens", "128, 64..256")}
+        {order.prompts === "synthetic" && text("shared", "In common")}
+        {text("output", "Answer tokens", "the model's end", "w-40")}
+        {text("seed", "Seed")}
+        {text("name", "Name", "what it does, in short", "w-56")}
+      </div>
+      <label className="flex items-center gap-2 text-sm">
+        <input
+          name="force"
+          type="checkbox"
+          checked={order.force === "yes"}
+          onChange={(event) => setOrder({ ...order, force: event.target.checked ? "yes" : "" })}
+        />
+        answers go on until they have their full length
+      </label>
+      <div className="flex flex-wrap items-center gap-4">
+        <button
+          type="submit"
+          disabled={busy}
+          className="bg-ink px-5 py-2 font-medium text-paper disabled:opacity-50"
+        >
+          Send load
+        </button>
+        <p className="text-sm text-faint">
+          This machine sends it to itself, over HTTP; what sends takes time of the cores that
+          answer.
+        </p>
+      </div>
+      {error && <Trouble error={error} />}
+    </form>
+  );
+}

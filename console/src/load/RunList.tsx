@@ -1,0 +1,87 @@
+import { grouped, milliseconds } from "../figures";
+import { arrivalWords, type RunEntry } from "./run";
+
+/** The runs that are kept; those that are ticked are laid over each other. */
+export function RunList({
+  entries,
+  chosen,
+  onChoose,
+}: {
+  entries: RunEntry[];
+  chosen: string[];
+  onChoose: (ids: string[]) => void;
+}) {
+  return (
+    <section>
+      <h3 className="mb-2 text-sm text-faint">
+        Kept runs: tick up to four to lay them over each other
+      </h3>
+      <div className="relative overflow-x-auto border border-line bg-sheet">
+        <table className="w-full border-collapse font-mono text-sm tabular-nums">
+          <thead>
+            <tr className="border-b border-ink/60 text-left">
+              {[
+                "",
+                "begun",
+                "name",
+                "arrivals",
+                "done",
+                "tokens/s",
+                "TTFT p50",
+                "TTFT p99",
+                "ITL p50",
+                "queue",
+              ].map((head, column) => (
+                <th
+                  key={head}
+                  scope="col"
+                  className={`px-3 py-2 font-medium whitespace-nowrap ${column > 3 ? "text-right" : ""}`}
+                >
+                  {head || <span className="sr-only">shown</span>}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {entries.map(({ id, at_ms, run }) => {
+              const { summary } = run;
+              const ticked = chosen.includes(id);
+              return (
+                <tr key={id} className="border-b border-line whitespace-nowrap hover:bg-shoal">
+                  <td className="px-3 py-1">
+                    <input
+                      type="checkbox"
+                      name={`run-${id}`}
+                      aria-label={`Show ${run.name} of ${new Date(at_ms).toLocaleString("en-GB")}`}
+                      checked={ticked}
+                      onChange={() =>
+                        onChoose(ticked ? chosen.filter((one) => one !== id) : [...chosen, id])
+                      }
+                    />
+                  </td>
+                  <td className="px-3 py-1">{new Date(at_ms).toLocaleString("en-GB")}</td>
+                  <td className="max-w-72 truncate px-3 py-1 font-sans" title={run.name}>
+                    {run.name}
+                  </td>
+                  <td className="px-3 py-1">{arrivalWords(run)}</td>
+                  {[
+                    grouped(summary.done),
+                    grouped(Math.round(summary.output_rate)),
+                    milliseconds(summary.ttft.p50),
+                    milliseconds(summary.ttft.p99),
+                    milliseconds(summary.itl.p50),
+                    summary.deepest_queue === null ? "–" : grouped(summary.deepest_queue),
+                  ].map((value, column) => (
+                    <td key={column} className="px-3 py-1 text-right">
+                      {value}
+                    </td>
+                  ))}
+                </tr>
+              );
+            })}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  );
+}

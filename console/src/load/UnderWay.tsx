@@ -1,0 +1,121 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import { call } from "../api/call";
+import type { LoadStatus, ModelStatus } from "../api/types";
+import { Figure } from "../Figure";
+import { grouped, milliseconds } from "../figures";
+import { Empty, Trouble } from "../frame/State";
+
+const STATES = {
+  warming: "warming up",
+  sending: "sending",
+  ended: "ended and kept",
+  failed: "failed",
+} as const;
+
+/** The newest load test while it runs, and what became of it. */
+export function UnderWay({
+  load,
+  models,
+  onShow,
+}: {
+  load: LoadStatus | null;
+  models: ModelStatus[];
+  onShow: (run: string) => void;
+}) {
+  const [error, setError] = useState<Error | null>(null);
+  if (!load) return <Empty>Nothing is being sent. How a load gets on will show here.</Empty>;
+  const busy = load.state === "warming" || load.state === "sending";
+  const model = models.find(({ name }) => name === load.model);
+  const rate = load.seconds > 0 ? load.output_tokens / load.seconds : 0;
+  return (
+    <section aria-label="Under way" className="border border-line bg-sheet p-5">
+      <div className="flex flex-wrap items-baseline justify-between gap-2">
+        <h3 className="font-medium">{load.name}</h3>
+        <p data-load-state className="text-sm text-faint">
+          {busy && (
+            <span aria-hidden="true" className="mr-2 inline-block size-3 rounded-full bg-lamp" />
+          )}
+          {STATES[load.state]}
+        </p>
+      </div>
+      <div
+        role="progressbar"
+        aria-label="Part of the load that is done"
+        aria-valuenow={Math.round(load.part * 100)}
+        className="mt-3 h-3 border border-ink/60"
+      >
+        <div className="h-full bg-ink" style={{ width: `${load.part * 100}%` }} />
+      </div>
+      <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-3 sm:grid-cols-3">
+        <Figure
+          name="sent · ended"
+          value={`${grouped(load.sent)} · ${grouped(load.ended)}`}
+          meaning="Requests sent so far, and those of them that are over."
+        />
+        <Figure
+          name="errors"
+          value={grouped(load.errors)}
+          meaning="Requests that were refused or broke off."
+        />
+        <Figure
+          name="tokens/s"
+          value={grouped(Math.round(rate))}
+          meaning="Tokens of ended answers, over the time since the first counted request."
+        />
+        <Figure
+          name="TTFT p50"
+          value={load.ttft_p50 > 0 ? milliseconds(load.ttft_p50) : "–"}
+          meaning="Median time to first token of the last fifty requests, from their due moment."
+        />
+        <Figure
+          name="queue depth"
+          value={model ? grouped(model.queue_depth) : "–"}
+          meaning="Sequences that wait for a place in the batch, now."
+        />
+        <Figure
+          name="lanes"
+          value={model ? `${model.lanes_used} of ${model.width}` : "–"}
+          meaning="Sequences in the batch now, and most that fit."
+        />
+      </dl>
+      {load.failure && (
+        <p role="alert" className="mt-3 border-l-4 border-red px-3 py-1">
+          {load.failure}
+        </p>
+      )}
+      {error && <Trouble error={error} />}
+      <div className="mt-4 flex flex-wrap gap-3">
+        {busy && (
+          <button
+            type="button"
+            onClick={() => {
+              setError(null);
+              call("/manage/load", { method: "DELETE" }).catch(setError);
+            }}
+            className="border border-ink px-4 py-1"
+          >
+            End it now
+          </button>
+        )}
+        {busy && (
+          <Link
+            to={`/console/strip/${encodeURIComponent(load.model)}`}
+            className="px-1 py-1 underline underline-offset-4"
+          >
+            its batch strip
+          </Link>
+        )}
+        {load.run && (
+          <button
+            type="button"
+            onClick={() => onShow(load.run!)}
+            className="border border-ink px-4 py-1"
+          >
+            Show the report
+          </button>
+        )}
+      </div>
+    </section>
+  );
+}

@@ -1,0 +1,77 @@
+import { useRef, useState } from "react";
+import { ApiError } from "../api/call";
+import type { ChatBody } from "./options";
+import { ask, type Measured, type Token } from "./stream";
+
+/** What has become of a question. */
+export type Phase = "idle" | "waiting" | "answering" | "done" | "failed";
+
+/** One question and its answer, as it comes. */
+export interface Asked {
+  phase: Phase;
+  busy: boolean;
+  /** The request's name. */
+  id: string;
+  answer: string;
+  tokens: Token[];
+  measured: Measured | undefined;
+  trouble: Error | null;
+  /** The field that the service does not like. */
+  field: string | null;
+  send: (body: ChatBody) => Promise<void>;
+  stop: () => void;
+}
+
+/** Keeps one question at a time. */
+export function useAsk(): Asked {
+  const [phase, setPhase] = useState<Phase>("idle");
+  const [id, setId] = useState("");
+  const [answer, setAnswer] = useState("");
+  const [tokens, setTokens] = useState<Token[]>([]);
+  const [measured, setMeasured] = useState<Measured>();
+  const [trouble, setTrouble] = useState<Error | null>(null);
+  const cancel = useRef<AbortController>(null);
+
+  async function send(body: ChatBody) {
+    const controller = new AbortController();
+    cancel.current = controller;
+    // Named here, so that the live events tell when it comes into the batch.
+    const id = `console-${Array.from(crypto.getRandomValues(new Uint32Array(3)), (word) => word.toString(36)).join("")}`;
+    setId(id);
+    setAnswer("");
+    setTokens([]);
+    setMeasured(undefined);
+    setTrouble(null);
+    setPhase("waiting");
+    try {
+      const figures = await ask(
+        id,
+        body,
+        (text, more) => {
+          setPhase("answering");
+          setAnswer((before) => before + text);
+          setTokens((before) => [...before, ...more]);
+        },
+        controller.signal,
+      );
+      setMeasured(figures);
+      setPhase("done");
+    } catch (error) {
+      setTrouble(controller.signal.aborted ? new Error("Stopped.") : (error as Error));
+      setPhase("failed");
+    }
+  }
+
+  return {
+    phase,
+    busy: phase === "waiting" || phase === "answering",
+    id,
+    answer,
+    tokens,
+    measured,
+    trouble,
+    field: trouble instanceof ApiError ? trouble.field : null,
+    send,
+    stop: () => cancel.current?.abort(),
+  };
+}

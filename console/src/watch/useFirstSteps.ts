@@ -1,0 +1,12 @@
+import { useEffect, useState } from "react";
+import type { ServiceStatus } from "../api/types";
+
+/** Whether the first steps are shown: from the first look at a service without models until somebody is through with them. */
+export function useFirstSteps(status: ServiceStatus | null): [boolean, (shown: boolean) => void] {
+  const [shown, setShown] = useState(false);
+  const none = status?.models.length === 0;
+  useEffect(() => {
+    if (none) setShown(true);
+  }, [none]);
+  return [shown || none, setShown];
+}
