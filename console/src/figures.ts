@@ -11,9 +11,10 @@ export function duration(seconds: number): string {
   return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
 }
 
-/** Seconds as milliseconds with a sensible number of digits. */
-export function milliseconds(seconds: number): string {
+/** A duration in milliseconds, or in seconds from one on, with a sensible number of digits. */
+export function timing(seconds: number): string {
   const ms = seconds * 1000;
+  if (ms >= 999.5) return `${seconds.toFixed(seconds < 99.5 ? 2 : 0)} s`;
   return `${ms < 10 ? ms.toFixed(1) : Math.round(ms)} ms`;
 }
 

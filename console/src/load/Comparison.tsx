@@ -1,5 +1,5 @@
 import { useAnswer } from "../api/useAnswer";
-import { milliseconds } from "../figures";
+import { timing } from "../figures";
 import { Empty, Trouble } from "../frame/State";
 import type { Run } from "./run";
 
@@ -33,7 +33,7 @@ export function Comparison({ a, b }: { a: Run; b: Run }) {
   if (error) return <Trouble error={error} />;
   if (!value) return <Empty>Comparing…</Empty>;
   const amount = (value: number, unit: string) =>
-    unit === "seconds" ? milliseconds(value) : `${value.toFixed(value < 100 ? 1 : 0)} tokens/s`;
+    unit === "seconds" ? timing(value) : `${value.toFixed(value < 100 ? 1 : 0)} tokens/s`;
   return (
     <section aria-label="Comparison">
       <h3 className="text-sm text-faint">

@@ -1,4 +1,4 @@
-import { grouped, milliseconds } from "../figures";
+import { grouped, timing } from "../figures";
 import { arrivalWords, type RunEntry } from "./run";
 
 /** The runs that are kept; those that are ticked are laid over each other. */
@@ -67,9 +67,9 @@ export function RunList({
                   {[
                     grouped(summary.done),
                     grouped(Math.round(summary.output_rate)),
-                    milliseconds(summary.ttft.p50),
-                    milliseconds(summary.ttft.p99),
-                    milliseconds(summary.itl.p50),
+                    timing(summary.ttft.p50),
+                    timing(summary.ttft.p99),
+                    timing(summary.itl.p50),
                     summary.deepest_queue === null ? "–" : grouped(summary.deepest_queue),
                   ].map((value, column) => (
                     <td key={column} className="px-3 py-1 text-right">

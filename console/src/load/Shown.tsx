@@ -1,7 +1,7 @@
 import { useEffect, useState } from "react";
 import { call, send } from "../api/call";
 import { Chart, type Along, type Curve } from "../chart/Chart";
-import { grouped, milliseconds } from "../figures";
+import { grouped, timing } from "../figures";
 import { Empty, Trouble } from "../frame/State";
 import { save } from "../requests/save";
 import { Comparison } from "./Comparison";
@@ -77,7 +77,7 @@ function Swatch({ index }: { index: number }) {
 
 function Figures({ runs }: { runs: Run[] }) {
   const spread = ({ p50, p90, p99, max }: Run["summary"]["ttft"]) =>
-    [p50, p90, p99, max].map(milliseconds).join(" · ");
+    [p50, p90, p99, max].map(timing).join(" · ");
   const share = (part: number | null) => (part === null ? "–" : `${Math.round(part * 100)} %`);
   const errors = (found: Record<string, number>) =>
     Object.entries(found)

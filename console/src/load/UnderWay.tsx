@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { call } from "../api/call";
 import type { LoadStatus, ModelStatus } from "../api/types";
 import { Figure } from "../Figure";
-import { grouped, milliseconds } from "../figures";
+import { grouped, timing } from "../figures";
 import { Empty, Trouble } from "../frame/State";
 
 const STATES = {
@@ -65,7 +65,7 @@ export function UnderWay({
         />
         <Figure
           name="TTFT p50"
-          value={load.ttft_p50 > 0 ? milliseconds(load.ttft_p50) : "–"}
+          value={load.ttft_p50 > 0 ? timing(load.ttft_p50) : "–"}
           meaning="Median time to first token of the last fifty requests, from their due moment."
         />
         <Figure

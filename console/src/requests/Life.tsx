@@ -3,7 +3,7 @@ import type { CallDetail } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { Figure } from "../Figure";
 import { Empty, Trouble } from "../frame/State";
-import { ago, grouped, milliseconds } from "../figures";
+import { ago, grouped, timing } from "../figures";
 import { lifeParts, type Part } from "./parts";
 
 const LOOK: Record<Part["kind"], string> = {
@@ -36,7 +36,7 @@ export function Life() {
 
 function Detail({ detail }: { detail: CallDetail }) {
   const { call } = detail;
-  const time = (seconds: number) => (seconds > 0 ? milliseconds(seconds) : "–");
+  const time = (seconds: number) => (seconds > 0 ? timing(seconds) : "–");
   const failed = call.status >= 400;
   return (
     <article className="border border-line bg-sheet p-5">
@@ -129,14 +129,12 @@ function Bar({ detail }: { detail: CallDetail }) {
         data-life
         className="flex h-9 border border-ink/60"
         role="img"
-        aria-label={parts
-          .map((part) => `${part.kind} ${milliseconds(part.to - part.from)}`)
-          .join(", ")}
+        aria-label={parts.map((part) => `${part.kind} ${timing(part.to - part.from)}`).join(", ")}
       >
         {parts.map((part) => (
           <span
             key={part.from}
-            title={`${part.kind}, ${milliseconds(part.to - part.from)}`}
+            title={`${part.kind}, ${timing(part.to - part.from)}`}
             className={LOOK[part.kind]}
             style={{ width: `${(100 * (part.to - part.from)) / total}%` }}
           />
@@ -155,7 +153,7 @@ function Bar({ detail }: { detail: CallDetail }) {
             </span>
           ))}
         </span>
-        <span className="font-mono">{milliseconds(total)}</span>
+        <span className="font-mono">{timing(total)}</span>
       </figcaption>
     </figure>
   );

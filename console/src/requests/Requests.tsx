@@ -4,7 +4,7 @@ import { live } from "../api/live";
 import type { RecordedCall } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { Empty, Trouble } from "../frame/State";
-import { ago, grouped, milliseconds } from "../figures";
+import { ago, grouped, timing } from "../figures";
 import { csv, jsonLines, save } from "./save";
 
 /** What can be asked for; each stands in the address. */
@@ -121,7 +121,7 @@ const HEADS = [
 ];
 
 function Table({ calls }: { calls: RecordedCall[] }) {
-  const time = (seconds: number) => (seconds > 0 ? milliseconds(seconds) : "–");
+  const time = (seconds: number) => (seconds > 0 ? timing(seconds) : "–");
   return (
     <div className="relative overflow-x-auto border border-line bg-sheet">
       <table className="w-full border-collapse font-mono text-sm tabular-nums">

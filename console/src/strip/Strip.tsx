@@ -5,7 +5,7 @@ import type { Step } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { useLive } from "../api/useLive";
 import { Empty, Trouble } from "../frame/State";
-import { grouped, milliseconds } from "../figures";
+import { grouped, timing } from "../figures";
 import { draw, layout, type Palette } from "./draw";
 import { firstAfter, laneUse, preemptions, type LaneRun } from "./runs";
 
@@ -194,7 +194,7 @@ function Card({ hover, model }: { hover: Hover; model: string }) {
       style={{ left: Math.max(0, hover.x - 270), top: hover.y + 12 }}
     >
       <p className="font-mono">
-        step {grouped(step.number)}, {milliseconds(step.duration)}
+        step {grouped(step.number)}, {timing(step.duration)}
       </p>
       <p>
         {step.lanes.length} lanes, {tokens} tokens, {step.waiting} waiting

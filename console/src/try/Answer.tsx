@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 import { live } from "../api/live";
-import { milliseconds } from "../figures";
+import { timing } from "../figures";
 import { Gaps } from "./Gaps";
 import type { Asked } from "./useAsk";
 
@@ -33,10 +33,9 @@ export function Answer({ asked, differs }: { asked: Asked; differs?: number }) {
       <Gaps tokens={tokens} />
       {measured && (
         <p data-figures className="font-mono text-xs text-faint">
-          queued {milliseconds(measured.queued)} · prefill {milliseconds(measured.prefill)} · first
-          token after {milliseconds(measured.ttft)} · {milliseconds(measured.itl_mean)} between
-          tokens · {measured.prompt_tokens} tokens in, {measured.output_tokens} out ·{" "}
-          {measured.ended}
+          queued {timing(measured.queued)} · prefill {timing(measured.prefill)} · first token after{" "}
+          {timing(measured.ttft)} · {timing(measured.itl_mean)} between tokens ·{" "}
+          {measured.prompt_tokens} tokens in, {measured.output_tokens} out · {measured.ended}
         </p>
       )}
       {measured && <p className="text-sm">{ENDS[measured.ended] ?? ""}</p>}

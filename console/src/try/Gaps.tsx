@@ -1,4 +1,4 @@
-import { milliseconds } from "../figures";
+import { timing } from "../figures";
 import type { Token } from "./stream";
 
 /** Each token of an answer as a bar: how long it took to come, and on hover how probable it was. */
@@ -10,12 +10,12 @@ export function Gaps({ tokens }: { tokens: Token[] }) {
   return (
     <figure className="mt-3">
       <figcaption className="text-sm text-faint">
-        Gaps between tokens as they came to this page, to {milliseconds(most / 1000)}
+        Gaps between tokens as they came to this page, to {timing(most / 1000)}
       </figcaption>
       <div
         className="mt-1 flex h-12 items-end gap-px overflow-hidden border-b border-ink/60"
         role="img"
-        aria-label={`${gaps.length} gaps, the largest ${milliseconds(most / 1000)}`}
+        aria-label={`${gaps.length} gaps, the largest ${timing(most / 1000)}`}
       >
         {gaps.map((gap, index) => {
           const token = tokens[index + 1]!;
@@ -27,7 +27,7 @@ export function Gaps({ tokens }: { tokens: Token[] }) {
               key={index}
               className="max-w-2 min-w-px flex-1 bg-ink"
               style={{ height: `${Math.max(4, (100 * gap) / most)}%` }}
-              title={`${JSON.stringify(token.text)} after ${milliseconds(gap / 1000)}, ${share(token.logprob)}\n${others}`}
+              title={`${JSON.stringify(token.text)} after ${timing(gap / 1000)}, ${share(token.logprob)}\n${others}`}
             />
           );
         })}

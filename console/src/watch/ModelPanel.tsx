@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import type { ModelStatus } from "../api/types";
 import { Chart, CLOCK } from "../chart/Chart";
 import { Figure } from "../Figure";
-import { grouped, milliseconds } from "../figures";
+import { grouped, timing } from "../figures";
 import { Memory } from "./Memory";
 import { useTrack } from "./useTrack";
 
@@ -12,7 +12,7 @@ export function ModelPanel({ model, seconds }: { model: ModelStatus; seconds: nu
   const track = useTrack(model.name, seconds);
   const end = track.at.at(-1) ?? Date.now() / 1000;
   const range: [number, number] = [end - seconds, end];
-  const none = (count: number, value: number) => (count > 0 ? milliseconds(value) : "–");
+  const none = (count: number, value: number) => (count > 0 ? timing(value) : "–");
   const spread = ({ count, p50, p95, p99 }: typeof window.ttft) =>
     `${none(count, p50)} · ${none(count, p95)} · ${none(count, p99)}`;
   return (

@@ -32,13 +32,17 @@ fn step(number: u64) -> Value {
     let lanes: Vec<Value> = (0..LANES)
         .map(|lane| {
             let sequence = (number + lane) / SEQUENCE * LANES + lane;
-            let begins = (number + lane) % SEQUENCE == 0;
+            let begins = (number + lane).is_multiple_of(SEQUENCE);
             let (kind, tokens) = if begins { ("prefill", 20) } else { ("decode", 1) };
-            let reused = if begins && lane % 3 == 0 { 16 } else { 0 };
+            let reused = if begins && lane.is_multiple_of(3) { 16 } else { 0 };
             json!({"lane": lane, "sequence": sequence, "kind": kind, "tokens": tokens, "reused": reused})
         })
         .collect();
-    let preempted = if number % 50 == 0 { vec![number] } else { vec![] };
+    let preempted = if number.is_multiple_of(50) {
+        vec![number]
+    } else {
+        vec![]
+    };
     let length = 1.0 / STEPS_A_SECOND as f64;
     json!({"number": number, "at": number as f64 * length, "duration": length * 0.9, "lanes": lanes, "admitted": [],
         "preempted": preempted, "waiting": 9, "pages_used": 100})
