@@ -33,7 +33,7 @@ pub enum Command {
     Ask(Box<AskOptions>),
     /// Show how the service and its models stand
     Status(StatusOptions),
-    /// Serve another model while the service runs
+    /// Look at a model's files, or serve it while the service runs
     #[command(subcommand)]
     Model(ModelCommand),
     /// Look at the calls that were answered
@@ -60,12 +60,13 @@ Examples:
   vastrelay start --demo --context 1024 --memory-share 0.2
   vastrelay start --demo --listen 0.0.0.0:7411 --tls-cert relay.pem --tls-key relay.key --host relay.example
 
-The folder holds config.json, tokenizer.json and model.safetensors (one file, or shards with their index).")]
+The folder holds config.json, tokenizer.json and model.safetensors (one file, or shards with their index); one GGUF file
+holds all of it.")]
 pub struct StartOptions {
     /// Serve the demo model `pierdesk@1` under the name `pierdesk`
     #[arg(long)]
     pub demo: bool,
-    /// Serve a folder of weights under a name; may be given several times
+    /// Serve a folder of weights, or a GGUF file, under a name; may be given several times
     #[arg(long = "model", value_name = "NAME=PATH", value_parser = named_folder)]
     pub models: Vec<(String, PathBuf)>,
     /// Where the database and the demo's weights are kept [default: the platform's data directory]
@@ -142,6 +143,33 @@ pub enum LogForm {
 pub enum ModelCommand {
     /// Load a model and serve it from now on
     Start(ModelStartOptions),
+    /// Say what a folder or file holds and whether it would run here, without a service
+    Inspect(ModelInspectOptions),
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay model inspect ./pierdesk-1
+  vastrelay model inspect ./model.gguf --json")]
+pub struct ModelInspectOptions {
+    /// A folder of safetensors, or a GGUF file
+    pub path: PathBuf,
+    /// Most sequences in one batch, for the arithmetic of memory
+    #[arg(long, value_name = "N", default_value_t = 16)]
+    pub width: usize,
+    /// Most tokens in one step
+    #[arg(long, value_name = "TOKENS", default_value_t = 320)]
+    pub step_budget: usize,
+    /// Most tokens of one sequence [default: the model's own]
+    #[arg(long, value_name = "TOKENS")]
+    pub context: Option<usize>,
+    /// Fraction of this machine's memory that it may take
+    #[arg(long, value_name = "FRACTION", default_value_t = 0.4)]
+    pub memory_share: f64,
+    /// Print all of it as JSON
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Args)]

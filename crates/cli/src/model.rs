@@ -1,5 +1,7 @@
 //! `vastrelay model`.
 
+mod inspect;
+
 use crate::args::{ModelCommand, ModelStartOptions};
 use crate::client::Client;
 use crate::failure::Failure;
@@ -7,10 +9,11 @@ use crate::output::{json, line};
 use vastrelay_serving::memory::{bytes, grouped};
 use vastrelay_wire::manage::{ModelStatus, NewModel};
 
-/// Changes which models a running service serves.
+/// Looks at models, and changes which of them a running service serves.
 pub async fn run(command: &ModelCommand) -> Result<(), Failure> {
     match command {
         ModelCommand::Start(options) => start(options).await,
+        ModelCommand::Inspect(options) => inspect::run(options),
     }
 }
 

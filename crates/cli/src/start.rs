@@ -106,8 +106,6 @@ fn load(options: &StartOptions, settings: &ReplicaSettings, data: &Path) -> Resu
 }
 
 fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
-    let memory =
-        System::new_with_specifics(RefreshKind::nothing().with_memory(MemoryRefreshKind::nothing().with_ram()));
     let most = machine_cores();
     let cores = options.cores.unwrap_or(most.saturating_sub(1).max(1));
     if cores > most {
@@ -124,8 +122,14 @@ fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
         cores,
         memory_share: options.memory_share,
         pages: options.pages,
-        device_memory: memory.total_memory() as usize,
+        device_memory: device_memory(),
     })
+}
+
+/// Returns the memory of this machine, in bytes.
+pub fn device_memory() -> usize {
+    let memory = RefreshKind::nothing().with_memory(MemoryRefreshKind::nothing().with_ram());
+    System::new_with_specifics(memory).total_memory() as usize
 }
 
 fn machine_cores() -> usize {

@@ -8,7 +8,7 @@ use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_engine::{CpuExecutor, Engine, Executor, Limits};
 use vastrelay_kernels::Isa;
 use vastrelay_text::{ChatTemplate, TextError, Tokenizer};
-use vastrelay_weights::{Checkpoint, GenerationDefaults, ModelDescription, WeightsError};
+use vastrelay_weights::{Checkpoint, GenerationDefaults, Gguf, ModelDescription, WeightsError};
 
 /// How a model is to be served.
 #[derive(Clone, Debug)]
@@ -88,13 +88,12 @@ impl Replica {
         let context = check(settings, &description)?;
         let checkpoint = Checkpoint::open(folder)?;
         description.check(&checkpoint)?;
-        let tokenizer = Tokenizer::open(folder)?;
-        let template = ChatTemplate::open(folder)?;
+        let (tokenizer, template) = texts(folder)?;
         let defaults = GenerationDefaults::open(folder)?;
         let budget = (settings.device_memory as f64 * settings.memory_share) as usize;
         let memory = MemoryPlan::new(
             &description,
-            checkpoint.stored_bytes(),
+            checkpoint.loaded_bytes(),
             settings.device_memory,
             budget,
             settings.width,
@@ -141,6 +140,27 @@ impl Replica {
             cores: settings.cores,
         })
     }
+}
+
+/// Returns the tokenizer and the chat template of a folder or a GGUF file.
+///
+/// # Errors
+/// When one of them cannot be read.
+pub fn texts(path: &Path) -> Result<(Tokenizer, Option<ChatTemplate>), LoadError> {
+    if !Gguf::is_one(path) {
+        return Ok((Tokenizer::open(path)?, ChatTemplate::open(path)?));
+    }
+    let gguf = Gguf::open(path)?;
+    let tokenizer = Tokenizer::parse(path, gguf.tokenizer()?.to_string().as_bytes())?;
+    let bound = |which: &str| gguf.bound(which).unwrap_or_default().to_owned();
+    let template = gguf
+        .template()
+        .map(|source| ChatTemplate::new(source.to_owned(), bound("bos"), bound("eos")));
+    let template = template.transpose().map_err(|error| TextError::Format {
+        path: path.to_owned(),
+        reason: format!("the chat template is not valid Jinja: {error}"),
+    })?;
+    Ok((tokenizer, template))
 }
 
 /// Checks the settings against each other and the model; returns the context to serve.

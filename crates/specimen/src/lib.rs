@@ -4,6 +4,8 @@
 //! have the same model without a file that holds it.
 #![warn(missing_docs)]
 
+pub mod gguf;
+
 use half::bf16;
 use safetensors::tensor::{Dtype, TensorView, serialize_to_file};
 use serde_json::{Map, Value, json};

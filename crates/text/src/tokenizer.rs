@@ -26,12 +26,20 @@ impl Tokenizer {
             path: path.clone(),
             source,
         })?;
+        Tokenizer::parse(&path, &text)
+    }
+
+    /// Reads a tokenizer in the words of `tokenizer.json`; the path is for errors.
+    ///
+    /// # Errors
+    /// When it is malformed, or its decoder is of an unknown kind.
+    pub fn parse(path: &Path, text: &[u8]) -> Result<Tokenizer, TextError> {
         let format = |reason: String| TextError::Format {
-            path: path.clone(),
+            path: path.to_owned(),
             reason,
         };
-        let inner = tokenizers::Tokenizer::from_bytes(&text).map_err(|e| format(e.to_string()))?;
-        let file: serde_json::Value = serde_json::from_slice(&text).map_err(|e| format(e.to_string()))?;
+        let inner = tokenizers::Tokenizer::from_bytes(text).map_err(|e| format(e.to_string()))?;
+        let file: serde_json::Value = serde_json::from_slice(text).map_err(|e| format(e.to_string()))?;
         let pieces = Arc::new(TokenPieces::new(&inner, &file).map_err(format)?);
         let added = inner.get_added_tokens_decoder().into_values();
         let control_tokens = added

@@ -1,6 +1,8 @@
-//! The tensors of a folder, read through memory maps.
+//! The tensors of a folder or a file, read through memory maps.
 
+use crate::blocks::BlockType;
 use crate::error::WeightsError;
+use crate::gguf::{Gguf, Rows};
 use half::{bf16, f16};
 use memmap2::Mmap;
 use safetensors::{Dtype, SafeTensors};
@@ -11,7 +13,7 @@ use std::fs::File;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
-/// A folder of safetensors files, one or sharded, mapped into memory.
+/// A folder of safetensors files, one or sharded, or a GGUF file, mapped into memory.
 pub struct Checkpoint {
     folder: PathBuf,
     maps: Vec<Mmap>,
@@ -20,9 +22,25 @@ pub struct Checkpoint {
 
 struct Place {
     file: usize,
-    dtype: Dtype,
+    stored: Stored,
     shape: Vec<usize>,
     bytes: Range<usize>,
+}
+
+/// How a tensor's values lie in a file.
+#[derive(Clone, Copy)]
+enum Stored {
+    Safetensors(Dtype),
+    Blocks(BlockType, Rows),
+}
+
+impl Stored {
+    fn name(self) -> String {
+        match self {
+            Stored::Safetensors(dtype) => format!("{dtype:?}"),
+            Stored::Blocks(block, _) => block.name().to_owned(),
+        }
+    }
 }
 
 /// The values of a tensor, borrowed from the map where it stores them as they are.
@@ -39,11 +57,14 @@ struct Index {
 }
 
 impl Checkpoint {
-    /// Opens a folder with `model.safetensors`, or with `model.safetensors.index.json` and the shards it names.
+    /// Opens a GGUF file, a folder with `model.safetensors`, or one with `model.safetensors.index.json` and the shards it names.
     ///
     /// # Errors
     /// When a file is missing or malformed, or a shard lacks a tensor that the index places in it.
     pub fn open(folder: &Path) -> Result<Checkpoint, WeightsError> {
+        if Gguf::is_one(folder) {
+            return Checkpoint::of_gguf(folder);
+        }
         let mut checkpoint = Checkpoint {
             folder: folder.to_owned(),
             maps: Vec::new(),
@@ -100,11 +121,59 @@ impl Checkpoint {
         self.tensors.values().map(|place| place.bytes.len()).sum()
     }
 
-    /// Returns a tensor of the given shape, widened to `f32` when it is stored as F16.
+    /// Returns the bytes of all tensors together once they are loaded, in the precisions that execute.
+    pub fn loaded_bytes(&self) -> usize {
+        let loaded = |place: &Place| {
+            let bytes = match place.stored {
+                Stored::Safetensors(Dtype::BF16) => 2,
+                _ => 4,
+            };
+            place.shape.iter().product::<usize>() * bytes
+        };
+        self.tensors.values().map(loaded).sum()
+    }
+
+    /// Returns how many tensors and bytes are stored in which type.
+    pub fn types(&self) -> BTreeMap<String, (usize, usize)> {
+        let mut types = BTreeMap::new();
+        for place in self.tensors.values() {
+            let (count, bytes): &mut (usize, usize) = types.entry(place.stored.name()).or_default();
+            *count += 1;
+            *bytes += place.bytes.len();
+        }
+        types
+    }
+
+    fn of_gguf(path: &Path) -> Result<Checkpoint, WeightsError> {
+        let map = map(path)?;
+        let gguf = Gguf::parse(path, &map)?;
+        let mut tensors = BTreeMap::new();
+        for tensor in &gguf.tensors {
+            let (name, rows) = gguf.renamed(&tensor.name);
+            let place = Place {
+                file: 0,
+                stored: Stored::Blocks(tensor.stored, rows),
+                shape: tensor.shape.clone(),
+                bytes: tensor.bytes.clone(),
+            };
+            tensors.insert(name, place);
+        }
+        Ok(Checkpoint {
+            folder: path.to_owned(),
+            maps: vec![map],
+            tensors,
+        })
+    }
+
+    /// Makes sure that there is a tensor of the given shape and of a type that can be read.
     ///
     /// # Errors
-    /// When it is missing, or of another shape or of a type that cannot be read.
-    pub fn tensor(&self, name: &str, shape: &[usize]) -> Result<Tensor<'_>, WeightsError> {
+    /// What is wrong.
+    pub fn fits(&self, name: &str, shape: &[usize]) -> Result<(), WeightsError> {
+        self.place(name, shape).map(drop)
+    }
+
+    fn place(&self, name: &str, shape: &[usize]) -> Result<&Place, WeightsError> {
         let place = self.tensors.get(name).ok_or_else(|| WeightsError::Missing {
             name: name.to_owned(),
             folder: self.folder.clone(),
@@ -116,32 +185,40 @@ impl Checkpoint {
                 wanted: shape.to_vec(),
             });
         }
+        match place.stored {
+            Stored::Blocks(..) | Stored::Safetensors(Dtype::F32 | Dtype::BF16 | Dtype::F16) => Ok(place),
+            Stored::Safetensors(_) => Err(WeightsError::Type {
+                name: name.to_owned(),
+                found: place.stored.name(),
+            }),
+        }
+    }
+
+    /// Returns a tensor of the given shape, widened to `f32` when it is stored as F16 or in blocks.
+    ///
+    /// # Errors
+    /// When it is missing, or of another shape or of a type that cannot be read.
+    pub fn tensor(&self, name: &str, shape: &[usize]) -> Result<Tensor<'_>, WeightsError> {
+        let place = self.place(name, shape)?;
         let bytes = &self.maps[place.file][place.bytes.clone()];
-        match place.dtype {
-            Dtype::F32 => Ok(Tensor::F32(aligned(bytes))),
-            Dtype::BF16 => Ok(Tensor::Bf16(aligned(bytes))),
-            Dtype::F16 => {
+        match place.stored {
+            Stored::Blocks(block, rows) => {
+                let count = shape.first().copied().unwrap_or(1);
+                Ok(Tensor::F32(Cow::Owned(rows.in_order(block.values(bytes), count))))
+            }
+            Stored::Safetensors(Dtype::F32) => Ok(Tensor::F32(aligned(bytes))),
+            Stored::Safetensors(Dtype::BF16) => Ok(Tensor::Bf16(aligned(bytes))),
+            Stored::Safetensors(_) => {
                 let halves: Cow<'_, [f16]> = aligned(bytes);
                 Ok(Tensor::F32(Cow::Owned(
                     halves.iter().map(|half| half.to_f32()).collect(),
                 )))
             }
-            other => Err(WeightsError::Type {
-                name: name.to_owned(),
-                found: format!("{other:?}"),
-            }),
         }
     }
 
     fn add_file(&mut self, path: &Path) -> Result<(), WeightsError> {
-        let read = |source| WeightsError::Read {
-            path: path.to_owned(),
-            source,
-        };
-        let file = File::open(path).map_err(read)?;
-        // SAFETY: the map is read only. A checkpoint is not to be changed while it is served; if somebody cuts the file
-        // short all the same, the process ends by a bus error, which no reader of a mapped file can prevent.
-        let map = unsafe { Mmap::map(&file) }.map_err(read)?;
+        let map = map(path)?;
         let format = |reason: String| WeightsError::Format {
             path: path.to_owned(),
             reason,
@@ -151,7 +228,7 @@ impl Checkpoint {
             let start = view.data().as_ptr() as usize - map.as_ptr() as usize;
             let place = Place {
                 file: self.maps.len(),
-                dtype: view.dtype(),
+                stored: Stored::Safetensors(view.dtype()),
                 shape: view.shape().to_vec(),
                 bytes: start..start + view.data().len(),
             };
@@ -172,6 +249,21 @@ impl Tensor<'_> {
             Tensor::Bf16(values) => values.iter().map(|value| value.to_f32()).collect(),
         }
     }
+}
+
+/// Maps a file into memory.
+///
+/// # Errors
+/// When it cannot be read.
+pub(crate) fn map(path: &Path) -> Result<Mmap, WeightsError> {
+    let read = |source| WeightsError::Read {
+        path: path.to_owned(),
+        source,
+    };
+    let file = File::open(path).map_err(read)?;
+    // SAFETY: the map is read only. A checkpoint is not to be changed while it is served; if somebody cuts the file short all
+    // the same, the process ends by a bus error, which no reader of a mapped file can prevent.
+    unsafe { Mmap::map(&file) }.map_err(read)
 }
 
 /// Returns the bytes as values, copied only when they do not lie on a boundary of the type.
@@ -218,7 +310,7 @@ fn hint(folder: &Path) -> String {
     {
         "; there are pickled weights, which could run code and are never read: convert them to safetensors".into()
     } else if endings.contains("gguf") {
-        "; there is a GGUF file, which cannot be read yet".into()
+        "; there is a GGUF file: name the file itself".into()
     } else {
         String::new()
     }

@@ -2,8 +2,10 @@
 
 use crate::checkpoint::{Checkpoint, read_json};
 use crate::error::WeightsError;
+use crate::gguf::Gguf;
 use crate::rope::{RopeScaling, Rotary};
 use serde_json::{Map, Value};
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
 /// A decoder-only transformer described by data: all that is needed to run its weights.
@@ -61,11 +63,16 @@ const FOREIGN: [&str; 14] = [
 const NEEDLESS: [&str; 1] = ["rotary_emb.inv_freq"];
 
 impl ModelDescription {
-    /// Reads `config.json` of a folder.
+    /// Reads `config.json` of a folder, or the settings of a GGUF file.
     ///
     /// # Errors
     /// When it is missing or malformed, or says something that cannot be run: the error names the field.
     pub fn open(folder: &Path) -> Result<ModelDescription, WeightsError> {
+        if Gguf::is_one(folder) {
+            let fields = Gguf::open(folder)?.config()?;
+            let path = folder.to_owned();
+            return Fields { path, fields }.describe();
+        }
         let path = folder.join("config.json");
         let fields: Map<String, Value> = read_json(&path)?;
         Fields { path, fields }.describe()
@@ -113,23 +120,28 @@ impl ModelDescription {
     /// # Errors
     /// On the first tensor that is missing, misshapen, of an unreadable type, or unexpected.
     pub fn check(&self, checkpoint: &Checkpoint) -> Result<(), WeightsError> {
+        self.problems(checkpoint).into_iter().next().map_or(Ok(()), Err)
+    }
+
+    /// Returns every tensor that is missing, misshapen, of an unreadable type, or unexpected.
+    pub fn problems(&self, checkpoint: &Checkpoint) -> Vec<WeightsError> {
         let wanted = self.tensors();
-        for (name, shape) in &wanted {
-            checkpoint.tensor(name, shape)?;
-        }
+        let names: HashSet<&str> = wanted.iter().map(|(name, _)| name.as_str()).collect();
         let known = |name: &str| {
-            wanted.iter().any(|(wanted, _)| wanted == name)
+            names.contains(name)
                 || NEEDLESS.iter().any(|ending| name.ends_with(ending))
                 || (self.tied_head && name == "lm_head.weight")
         };
-        match checkpoint.names().find(|name| !known(name)) {
-            None => Ok(()),
-            Some(name) => Err(WeightsError::Unexpected {
-                name: name.to_owned(),
-                folder: checkpoint.folder().to_owned(),
-                architecture: self.architecture.clone(),
-            }),
-        }
+        let unfit = wanted
+            .iter()
+            .filter_map(|(name, shape)| checkpoint.fits(name, shape).err());
+        let unexpected = checkpoint.names().filter(|name| !known(name));
+        let unexpected = unexpected.map(|name| WeightsError::Unexpected {
+            name: name.to_owned(),
+            folder: checkpoint.folder().to_owned(),
+            architecture: self.architecture.clone(),
+        });
+        unfit.chain(unexpected).collect()
     }
 }
 

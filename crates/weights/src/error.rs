@@ -38,6 +38,16 @@ pub enum WeightsError {
         /// Why.
         reason: String,
     },
+    /// A GGUF file is malformed.
+    #[error("{path} cannot be read as GGUF, at byte {at}: {reason}")]
+    Gguf {
+        /// The file.
+        path: PathBuf,
+        /// How far it was read.
+        at: usize,
+        /// Why no further.
+        reason: String,
+    },
     /// A field has a value that is not supported.
     #[error("{file}: `{field}` is {found}; {wanted}")]
     Field {

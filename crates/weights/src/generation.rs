@@ -2,6 +2,7 @@
 
 use crate::checkpoint::read_json;
 use crate::error::WeightsError;
+use crate::gguf::Gguf;
 use serde::Deserialize;
 use std::path::Path;
 
@@ -38,13 +39,19 @@ struct File {
 }
 
 impl GenerationDefaults {
-    /// Reads `generation_config.json`; end tokens come from `config.json` where the former is absent or has none.
+    /// Reads the end tokens of a GGUF file, or `generation_config.json` of a folder; end tokens come from `config.json` where the former is absent or has none.
     ///
     /// With `do_sample: false` the default temperature is 0.
     ///
     /// # Errors
     /// When a file is malformed.
     pub fn open(folder: &Path) -> Result<GenerationDefaults, WeightsError> {
+        if Gguf::is_one(folder) {
+            return Ok(GenerationDefaults {
+                end_ids: Gguf::open(folder)?.end_ids(),
+                ..GenerationDefaults::default()
+            });
+        }
         let path = folder.join("generation_config.json");
         let file: File = if path.is_file() {
             read_json(&path)?

@@ -2,6 +2,8 @@
 //!
 //! | module | question it answers |
 //! |---|---|
+//! | [`gguf`] | what does a single file of weights, settings and tokenizer hold? |
+//! | [`blocks`] | which values do blocks of quantized weights stand for? |
 //! | [`checkpoint`] | which tensors are there, and what are their bytes? |
 //! | [`description`] | what model do they make up, and can it be run? |
 //! | [`rope`] | at which frequencies do its positions turn? |
@@ -10,13 +12,16 @@
 //! Nothing is guessed: what a config says and this crate does not know is refused by the field's name.
 #![warn(missing_docs)]
 
+pub mod blocks;
 pub mod checkpoint;
 pub mod description;
 pub mod error;
 pub mod generation;
+pub mod gguf;
 pub mod rope;
 
 pub use checkpoint::{Checkpoint, Tensor};
 pub use description::ModelDescription;
 pub use error::WeightsError;
 pub use generation::GenerationDefaults;
+pub use gguf::Gguf;

@@ -198,7 +198,7 @@ fn failures_have_their_exit_codes_and_say_what_would_work() {
         r#"{"architectures": ["StrangeForCausalLM"]}"#,
     )
     .unwrap();
-    let cases: [(&[&str], i32, &str); 12] = [
+    let cases: [(&[&str], i32, &str); 11] = [
         (
             &["ask", "--url", "http://127.0.0.1:9", "Hello"],
             3,
@@ -208,11 +208,6 @@ fn failures_have_their_exit_codes_and_say_what_would_work() {
         (&["ask", "--url", "not an address", "Hello"], 2, "no address"),
         (&["ask"], 2, "no question"),
         (&["fly"], 2, "unrecognized subcommand"),
-        (
-            &["start", "--data", data, "--listen", "127.0.0.1:0"],
-            2,
-            "--demo or --model",
-        ),
         (
             &["start", "--demo", "--data", data, "--listen", "0.0.0.0:0"],
             1,

@@ -9,6 +9,7 @@ mod load;
 mod manage;
 mod measure;
 mod metrics;
+mod model;
 mod records;
 mod reference;
 mod support;

@@ -1,0 +1,235 @@
+//! `vastrelay model inspect`: what a path holds, without a service and without loading it.
+
+use crate::args::ModelInspectOptions;
+use crate::failure::Failure;
+use crate::output::{json, line};
+use crate::start::device_memory;
+use serde::Serialize;
+use std::path::Path;
+use vastrelay_serving::MemoryPlan;
+use vastrelay_serving::memory::{bytes, grouped};
+use vastrelay_serving::replica::texts;
+use vastrelay_weights::{Checkpoint, GenerationDefaults, Gguf, ModelDescription};
+
+/// What is known of a path.
+#[derive(Serialize)]
+struct Inspection {
+    path: String,
+    format: &'static str,
+    architecture: String,
+    parameters: usize,
+    layers: usize,
+    width: usize,
+    heads: usize,
+    kv_heads: usize,
+    head_dim: usize,
+    context: usize,
+    vocabulary: usize,
+    tied_head: bool,
+    stored: Vec<StoredType>,
+    stored_bytes: usize,
+    /// Once it runs: blocks and half floats are widened to 32 bits, which loses nothing.
+    loaded_bytes: usize,
+    tokens: usize,
+    template: bool,
+    end_tokens: Vec<EndToken>,
+    /// Tensors that are missing, extra or misshapen; empty when it can run.
+    problems: Vec<String>,
+    fit: Fit,
+}
+
+#[derive(Serialize)]
+struct StoredType {
+    name: String,
+    tensors: usize,
+    bytes: usize,
+}
+
+#[derive(Serialize)]
+struct EndToken {
+    id: u32,
+    text: String,
+}
+
+/// Whether it fits this machine, with the usual settings.
+#[derive(Serialize)]
+struct Fit {
+    fits: bool,
+    lines: Vec<String>,
+}
+
+/// Says what a folder or a file holds and whether it would run here.
+pub fn run(options: &ModelInspectOptions) -> Result<(), Failure> {
+    let found = inspect(options)?;
+    if options.json {
+        json(&found)?;
+    } else {
+        print(&found);
+    }
+    match found.problems.len() {
+        0 => Ok(()),
+        1 => Err(Failure::failed("it cannot run: one tensor is not as it has to be")),
+        count => Err(Failure::failed(format!(
+            "it cannot run: {count} tensors are not as they have to be"
+        ))),
+    }
+}
+
+fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
+    let path = &options.path;
+    let model = ModelDescription::open(path).map_err(Failure::failed)?;
+    let checkpoint = Checkpoint::open(path).map_err(Failure::failed)?;
+    let (tokenizer, template) = texts(path).map_err(Failure::failed)?;
+    let ends = GenerationDefaults::open(path).map_err(Failure::failed)?.end_ids;
+    let stored = checkpoint
+        .types()
+        .into_iter()
+        .map(|(name, (tensors, bytes))| StoredType { name, tensors, bytes });
+    let end = |id: &u32| EndToken {
+        id: *id,
+        text: tokenizer.pieces().text(&[*id]),
+    };
+    Ok(Inspection {
+        path: path.display().to_string(),
+        format: if Gguf::is_one(path) { "GGUF" } else { "safetensors" },
+        architecture: model.architecture.clone(),
+        parameters: model.parameters(),
+        layers: model.layers,
+        width: model.width,
+        heads: model.heads,
+        kv_heads: model.kv_heads,
+        head_dim: model.head_dim,
+        context: model.context,
+        vocabulary: model.vocabulary,
+        tied_head: model.tied_head,
+        stored: stored.collect(),
+        stored_bytes: checkpoint.stored_bytes(),
+        loaded_bytes: checkpoint.loaded_bytes(),
+        tokens: tokenizer.pieces().count(),
+        template: template.is_some(),
+        end_tokens: ends.iter().map(end).collect(),
+        problems: model.problems(&checkpoint).iter().map(ToString::to_string).collect(),
+        fit: fit(options, &model, &checkpoint),
+    })
+}
+
+fn fit(options: &ModelInspectOptions, model: &ModelDescription, checkpoint: &Checkpoint) -> Fit {
+    let device = device_memory();
+    let budget = (device as f64 * options.memory_share) as usize;
+    let context = options.context.unwrap_or(model.context).min(model.context);
+    let plan = MemoryPlan::new(
+        model,
+        checkpoint.loaded_bytes(),
+        device,
+        budget,
+        options.width,
+        options.step_budget,
+        context,
+        None,
+    );
+    match plan {
+        Ok(plan) => Fit {
+            fits: true,
+            lines: plan.lines(),
+        },
+        Err(reason) => Fit {
+            fits: false,
+            lines: vec![reason.to_string()],
+        },
+    }
+}
+
+fn print(found: &Inspection) {
+    let row = |name: &str, value: String| line(format!("  {name:<14}{value}"));
+    let name = Path::new(&found.path)
+        .file_name()
+        .unwrap_or_default()
+        .to_string_lossy()
+        .into_owned();
+    line(format!(
+        "{name}: {}, {} parameters",
+        found.architecture,
+        grouped(found.parameters)
+    ));
+    row(
+        "format",
+        format!(
+            "{}, {} stored, {} once loaded",
+            found.format,
+            bytes(found.stored_bytes),
+            bytes(found.loaded_bytes)
+        ),
+    );
+    for stored in &found.stored {
+        row(
+            "",
+            format!(
+                "{:<6} {:>4} tensors  {:>10}",
+                stored.name,
+                stored.tensors,
+                bytes(stored.bytes)
+            ),
+        );
+    }
+    let head = if found.tied_head {
+        "the embedding is its head"
+    } else {
+        "a head of its own"
+    };
+    row(
+        "layers",
+        format!(
+            "{} of width {}, {} heads of {}, {} for keys and values, {head}",
+            found.layers, found.width, found.heads, found.head_dim, found.kv_heads
+        ),
+    );
+    row("context", format!("{} tokens", grouped(found.context)));
+    row(
+        "vocabulary",
+        format!(
+            "{} tokens, {} in the tokenizer",
+            grouped(found.vocabulary),
+            grouped(found.tokens)
+        ),
+    );
+    row(
+        "template",
+        if found.template {
+            "there is one: chat works".into()
+        } else {
+            "none: plain completions only".into()
+        },
+    );
+    let ends: Vec<String> = found
+        .end_tokens
+        .iter()
+        .map(|end| format!("{} `{}`", end.id, end.text))
+        .collect();
+    row(
+        "ends at",
+        if ends.is_empty() {
+            "no token: answers end by their length".into()
+        } else {
+            ends.join(", ")
+        },
+    );
+    row("runs on", "cpu".into());
+    let verdict = if found.fit.fits {
+        "it fits this machine"
+    } else {
+        "it does not fit this machine"
+    };
+    row("memory", verdict.into());
+    found.fit.lines.iter().for_each(|text| line(format!("    {text}")));
+    if !found.problems.is_empty() {
+        row(
+            "tensors",
+            format!("{} are not as they have to be", found.problems.len()),
+        );
+        found
+            .problems
+            .iter()
+            .take(20)
+            .for_each(|problem| line(format!("    {problem}")));
+    }
+}
