@@ -34,6 +34,18 @@ SHAPES = {
         "mlp_bias": False, "hidden_act": "silu", "eos_token_id": 319,
         "rope_scaling": {"rope_type": "yarn", "factor": 4.0, "original_max_position_embeddings": 64},
     },
+    "biased": {
+        "architectures": ["Qwen2ForCausalLM"], "vocab_size": 300, "hidden_size": 64, "intermediate_size": 96,
+        "num_hidden_layers": 2, "num_attention_heads": 4, "num_key_value_heads": 2, "head_dim": 16, "rms_norm_eps": 1e-6,
+        "max_position_embeddings": 256, "rope_theta": 1000000.0, "tie_word_embeddings": True, "hidden_act": "silu",
+        "use_sliding_window": False, "sliding_window": 32, "max_window_layers": 1, "eos_token_id": 299,
+    },
+    "normed": {
+        "architectures": ["Qwen3ForCausalLM"], "vocab_size": 300, "hidden_size": 64, "intermediate_size": 96,
+        "num_hidden_layers": 2, "num_attention_heads": 4, "num_key_value_heads": 2, "head_dim": 24, "rms_norm_eps": 1e-6,
+        "max_position_embeddings": 256, "rope_theta": 1000000.0, "tie_word_embeddings": False, "hidden_act": "silu",
+        "attention_bias": False, "eos_token_id": 299,
+    },
 }
 
 
@@ -42,16 +54,22 @@ def tensor_shapes(config):
     q = config["num_attention_heads"] * config["head_dim"]
     kv = config["num_key_value_heads"] * config["head_dim"]
     shapes = {"model.embed_tokens.weight": (config["vocab_size"], d), "model.norm.weight": (d,)}
+    family = config["architectures"][0]
+    biased = {"q", "k", "v", "o"} if config.get("attention_bias") else set()
+    if family == "Qwen2ForCausalLM":
+        biased = {"q", "k", "v"}
     for i in range(config["num_hidden_layers"]):
         at = f"model.layers.{i}."
         shapes[at + "input_layernorm.weight"] = shapes[at + "post_attention_layernorm.weight"] = (d,)
         for name, rows, columns in (("q", q, d), ("k", kv, d), ("v", kv, d), ("o", d, q)):
             shapes[at + f"self_attn.{name}_proj.weight"] = (rows, columns)
-            if config["attention_bias"]:
+            if name in biased:
                 shapes[at + f"self_attn.{name}_proj.bias"] = (rows,)
+        if family == "Qwen3ForCausalLM":
+            shapes[at + "self_attn.q_norm.weight"] = shapes[at + "self_attn.k_norm.weight"] = (config["head_dim"],)
         for name, rows, columns in (("gate", f, d), ("up", f, d), ("down", d, f)):
             shapes[at + f"mlp.{name}_proj.weight"] = (rows, columns)
-            if config["mlp_bias"]:
+            if config.get("mlp_bias"):
                 shapes[at + f"mlp.{name}_proj.bias"] = (rows,)
     if not config["tie_word_embeddings"]:
         shapes["lm_head.weight"] = (config["vocab_size"], d)
@@ -150,8 +168,11 @@ def logits(config, tensors, ids):
     for i in range(config["num_hidden_layers"]):
         at = f"model.layers.{i}."
         h = norm(x, get(at + "input_layernorm.weight"))
-        q = rotate(linear(h, at + "self_attn.q_proj").reshape(count, heads, size), cos, sin)
-        k = rotate(linear(h, at + "self_attn.k_proj").reshape(count, groups, size), cos, sin)
+        q = linear(h, at + "self_attn.q_proj").reshape(count, heads, size)
+        k = linear(h, at + "self_attn.k_proj").reshape(count, groups, size)
+        if at + "self_attn.q_norm.weight" in tensors:
+            q, k = norm(q, get(at + "self_attn.q_norm.weight")), norm(k, get(at + "self_attn.k_norm.weight"))
+        q, k = rotate(q, cos, sin), rotate(k, cos, sin)
         v = linear(h, at + "self_attn.v_proj").reshape(count, groups, size)
         k, v = np.repeat(k, heads // groups, 1), np.repeat(v, heads // groups, 1)
         scores = np.einsum("qhd,khd->hqk", q, k) / math.sqrt(size)

@@ -98,6 +98,9 @@ export function AskDesk({
           )}
         </div>
         <Answer asked={asked} />
+        {Number(body?.n) > 1 && (
+          <p className="text-sm text-faint">Of {Number(body?.n)} answers the first is shown.</p>
+        )}
       </form>
       {body ? (
         <div className="flex min-w-0 flex-col gap-5">

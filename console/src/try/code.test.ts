@@ -32,3 +32,23 @@ test("every language names the address, the model and the question, and hides th
 test("a sign that ends a shell's word does not end it", () => {
   expect(program("vastrelay", "http://r", BODY, false)).toContain(`'What'\\''s new?'`);
 });
+
+test("what only JSON can say is said in Python's words, and what a command cannot say is told", () => {
+  const body = {
+    model: "pierdesk",
+    messages: [{ role: "user", content: "Hello" }],
+    store: false,
+    seed: null,
+    top_k: 4,
+    n: 2,
+    stop: "x",
+  };
+  const python = program("Python", "http://h", body, false);
+  expect(python).toContain("    store=False,\n    seed=None,\n    n=2,\n");
+  expect(python).toContain('    extra_body={"top_k": 4},');
+  const own = program("vastrelay", "http://h", body, false);
+  expect(own).toContain("--top-k 4 --stop 'x' 'Hello'\n# It has no words for store, n;");
+  const streamed = { ...body, stream: true };
+  expect(program("Python", "http://h", streamed, false)).toContain("for piece in answer:");
+  expect(program("JavaScript", "http://h", streamed, false)).toContain("for await");
+});

@@ -33,12 +33,16 @@ function curl(origin: string, body: ChatBody, keyed: boolean): string {
   return `curl ${origin}/v1/chat/completions -H 'content-type: application/json'${key} -d ${quoted(JSON.stringify(body))}`;
 }
 
+/** Fields that the official Python client has no words for: they go where it lets anything pass. */
+const OWN_FIELDS = ["top_k", "min_p", "repetition_penalty", "min_tokens", "include"];
+
 function python(origin: string, body: ChatBody, keyed: boolean): string {
   const key = keyed ? 'os.environ["VASTRELAY_KEY"]' : '"none"';
-  // JSON is Python, but for these three words; none of them is in a body of ours outside of texts.
-  const fields = Object.entries(body).map(
-    ([name, value]) => `    ${name}=${JSON.stringify(value)},`,
-  );
+  const own = Object.entries(body).filter(([name]) => OWN_FIELDS.includes(name));
+  const fields = Object.entries(body)
+    .filter(([name]) => !OWN_FIELDS.includes(name))
+    .map(([name, value]) => `    ${name}=${pythonValue(value)},`);
+  if (own.length > 0) fields.push(`    extra_body=${pythonValue(Object.fromEntries(own))},`);
   return [
     ...(keyed ? ["import os", ""] : []),
     "from openai import OpenAI",
@@ -47,8 +51,25 @@ function python(origin: string, body: ChatBody, keyed: boolean): string {
     "answer = client.chat.completions.create(",
     ...fields,
     ")",
-    "print(answer.choices[0].message.content)",
+    ...(body.stream
+      ? ["for piece in answer:", '    print(piece.choices[0].delta.content or "", end="")']
+      : ["print(answer.choices[0].message.content)"]),
   ].join("\n");
+}
+
+/** A JSON value as Python writes it: texts, numbers and brackets are the same, three words are not. */
+function pythonValue(value: unknown): string {
+  if (value === null) return "None";
+  if (value === true) return "True";
+  if (value === false) return "False";
+  if (Array.isArray(value)) return `[${value.map(pythonValue).join(", ")}]`;
+  if (typeof value === "object") {
+    const fields = Object.entries(value).map(
+      ([name, inner]) => `${JSON.stringify(name)}: ${pythonValue(inner)}`,
+    );
+    return `{${fields.join(", ")}}`;
+  }
+  return JSON.stringify(value);
 }
 
 function javascript(origin: string, body: ChatBody, keyed: boolean): string {
@@ -58,25 +79,44 @@ function javascript(origin: string, body: ChatBody, keyed: boolean): string {
     "",
     `const client = new OpenAI({ baseURL: "${origin}/v1", apiKey: ${key} });`,
     `const answer = await client.chat.completions.create(${JSON.stringify(body, null, 2)});`,
-    "console.log(answer.choices[0].message.content);",
+    ...(body.stream
+      ? [
+          "for await (const piece of answer)",
+          '  process.stdout.write(piece.choices[0]?.delta.content ?? "");',
+        ]
+      : ["console.log(answer.choices[0].message.content);"]),
   ].join("\n");
 }
+
+/** Fields and the options that say the same. */
+const OPTIONS = [
+  ["temperature", "--temperature"],
+  ["max_tokens", "--max-tokens"],
+  ["top_p", "--top-p"],
+  ["top_k", "--top-k"],
+  ["min_p", "--min-p"],
+  ["seed", "--seed"],
+] as const;
 
 function ownClient(origin: string, body: ChatBody, keyed: boolean): string {
   const words = [keyed ? "VASTRELAY_KEY=… vastrelay ask" : "vastrelay ask", `--url ${origin}`];
   words.push(`--model ${body.model}`);
-  const system = body.messages.find(({ role }) => role === "system");
-  if (system) words.push(`--system ${quoted(system.content)}`);
-  for (const [field, option] of [
-    ["temperature", "--temperature"],
-    ["max_tokens", "--max-tokens"],
-    ["top_p", "--top-p"],
-    ["seed", "--seed"],
-  ] as const) {
-    if (body[field] !== undefined) words.push(`${option} ${String(body[field])}`);
+  const said = [...body.messages];
+  const question = said.pop();
+  const system = said[0]?.role === "system" ? said.shift() : undefined;
+  if (system) words.push(`--system ${quoted(String(system.content))}`);
+  for (const [field, option] of OPTIONS) {
+    if (body[field] !== undefined && body[field] !== null) {
+      words.push(`${option} ${String(body[field])}`);
+    }
   }
-  for (const stop of (body.stop as string[] | undefined) ?? [])
-    words.push(`--stop ${quoted(stop)}`);
-  words.push(quoted(body.messages.at(-1)?.content ?? ""));
-  return words.join(" ");
+  const stops = [body.stop ?? []].flat() as string[];
+  for (const stop of stops) words.push(`--stop ${quoted(stop)}`);
+  const content = question?.content;
+  words.push(quoted(typeof content === "string" ? content : JSON.stringify(content ?? "")));
+  const known = ["model", "messages", "stop", "stream", ...OPTIONS.map(([field]) => field)];
+  const left = Object.keys(body).filter((field) => !known.includes(field as never));
+  if (said.length > 0) left.unshift("the messages before the last");
+  const note = `# It has no words for ${left.join(", ")}; the other languages send all of it.`;
+  return left.length > 0 ? `${words.join(" ")}\n${note}` : words.join(" ");
 }

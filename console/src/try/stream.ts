@@ -32,6 +32,7 @@ interface TokenLogprob {
 
 interface Piece {
   choices?: {
+    index: number;
     delta: { content?: string };
     finish_reason: string | null;
     measured?: Measured;
@@ -62,7 +63,8 @@ export async function ask(
     const piece = JSON.parse(data) as Piece;
     if (piece.error) throw new Error(piece.error.message);
     const at = performance.now() - begun;
-    for (const choice of piece.choices ?? []) {
+    // Of several answers the first is shown.
+    for (const choice of (piece.choices ?? []).filter(({ index }) => index === 0)) {
       const tokens = (choice.logprobs?.content ?? []).map(({ token, logprob, top_logprobs }) => ({
         text: token,
         at,

@@ -102,7 +102,7 @@ impl MemoryPlan {
                 bytes(self.device)
             ),
             format!(
-                "− weights     {:>10}  packed, in the precision they are stored in",
+                "− weights     {:>10}  packed, in the precision they execute in",
                 bytes(self.weights)
             ),
             format!(
@@ -181,6 +181,8 @@ mod tests {
             },
             tied_head: true,
             attention_bias: false,
+            output_bias: false,
+            head_norm: false,
             mlp_bias: false,
         }
     }

@@ -35,14 +35,58 @@ pub struct ModelDescription {
     pub rotary: Rotary,
     /// Whether the output head is the embedding.
     pub tied_head: bool,
-    /// Whether the attention projections have biases.
+    /// Whether the projections to queries, keys and values have biases.
     pub attention_bias: bool,
+    /// Whether the projection out of attention has one.
+    pub output_bias: bool,
+    /// Whether each head's queries and keys are normed before they are turned.
+    pub head_norm: bool,
     /// Whether the MLP projections have biases.
     pub mlp_bias: bool,
 }
 
+/// What tells a family of models from the common layout.
+struct Family {
+    /// The name that `config.json` carries.
+    name: &'static str,
+    /// Whether queries, keys and values have biases; as `attention_bias` says when absent.
+    attention_bias: Option<bool>,
+    /// Whether the projection out of attention has one; as `attention_bias` says when absent.
+    output_bias: Option<bool>,
+    /// Whether heads are normed.
+    head_norm: bool,
+}
+
+/// The families that can be run. Another is added by a line, as long as the arithmetic below is all it needs.
+const FAMILIES: [Family; 4] = [
+    Family {
+        name: "LlamaForCausalLM",
+        attention_bias: None,
+        output_bias: None,
+        head_norm: false,
+    },
+    Family {
+        name: "MistralForCausalLM",
+        attention_bias: Some(false),
+        output_bias: Some(false),
+        head_norm: false,
+    },
+    Family {
+        name: "Qwen2ForCausalLM",
+        attention_bias: Some(true),
+        output_bias: Some(false),
+        head_norm: false,
+    },
+    Family {
+        name: "Qwen3ForCausalLM",
+        attention_bias: None,
+        output_bias: None,
+        head_norm: true,
+    },
+];
+
 /// Fields that change the arithmetic of other architectures; with a value they are refused.
-const FOREIGN: [&str; 14] = [
+const FOREIGN: [&str; 12] = [
     "attn_logit_softcapping",
     "final_logit_softcapping",
     "query_pre_attn_scalar",
@@ -52,10 +96,8 @@ const FOREIGN: [&str; 14] = [
     "logits_scaling",
     "num_local_experts",
     "num_experts",
-    "sliding_window",
     "quantization_config",
     "use_qk_norm",
-    "layer_types",
     "adapter_path",
 ];
 
@@ -89,9 +131,18 @@ impl ModelDescription {
             add("post_attention_layernorm.weight", vec![d]);
             for (name, outputs, inputs) in [("q_proj", q, d), ("k_proj", kv, d), ("v_proj", kv, d), ("o_proj", d, q)] {
                 add(&format!("self_attn.{name}.weight"), vec![outputs, inputs]);
-                if self.attention_bias {
+                let biased = if name == "o_proj" {
+                    self.output_bias
+                } else {
+                    self.attention_bias
+                };
+                if biased {
                     add(&format!("self_attn.{name}.bias"), vec![outputs]);
                 }
+            }
+            if self.head_norm {
+                add("self_attn.q_norm.weight", vec![self.head_dim]);
+                add("self_attn.k_norm.weight", vec![self.head_dim]);
             }
             for (name, outputs, inputs) in [("gate_proj", f, d), ("up_proj", f, d), ("down_proj", d, f)] {
                 add(&format!("mlp.{name}.weight"), vec![outputs, inputs]);
@@ -153,7 +204,7 @@ struct Fields {
 
 impl Fields {
     fn describe(&self) -> Result<ModelDescription, WeightsError> {
-        let architecture = self.architecture()?;
+        let family = self.family()?;
         self.refuse_foreign()?;
         let width = self.count("hidden_size")?;
         let heads = self.count("num_attention_heads")?;
@@ -182,8 +233,10 @@ impl Fields {
             return self.refuse("head_dim", "rotary positions need an even number".into());
         }
         let context = self.count("max_position_embeddings")?;
+        self.refuse_windows(context)?;
+        let biased = self.flag("attention_bias")?;
         Ok(ModelDescription {
-            architecture,
+            architecture: family.name.into(),
             vocabulary: self.count("vocab_size")?,
             width,
             mlp_width: self.count("intermediate_size")?,
@@ -195,19 +248,42 @@ impl Fields {
             context,
             rotary: self.rotary(context)?,
             tied_head: self.flag("tie_word_embeddings")?,
-            attention_bias: self.flag("attention_bias")?,
+            attention_bias: family.attention_bias.unwrap_or(biased),
+            output_bias: family.output_bias.unwrap_or(biased),
+            head_norm: family.head_norm,
             mlp_bias: self.flag("mlp_bias")?,
         })
     }
 
-    fn architecture(&self) -> Result<String, WeightsError> {
+    fn family(&self) -> Result<&'static Family, WeightsError> {
         let name = self
             .get("architectures")
             .and_then(|list| list.get(0))
             .and_then(Value::as_str);
-        match name {
-            Some("LlamaForCausalLM") => Ok("LlamaForCausalLM".into()),
-            _ => self.refuse("architectures", "only [\"LlamaForCausalLM\"] can be run".into()),
+        match FAMILIES.iter().find(|family| Some(family.name) == name) {
+            Some(family) => Ok(family),
+            None => {
+                let known: Vec<String> = FAMILIES.iter().map(|family| format!("[\"{}\"]", family.name)).collect();
+                self.refuse("architectures", format!("{} can be run", known.join(", ")))
+            }
+        }
+    }
+
+    /// Layers that see only the last tokens cannot be run; windows that are switched off, or wider than the context, are none.
+    fn refuse_windows(&self, context: usize) -> Result<(), WeightsError> {
+        let used = self
+            .get("use_sliding_window")
+            .is_none_or(|used| *used != Value::Bool(false));
+        let narrow = |window: &Value| window.as_u64().is_none_or(|window| window < context as u64);
+        if used && self.get("sliding_window").is_some_and(narrow) {
+            return self.refuse("sliding_window", format!("null, or {context} and more, would work"));
+        }
+        let full = |kinds: &Vec<Value>| kinds.iter().all(|kind| kind == "full_attention");
+        match self.get("layer_types") {
+            Some(kinds) if !kinds.as_array().is_some_and(full) => {
+                self.refuse("layer_types", "only layers of \"full_attention\" can be run".into())
+            }
+            _ => Ok(()),
         }
     }
 
@@ -337,7 +413,8 @@ mod tests {
         let cases = [
             ("architectures", json!(["OtherForCausalLM"])),
             ("hidden_act", json!("gelu")),
-            ("sliding_window", json!(512)),
+            ("sliding_window", json!(63)),
+            ("layer_types", json!(["full_attention", "sliding_attention"])),
             ("hidden_size", json!(0)),
             ("vocab_size", json!(-1)),
             ("num_key_value_heads", json!(3)),
@@ -359,6 +436,46 @@ mod tests {
                 Ok(_) => assert!(value.is_null(), "{field} = {value} went through"),
             }
         }
+    }
+
+    #[test]
+    fn families_differ_by_flags_alone() {
+        let described = |name: &str| {
+            let mut config = config();
+            config["architectures"] = json!([name]);
+            describe(&config).unwrap()
+        };
+        let names = |model: &ModelDescription| {
+            let tensors = model.tensors().into_iter().map(|(name, _)| name);
+            tensors
+                .filter(|name| name.starts_with("model.layers.0.self_attn"))
+                .collect::<Vec<_>>()
+        };
+        let has = |model: &ModelDescription, ending: &str| names(model).iter().any(|name| name.ends_with(ending));
+        let qwen2 = described("Qwen2ForCausalLM");
+        assert!(has(&qwen2, "q_proj.bias") && has(&qwen2, "v_proj.bias") && !has(&qwen2, "o_proj.bias"));
+        let qwen3 = described("Qwen3ForCausalLM");
+        assert!(has(&qwen3, "q_norm.weight") && has(&qwen3, "k_norm.weight") && !has(&qwen3, ".bias"));
+        assert_eq!(
+            names(&described("MistralForCausalLM")),
+            names(&described("LlamaForCausalLM"))
+        );
+    }
+
+    #[test]
+    fn windows_that_nothing_falls_out_of_are_none() {
+        for (field, value) in [
+            ("sliding_window", json!(64)),
+            ("layer_types", json!(["full_attention", "full_attention"])),
+        ] {
+            let mut config = config();
+            config[field] = value;
+            describe(&config).unwrap();
+        }
+        let mut config = config();
+        config["sliding_window"] = json!(8);
+        config["use_sliding_window"] = json!(false);
+        describe(&config).unwrap();
     }
 
     #[test]

@@ -25,6 +25,7 @@ struct Workspace {
     stream: Vec<f32>,
     normed: Vec<f32>,
     qkv: Vec<f32>,
+    heads: Vec<f32>,
     queries: Vec<f32>,
     mixed: Vec<f32>,
     gate_up: Vec<f32>,
@@ -119,6 +120,14 @@ impl Forward {
         for ((qkv, queries), place) in rows.zip(places) {
             let (cos, sin) = model.rotary.at(place.position);
             let (q_and_k, values) = qkv.split_at_mut(q_width + kv_width);
+            if let Some((q_norm, k_norm)) = &layer.head_norms {
+                let (q, k) = q_and_k.split_at_mut(q_width);
+                for (heads, norm) in [(q, q_norm), (k, k_norm)] {
+                    space.heads.clear();
+                    space.heads.extend_from_slice(heads);
+                    rms_norm(isa, &space.heads, norm, description.norm_epsilon, heads);
+                }
+            }
             rotate(isa, q_and_k, cos, sin);
             queries.copy_from_slice(&q_and_k[..q_width]);
             layers[index].store(*place, &q_and_k[q_width..], values);

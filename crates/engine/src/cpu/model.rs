@@ -30,6 +30,8 @@ pub(super) struct Layer {
     pub attention_norm: Vec<f32>,
     /// Queries, keys and values side by side.
     pub qkv: Linear,
+    /// Norms of each head's queries and keys, where the family has them.
+    pub head_norms: Option<(Vec<f32>, Vec<f32>)>,
     pub output: Linear,
     pub mlp_norm: Vec<f32>,
     /// Gate and up side by side.
@@ -67,7 +69,8 @@ impl Model {
                         d,
                         model.attention_bias,
                     )?,
-                    output: linear(&[("self_attn.o_proj", d)], q, model.attention_bias)?,
+                    head_norms: model.head_norm.then(|| source.head_norms(index)).transpose()?,
+                    output: linear(&[("self_attn.o_proj", d)], q, model.output_bias)?,
                     mlp_norm: source.vector(&format!("model.layers.{index}.post_attention_layernorm.weight"), d)?,
                     gate_up: linear(&[("mlp.gate_proj", f), ("mlp.up_proj", f)], d, model.mlp_bias)?,
                     down: linear(&[("mlp.down_proj", d)], f, model.mlp_bias)?,
@@ -120,7 +123,8 @@ impl Model {
         let layer = |layer: &Layer| {
             let linears = [&layer.qkv, &layer.output, &layer.gate_up, &layer.down];
             let linears = linears.map(|l| l.weights.bytes() + l.bias.as_deref().map_or(0, vector));
-            linears.iter().sum::<usize>() + vector(&layer.attention_norm) + vector(&layer.mlp_norm)
+            let norms = layer.head_norms.as_ref().map_or(0, |(q, k)| vector(q) + vector(k));
+            linears.iter().sum::<usize>() + norms + vector(&layer.attention_norm) + vector(&layer.mlp_norm)
         };
         table + self.head.bytes() + vector(&self.norm) + self.layers.iter().map(layer).sum::<usize>()
     }
@@ -134,6 +138,16 @@ struct Source<'a> {
 impl Source<'_> {
     fn vector(&self, name: &str, len: usize) -> Result<Vec<f32>, WeightsError> {
         Ok(self.checkpoint.tensor(name, &[len])?.to_f32())
+    }
+
+    fn head_norms(&self, index: usize) -> Result<(Vec<f32>, Vec<f32>), WeightsError> {
+        let norm = |which: &str| {
+            self.vector(
+                &format!("model.layers.{index}.self_attn.{which}_norm.weight"),
+                self.model.head_dim,
+            )
+        };
+        Ok((norm("q")?, norm("k")?))
     }
 
     fn linear(&self, parts: &[(String, usize)], inputs: usize, biased: bool) -> Result<Linear, WeightsError> {

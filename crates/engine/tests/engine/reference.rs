@@ -94,6 +94,16 @@ async fn an_odd_head_size_in_bf16_equals_the_reference() {
     compare_specimen("odd", Stored::Bf16).await;
 }
 
+#[tokio::test]
+async fn biases_of_queries_keys_and_values_alone_equal_the_reference() {
+    compare_specimen("biased", Stored::F32).await;
+}
+
+#[tokio::test]
+async fn heads_that_are_normed_equal_the_reference() {
+    compare_specimen("normed", Stored::F32).await;
+}
+
 #[test]
 fn drafts_are_accepted_as_far_as_they_are_what_would_have_been_chosen() {
     let fixture = fixture("pierdesk-1");

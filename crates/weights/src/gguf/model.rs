@@ -5,12 +5,20 @@ use crate::error::WeightsError;
 use serde_json::{Map, Value, json};
 
 /// Architectures by the names that files carry, with the names of `config.json`.
-const ARCHITECTURES: [(&str, &str); 1] = [("llama", "LlamaForCausalLM")];
+const ARCHITECTURES: [(&str, &str); 3] = [
+    ("llama", "LlamaForCausalLM"),
+    ("qwen2", "Qwen2ForCausalLM"),
+    ("qwen3", "Qwen3ForCausalLM"),
+];
+/// The one whose files have the rows of queries and keys in the order of its first published code.
+const PAIRED: &str = "llama";
 
 /// Parts of tensors' names, in files and in checkpoints of the other format; `blk.N.` stands before those of layers.
-const LAYER_NAMES: [(&str, &str); 9] = [
+const LAYER_NAMES: [(&str, &str); 11] = [
     ("attn_norm", "input_layernorm"),
     ("ffn_norm", "post_attention_layernorm"),
+    ("attn_q_norm", "self_attn.q_norm"),
+    ("attn_k_norm", "self_attn.k_norm"),
     ("attn_q", "self_attn.q_proj"),
     ("attn_k", "self_attn.k_proj"),
     ("attn_v", "self_attn.v_proj"),
@@ -165,9 +173,11 @@ impl Gguf {
         }
     }
 
-    /// This family's files have the rows of queries and keys in the order of the model's first published code.
     fn paired(&self, count: &str) -> Rows {
         let family = self.text("general.architecture").unwrap_or_default();
+        if family != PAIRED {
+            return Rows::Plain;
+        }
         let heads = |count: &str| self.whole(&format!("{family}.attention.{count}"));
         let heads = heads(count).or_else(|| heads("head_count")).unwrap_or(0);
         Rows::Paired { heads: heads as usize }
