@@ -32,6 +32,11 @@ const router = createBrowserRouter([
 ]);
 
 live.start();
+// A page that was left but is kept for the way back would hold its stream, and a browser opens only a few to one service.
+window.addEventListener("pagehide", () => live.stop());
+window.addEventListener("pageshow", (event) => {
+  if (event.persisted) live.restart();
+});
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <Tooltip.Provider delayDuration={200}>

@@ -43,9 +43,14 @@ export class Live {
     return () => controller.abort();
   }
 
+  /** Listens no longer. */
+  stop(): void {
+    this.controller?.abort();
+  }
+
   /** Calls the service anew, as after a key was given. */
   restart(): void {
-    this.controller?.abort();
+    this.stop();
     this.set({ kind: "looking" });
     this.start();
   }

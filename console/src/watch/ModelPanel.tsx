@@ -12,6 +12,8 @@ export function ModelPanel({ model, seconds }: { model: ModelStatus; seconds: nu
   const track = useTrack(model.name, seconds);
   const end = track.at.at(-1) ?? Date.now() / 1000;
   const range: [number, number] = [end - seconds, end];
+  const perSecond = (count: number, seconds: number) =>
+    seconds > 0 ? (count / seconds).toFixed(1) : "0.0";
   const none = (count: number, value: number) => (count > 0 ? timing(value) : "–");
   const spread = ({ count, p50, p95, p99 }: typeof window.ttft) =>
     `${none(count, p50)} · ${none(count, p95)} · ${none(count, p99)}`;
@@ -36,6 +38,11 @@ export function ModelPanel({ model, seconds }: { model: ModelStatus; seconds: nu
         </p>
       )}
       <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4 xl:grid-cols-8">
+        <Figure
+          name="load"
+          value={`${perSecond(window.answered + window.refused, window.seconds)} calls/s`}
+          meaning="Calls that ended a second, refused ones included, over the last ten seconds."
+        />
         <Figure
           name="lanes"
           value={`${model.lanes_used} of ${model.width}`}

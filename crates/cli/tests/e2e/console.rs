@@ -316,26 +316,39 @@ async fn a_service_that_was_killed_is_said_and_found_again_when_it_is_back() {
     browser.end().await;
 }
 
+/// What makes a page sound: nothing serious for those who cannot see it, nothing beyond its window or its origin, and the
+/// chart of the hour.
+async fn check_page(browser: &Browser, axe: &str, light: Light, page: &str) {
+    let script = "return document.documentElement.scrollWidth - document.documentElement.clientWidth";
+    assert_eq!(browser.run(script).await, json!(0), "{page} scrolls sideways");
+    let elsewhere = "return performance.getEntriesByType('resource').map((r) => r.name) \
+        .filter((name) => !name.startsWith(location.origin + '/') && !name.startsWith('data:'))";
+    assert_eq!(browser.run(elsewhere).await, json!([]), "{page} calls elsewhere");
+    let brightness = "const c = document.createElement('canvas').getContext('2d'); \
+        c.fillStyle = getComputedStyle(document.body).backgroundColor; c.fillRect(0, 0, 1, 1); \
+        return c.getImageData(0, 0, 1, 1).data[0]";
+    let bright = browser.run(brightness).await.as_u64().unwrap() > 128;
+    assert_eq!(bright, light == Light::Day, "{page} by {light:?}");
+    let check = "const done = arguments[0]; \
+        axe.run({preload: false, resultTypes: ['violations']}).then((found) => done(found.violations.filter((v) => ['serious', 'critical'].includes(v.impact)) \
+          .map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(', ')}`)))";
+    browser.run(axe).await;
+    let faults = browser.client.execute_async(check, Vec::new()).await.unwrap();
+    assert_eq!(faults, json!([]), "{page} by {light:?}");
+}
+
 #[tokio::test]
 async fn every_page_is_sound_by_day_and_night_wide_and_narrow() {
     let service = Service::demo(&[]);
     service.ask("Hello").await;
     service.client(&["key", "create", "--name", "desk"]);
     service.client(&["load", "run", "--count", "8", "--users", "2"]);
-    let run = service.get("/manage/runs").await.1[0]["id"]
-        .as_str()
-        .unwrap()
-        .to_owned();
-    let report = format!("load?runs={run}");
+    let first = async |path: &str| service.get(path).await.1[0]["id"].as_str().unwrap().to_owned();
+    let report = format!("load?runs={}", first("/manage/runs").await);
+    let life = format!("requests/{}", first("/manage/requests").await);
+    let empty = Service::start(&[]);
+    let locked = Service::demo(&["--require-key"]);
     let axe = std::fs::read_to_string(repository().join("console/node_modules/axe-core/axe.min.js")).unwrap();
-    let check = "const done = arguments[0]; \
-        axe.run().then((found) => done(found.violations.filter((v) => ['serious', 'critical'].includes(v.impact)) \
-          .map((v) => `${v.id}: ${v.nodes.map((n) => n.target).join(', ')}`)))";
-    let elsewhere = "return performance.getEntriesByType('resource').map((r) => r.name) \
-        .filter((name) => !name.startsWith(location.origin + '/') && !name.startsWith('data:'))";
-    let brightness = "const c = document.createElement('canvas').getContext('2d'); \
-        c.fillStyle = getComputedStyle(document.body).backgroundColor; c.fillRect(0, 0, 1, 1); \
-        return c.getImageData(0, 0, 1, 1).data[0]";
     for (light, width) in [
         (Light::Day, 390),
         (Light::Day, 1280),
@@ -343,26 +356,25 @@ async fn every_page_is_sound_by_day_and_night_wide_and_narrow() {
         (Light::Night, 1280),
     ] {
         let browser = Browser::start_in(light, width, 800).await;
-        for (page, heading) in PAGES.into_iter().chain([(report.as_str(), "Load")]) {
+        for (page, heading) in PAGES.into_iter().chain([(life.as_str(), "chat to pierdesk")]) {
             browser.open(&service, page, heading).await;
-            if page == report {
-                browser.wait_for_text("self::figcaption", "Throughput").await;
-            }
-            let script = "return document.documentElement.scrollWidth - document.documentElement.clientWidth";
-            assert_eq!(
-                browser.run(script).await,
-                json!(0),
-                "{page} scrolls sideways at {width}"
-            );
-            assert_eq!(browser.run(elsewhere).await, json!([]), "{page} calls elsewhere");
-            let bright = browser.run(brightness).await.as_u64().unwrap() > 128;
-            assert_eq!(bright, light == Light::Day, "{page} by {light:?}");
-            browser.run(&axe).await;
-            let faults = browser.client.execute_async(check, Vec::new()).await.unwrap();
-            assert_eq!(faults, json!([]), "{page} at {width} by {light:?}");
+            check_page(&browser, &axe, light, page).await;
         }
+        browser.open(&service, &report, "Load").await;
+        browser.wait_for_text("self::figcaption", "Throughput").await;
+        check_page(&browser, &axe, light, "the report").await;
+        browser.open(&service, "try", "Ask").await;
+        browser.click("//button[.='JSON']").await;
+        let editor = "const place = document.querySelector('[data-editor]'); \
+            return place && place.shadowRoot && place.shadowRoot.querySelector('.cm-line') !== null";
+        browser.wait_until(editor).await;
+        check_page(&browser, &axe, light, "the editor").await;
+        browser.open(&empty, "watch", "Three steps").await;
+        check_page(&browser, &axe, light, "the first visit").await;
         // Among them would be whatever the content security policy had kept from happening.
         assert_eq!(browser.complaints().await, [""; 0]);
+        browser.open(&locked, "watch", "wants a key").await;
+        check_page(&browser, &axe, light, "the key entry").await;
         browser.end().await;
     }
 }
