@@ -1,4 +1,4 @@
-import { useEffect, useState } from "react";
+import { memo, useEffect, useState } from "react";
 import { call, send } from "../api/call";
 import { Chart, type Along, type Curve } from "../chart/Chart";
 import { grouped, timing } from "../figures";
@@ -174,7 +174,8 @@ function Report({ run, form }: { run: Run; form: "html" | "csv" }) {
   );
 }
 
-function Charts({ runs }: { runs: Run[] }) {
+/** Drawn once for the same runs: sorting a million gaps is not for every live event. */
+const Charts = memo(function Charts({ runs }: { runs: Run[] }) {
   const seconds = Math.max(...runs.map((run) => Math.ceil(run.seconds)), 1);
   const each = Array.from({ length: seconds }, (_, second) => second);
   const curves = (values: (run: Run) => (number | null)[], length: number): Curve[] =>
@@ -224,4 +225,4 @@ function Charts({ runs }: { runs: Run[] }) {
       />
     </div>
   );
-}
+});

@@ -2,7 +2,8 @@ import { lazy, Suspense, useState, type FormEvent } from "react";
 import { Empty } from "../frame/State";
 import { Answer } from "./Answer";
 import { Code } from "./Code";
-import { Fields, FIELD } from "./Fields";
+import { Fields } from "./Fields";
+import { Question } from "./Question";
 import { chatBody, NO_OPTIONS, type ChatBody } from "./options";
 import { Rendered } from "./Rendered";
 import { useAsk } from "./useAsk";
@@ -59,16 +60,7 @@ export function AskDesk({
         </div>
         {text === null ? (
           <>
-            <label className="flex flex-col gap-1 text-sm">
-              Question for {model}
-              <textarea
-                name="question"
-                rows={2}
-                value={question}
-                onChange={(event) => setQuestion(event.target.value)}
-                className={`${FIELD} text-base`}
-              />
-            </label>
+            <Question label={`Question for ${model}`} {...{ question, setQuestion }} />
             <Fields {...{ models, model, setModel, options, setOptions }} />
           </>
         ) : (

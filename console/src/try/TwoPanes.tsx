@@ -1,7 +1,8 @@
 import { useState, type FormEvent } from "react";
 import { Answer } from "./Answer";
 import { firstDifference } from "./differs";
-import { Fields, FIELD } from "./Fields";
+import { Fields } from "./Fields";
+import { Question } from "./Question";
 import { chatBody, NO_OPTIONS } from "./options";
 import { useAsk, type Asked } from "./useAsk";
 
@@ -33,16 +34,7 @@ export function TwoPanes({
 
   return (
     <form onSubmit={send} aria-label="Request" className="flex flex-col gap-4">
-      <label className="flex flex-col gap-1 text-sm">
-        Question for both
-        <textarea
-          name="question"
-          rows={2}
-          value={question}
-          onChange={(event) => setQuestion(event.target.value)}
-          className={`${FIELD} text-base`}
-        />
-      </label>
+      <Question label="Question for both" {...{ question, setQuestion }} />
       <div className="flex items-center gap-4">
         <button
           type="submit"
