@@ -16,6 +16,13 @@ export class ApiError extends Error {
   }
 }
 
+/** The service could not be reached at all: nothing is known of what became of the call. */
+export class Unreachable extends Error {
+  constructor() {
+    super("The service did not answer.");
+  }
+}
+
 const PLACE = "vastrelay-key";
 
 /** The key that calls are made with; empty where none is wanted. */
@@ -35,7 +42,9 @@ export async function send(path: string, init: RequestInit = {}): Promise<Respon
   const key = currentKey();
   if (key) headers.set("authorization", `Bearer ${key}`);
   if (init.body) headers.set("content-type", "application/json");
-  const response = await fetch(path, { ...init, headers });
+  const response = await fetch(path, { ...init, headers }).catch((error: Error) => {
+    throw init.signal?.aborted ? error : new Unreachable();
+  });
   if (response.ok) return response;
   const body = (await response.json().catch(() => null)) as {
     error?: { message: string; code: string | null; param: string | null };

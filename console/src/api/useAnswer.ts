@@ -1,5 +1,6 @@
 import { useCallback, useEffect, useState } from "react";
-import { call } from "./call";
+import { call, Unreachable } from "./call";
+import { useConnected } from "./useLive";
 
 /** What has come of a call: loading first, then an answer or an error. */
 export interface Answer<T> {
@@ -8,7 +9,10 @@ export interface Answer<T> {
   again: () => void;
 }
 
-/** Calls an address when it changes, and again when asked to. An answer stays until the next one is there. */
+/**
+ * Calls an address when it changes, when asked to, and when a service that could not be reached is there again. An
+ * answer stays until the next one is there.
+ */
 export function useAnswer<T>(path: string): Answer<T> {
   const [state, setState] = useState<{ value: T | null; error: Error | null }>({
     value: null,
@@ -26,5 +30,10 @@ export function useAnswer<T>(path: string): Answer<T> {
     return () => controller.abort();
   }, [path, round]);
   const again = useCallback(() => setRound((before) => before + 1), []);
+  const connected = useConnected();
+  const missed = state.error instanceof Unreachable;
+  useEffect(() => {
+    if (connected && missed) again();
+  }, [connected, missed, again]);
   return { ...state, again };
 }

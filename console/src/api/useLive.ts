@@ -6,3 +6,8 @@ export function useLive(): Live {
   useSyncExternalStore(live.subscribe, live.snapshot);
   return live;
 }
+
+/** Whether the service is heard; drawn anew only when that changes. */
+export function useConnected(): boolean {
+  return useSyncExternalStore(live.subscribe, () => live.connection.kind === "connected");
+}

@@ -15,7 +15,9 @@ export function KeyEntry({ reason }: { reason: string }) {
       onSubmit={submit}
       className="mx-auto mt-12 flex w-full max-w-xl flex-col gap-4 border border-line bg-sheet p-6"
     >
-      <h2 className="text-lg font-semibold">This service wants a key</h2>
+      <h2 className="text-lg font-semibold">
+        {currentKey() ? "The key kept here does not open this page" : "This service wants a key"}
+      </h2>
       <p role="alert" className="border-l-4 border-lamp px-3 text-sm">
         {reason}
       </p>
@@ -38,11 +40,6 @@ export function KeyEntry({ reason }: { reason: string }) {
         >
           Enter
         </button>
-        {currentKey() && (
-          <span className="text-sm text-faint">
-            The key kept in this browser is not taken any more.
-          </span>
-        )}
       </div>
       <p className="text-sm text-faint">
         On the service's machine,{" "}

@@ -63,7 +63,7 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
       setTrouble(error as Error);
     }
   }
-  const field = "border border-ink/60 bg-paper px-2 py-1";
+  const field = "border border-ink/60 bg-paper h-8 px-2";
   return (
     <form
       onSubmit={submit}

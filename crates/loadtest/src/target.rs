@@ -98,7 +98,8 @@ impl HttpTarget {
                 .filter(|_| request.force_length)
                 .map(|most| most as u32),
         );
-        let seed = Some((request.seed >> 1) as i64);
+        // 53 bits: whole numbers that every reader of JSON keeps exactly, so that a request can be repeated from its record.
+        let seed = Some((request.seed >> 11) as i64);
         let plain = match &*request.prompt {
             Prompt::Messages(messages) => {
                 let body = ChatRequest {

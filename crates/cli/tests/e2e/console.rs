@@ -311,8 +311,13 @@ async fn a_service_that_was_killed_is_said_and_found_again_when_it_is_back() {
     let data = service.kill();
     browser.wait_for_text("@role='alert'", "does not answer").await;
     browser.wait_for_text("@role='status'", "not answering").await;
+    browser.click("//nav//a[.='Keys']").await;
+    browser
+        .wait_for_text("@role='alert'", "The service did not answer.")
+        .await;
     let _service = Service::start_in(data, &words);
     browser.wait_for_text("@role='status'", "ready").await;
+    browser.wait_for_text("self::p", "No keys yet").await;
     browser.end().await;
 }
 
