@@ -4,6 +4,7 @@ use crate::prompts::Prompt;
 use eventsource_stream::Eventsource;
 use futures_util::StreamExt;
 use serde::Deserialize;
+use std::error::Error;
 use std::future::Future;
 use std::sync::Arc;
 use std::time::Duration;
@@ -42,7 +43,7 @@ pub struct Answer {
     pub output_tokens: usize,
     /// How long to wait before the next request, where the service said so.
     pub retry_after: Option<Duration>,
-    /// What went wrong, by kind: `429 queue_full`, `connection`, `broken off`, …
+    /// What went wrong, by kind: `429 queue_full`, `connection refused`, `broken off`, …
     pub error: Option<String>,
 }
 
@@ -204,12 +205,23 @@ impl Answer {
     }
 }
 
+/// Names what broke a connection before anything was answered, as the system calls it where it was the system.
+fn broken(error: &reqwest::Error) -> String {
+    let mut causes = std::iter::successors(error.source(), |cause| (**cause).source());
+    let system = causes.find_map(|cause| cause.downcast_ref::<std::io::Error>());
+    match system {
+        Some(cause) => cause.kind().to_string(),
+        None if error.is_connect() => "not connected".into(),
+        None => "connection ended".into(),
+    }
+}
+
 impl Target for HttpTarget {
     async fn send(&self, request: Request) -> Answer {
         let mut answer = Answer::begin();
         let response = match self.with_key(self.post(&request)).send().await {
             Ok(response) => response,
-            Err(_) => return answer.fail("connection"),
+            Err(error) => return answer.fail(broken(&error)),
         };
         let status = response.status();
         if !status.is_success() {
