@@ -1,5 +1,6 @@
 //! The executor for this machine's cores: real arithmetic on real weights.
 
+mod experts;
 mod forward;
 mod model;
 
@@ -41,7 +42,7 @@ pub struct CpuExecutor {
 impl CpuExecutor {
     /// Returns the bytes of one KV page in all layers, for keys and values in f32.
     pub fn page_bytes(model: &ModelDescription) -> usize {
-        model.layers * LayerPages::bytes_per_page(shape(model))
+        model.layers * LayerPages::bytes_per_page(shape(model, 0))
     }
 
     /// Returns the bytes of activations and tables for a step of so many tokens and a context.
@@ -72,7 +73,7 @@ impl CpuExecutor {
             workspace: CpuExecutor::workspace_bytes(description, settings.step_tokens, settings.context),
         };
         let layers = (0..description.layers)
-            .map(|_| LayerPages::new(settings.pages, shape(description)))
+            .map(|layer| LayerPages::new(settings.pages, shape(description, layer)))
             .collect();
         let (batches, inbox) = mpsc::channel::<StepBatch>();
         let (outbox, results) = mpsc::channel();
@@ -142,12 +143,14 @@ impl Drop for CpuExecutor {
     }
 }
 
-fn shape(model: &ModelDescription) -> Shape {
+fn shape(model: &ModelDescription, layer: usize) -> Shape {
     Shape {
         heads: model.heads,
         kv_heads: model.kv_heads,
         head_dim: model.head_dim,
-        scale: 1.0 / (model.head_dim as f32).sqrt(),
+        scale: model.score_scale,
+        cap: model.score_cap,
+        window: model.windows[layer],
     }
 }
 

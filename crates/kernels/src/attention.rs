@@ -4,7 +4,7 @@
 //! sixteen scores come from one pass without sums across lanes; its values lie token-major (`[LANES, head_dim]`).
 
 use crate::LANES;
-use crate::exponential::exp;
+use crate::exponential::{exp, tanh};
 use crate::isa::{Isa, for_each_isa};
 use crate::pool::{Pool, Shared2d};
 
@@ -22,6 +22,17 @@ pub struct Shape {
     pub head_dim: usize,
     /// What scores are multiplied with before the softmax.
     pub scale: f32,
+    /// Scores s become c · tanh(s / c), after the scale.
+    pub cap: Option<f32>,
+    /// How many tokens a query sees, its own included; all where there is no window.
+    pub window: Option<usize>,
+}
+
+impl Shape {
+    /// Returns the first token that a query at a position sees.
+    pub fn first_seen(&self, position: usize) -> usize {
+        self.window.map_or(0, |window| (position + 1).saturating_sub(window))
+    }
 }
 
 /// Keys and values of one layer: pages × KV heads × [`PAGE_TOKENS`] × head size.
@@ -34,9 +45,9 @@ pub struct LayerPages {
 /// One row of queries: where it stands and which pages hold what it may see.
 #[derive(Clone, Copy)]
 pub struct Row<'a> {
-    /// Its position; it sees the tokens `0..=position`.
+    /// Its position; it sees the tokens up to this one, from [`Shape::first_seen`] on.
     pub position: usize,
-    /// The pages of its sequence, in order of position.
+    /// The pages of its sequence, in order of position; those before what it sees are not looked at.
     pub pages: &'a [u32],
 }
 
@@ -100,7 +111,7 @@ impl LayerPages {
             heads,
             kv_heads,
             head_dim,
-            scale,
+            ..
         } = self.shape;
         assert!(
             queries.len() == rows.len() * heads * head_dim && out.len() == queries.len(),
@@ -119,7 +130,7 @@ impl LayerPages {
                     row: rows[row],
                     kv_head,
                 };
-                attend_one(isa, pages, &queries[at..at + head_dim], scale, out);
+                attend_one(isa, pages, &queries[at..at + head_dim], out);
             }
         });
     }
@@ -138,16 +149,19 @@ struct Pages<'a> {
 }
 
 for_each_isa! {
-    fn attend_one(pages: Pages<'_>, query: &[f32], scale: f32, out: &mut [f32]) {
+    fn attend_one(pages: Pages<'_>, query: &[f32], out: &mut [f32]) {
         let head_dim = query.len();
         let Pages { layer, row, kv_head } = pages;
         let (mut highest, mut total) = (f32::NEG_INFINITY, 0.0f32);
         out.fill(0.0);
-        for (index, page) in row.pages[..=row.position / PAGE_TOKENS].iter().enumerate() {
+        let Shape { scale, cap, .. } = layer.shape;
+        let first = layer.shape.first_seen(row.position);
+        let pages = row.pages[..=row.position / PAGE_TOKENS].iter().enumerate();
+        for (index, page) in pages.skip(first / PAGE_TOKENS) {
             let start = layer.start(*page, kv_head);
             let keys = &layer.keys[start..start + PAGE_TOKENS * head_dim];
             let values = &layer.values[start..start + PAGE_TOKENS * head_dim];
-            let seen = PAGE_TOKENS.min(row.position + 1 - index * PAGE_TOKENS);
+            let seen = first.saturating_sub(index * PAGE_TOKENS)..PAGE_TOKENS.min(row.position + 1 - index * PAGE_TOKENS);
 
             let mut scores = [0.0f32; PAGE_TOKENS];
             for (q, keys) in query.iter().zip(keys.as_chunks::<PAGE_TOKENS>().0) {
@@ -156,8 +170,11 @@ for_each_isa! {
                 }
             }
             let mut top = highest;
-            for score in &mut scores[..seen] {
+            for score in &mut scores[seen.clone()] {
                 *score *= scale;
+                if let Some(cap) = cap {
+                    *score = cap * tanh(*score / cap);
+                }
                 top = top.max(*score);
             }
             if top > highest {
@@ -170,7 +187,7 @@ for_each_isa! {
             for (share, score) in shares.iter_mut().zip(&scores) {
                 *share = exp(*score - highest);
             }
-            for (share, value) in shares[..seen].iter().zip(values.chunks_exact(head_dim)) {
+            for (share, value) in shares.iter().zip(values.chunks_exact(head_dim)).take(seen.end).skip(seen.start) {
                 total += share;
                 for (out, value) in out.iter_mut().zip(value) {
                     *out = share.mul_add(*value, *out);
@@ -194,13 +211,14 @@ mod tests {
         for head in 0..shape.heads {
             let q = &query[head * shape.head_dim..(head + 1) * shape.head_dim];
             let at = head / group * shape.head_dim;
-            let scores: Vec<f64> = keys
-                .iter()
-                .map(|k| q.iter().zip(&k[at..]).map(|(q, k)| *q as f64 * *k as f64).sum::<f64>() * shape.scale as f64)
-                .collect();
+            let first = shape.first_seen(keys.len() - 1);
+            let product = |k: &Vec<f32>| q.iter().zip(&k[at..]).map(|(q, k)| *q as f64 * *k as f64).sum::<f64>();
+            let scaled = keys[first..].iter().map(|k| product(k) * shape.scale as f64);
+            let capped = |score: f64| shape.cap.map_or(score, |cap| cap as f64 * (score / cap as f64).tanh());
+            let scores: Vec<f64> = scaled.map(capped).collect();
             let top = scores.iter().copied().fold(f64::MIN, f64::max);
             let total: f64 = scores.iter().map(|s| (s - top).exp()).sum();
-            for (score, v) in scores.iter().zip(values) {
+            for (score, v) in scores.iter().zip(&values[first..]) {
                 for d in 0..shape.head_dim {
                     out[head * shape.head_dim + d] += (score - top).exp() / total * v[at + d] as f64;
                 }
@@ -214,8 +232,9 @@ mod tests {
         #[test]
         fn matches_the_formula_wherever_the_pages_lie(
             kv_heads in 1usize..4, group in 1usize..4, head_dim in 1usize..40, length in 1usize..80, seed in any::<u32>(),
+            window in proptest::option::of(1usize..50), cap in proptest::option::of(0.5f32..3.0),
         ) {
-            let shape = Shape { heads: kv_heads * group, kv_heads, head_dim, scale: 0.3 };
+            let shape = Shape { heads: kv_heads * group, kv_heads, head_dim, scale: 0.3, cap, window };
             let value = |a: usize, b: usize| ((a * 131 + b * 17 + seed as usize % 1000) as f32 * 0.37).sin() * 2.0;
             let keys: Vec<Vec<f32>> = (0..length).map(|t| (0..kv_heads * head_dim).map(|d| value(t, d)).collect()).collect();
             let values: Vec<Vec<f32>> = (0..length).map(|t| (0..kv_heads * head_dim).map(|d| value(d, t + 7)).collect()).collect();
@@ -250,6 +269,8 @@ mod tests {
             kv_heads: 1,
             head_dim: 4,
             scale: 1.0,
+            cap: None,
+            window: None,
         };
         let mut layer = LayerPages::new(2, shape);
         layer.store(

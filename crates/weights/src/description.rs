@@ -1,12 +1,18 @@
 //! What a model is, from its `config.json`.
 
+mod config;
+mod family;
+
 use crate::checkpoint::{Checkpoint, read_json};
 use crate::error::WeightsError;
 use crate::gguf::Gguf;
-use crate::rope::{RopeScaling, Rotary};
+use crate::rope::Rotary;
+use config::Fields;
 use serde_json::{Map, Value};
 use std::collections::HashSet;
-use std::path::{Path, PathBuf};
+use std::path::Path;
+
+pub use family::{Activation, ExpertNames};
 
 /// A decoder-only transformer described by data: all that is needed to run its weights.
 #[derive(Clone, Debug, PartialEq)]
@@ -43,63 +49,51 @@ pub struct ModelDescription {
     pub head_norm: bool,
     /// Whether the MLP projections have biases.
     pub mlp_bias: bool,
+    /// Whether queries, keys and values are one tensor, and gate and up another.
+    pub fused: bool,
+    /// The function inside the MLP's gate.
+    pub activation: Activation,
+    /// Whether norms scale by one plus their weight.
+    pub norms_from_one: bool,
+    /// Whether what attention and MLP give is normed before it is added to the stream.
+    pub after_norms: bool,
+    /// What embeddings are multiplied with.
+    pub embedding_scale: f32,
+    /// What is added to the stream is multiplied with this.
+    pub residual_scale: f32,
+    /// What scores are multiplied with before the softmax.
+    pub score_scale: f32,
+    /// Scores s become c · tanh(s / c).
+    pub score_cap: Option<f32>,
+    /// What logits are multiplied with.
+    pub logit_scale: f32,
+    /// Logits l become c · tanh(l / c).
+    pub logit_cap: Option<f32>,
+    /// For each layer, how many tokens it sees, its own included, where it does not see all.
+    pub windows: Vec<Option<usize>>,
+    /// Rotary positions of layers with a window, where they differ.
+    pub local_rotary: Option<Rotary>,
+    /// Experts in place of one MLP.
+    pub experts: Option<Experts>,
 }
 
-/// What tells a family of models from the common layout.
-struct Family {
-    /// The name that `config.json` carries.
-    name: &'static str,
-    /// Whether queries, keys and values have biases; as `attention_bias` says when absent.
-    attention_bias: Option<bool>,
-    /// Whether the projection out of attention has one; as `attention_bias` says when absent.
-    output_bias: Option<bool>,
-    /// Whether heads are normed.
-    head_norm: bool,
+/// Experts that share a layer's MLP ("Outrageously Large Neural Networks: The Sparsely-Gated Mixture-of-Experts Layer",
+/// Shazeer et al., 2017).
+#[derive(Clone, Debug, PartialEq)]
+pub struct Experts {
+    /// How many there are.
+    pub count: usize,
+    /// How many each token is sent to.
+    pub used: usize,
+    /// Their inner width.
+    pub width: usize,
+    /// Whether the shares of the used ones are made to sum to one.
+    pub normalized: bool,
+    /// How their tensors are called.
+    pub names: ExpertNames,
+    /// For each layer, whether it has them; the others have one MLP.
+    pub layers: Vec<bool>,
 }
-
-/// The families that can be run. Another is added by a line, as long as the arithmetic below is all it needs.
-const FAMILIES: [Family; 4] = [
-    Family {
-        name: "LlamaForCausalLM",
-        attention_bias: None,
-        output_bias: None,
-        head_norm: false,
-    },
-    Family {
-        name: "MistralForCausalLM",
-        attention_bias: Some(false),
-        output_bias: Some(false),
-        head_norm: false,
-    },
-    Family {
-        name: "Qwen2ForCausalLM",
-        attention_bias: Some(true),
-        output_bias: Some(false),
-        head_norm: false,
-    },
-    Family {
-        name: "Qwen3ForCausalLM",
-        attention_bias: None,
-        output_bias: None,
-        head_norm: true,
-    },
-];
-
-/// Fields that change the arithmetic of other architectures; with a value they are refused.
-const FOREIGN: [&str; 12] = [
-    "attn_logit_softcapping",
-    "final_logit_softcapping",
-    "query_pre_attn_scalar",
-    "embedding_multiplier",
-    "residual_multiplier",
-    "attention_multiplier",
-    "logits_scaling",
-    "num_local_experts",
-    "num_experts",
-    "quantization_config",
-    "use_qk_norm",
-    "adapter_path",
-];
 
 /// Tensors that some checkpoints carry and nothing needs: rotary frequencies, which the config implies.
 const NEEDLESS: [&str; 1] = ["rotary_emb.inv_freq"];
@@ -127,9 +121,15 @@ impl ModelDescription {
         let mut tensors = vec![("model.embed_tokens.weight".to_owned(), vec![self.vocabulary, d])];
         for layer in 0..self.layers {
             let mut add = |name: &str, shape: Vec<usize>| tensors.push((format!("model.layers.{layer}.{name}"), shape));
-            add("input_layernorm.weight", vec![d]);
-            add("post_attention_layernorm.weight", vec![d]);
-            for (name, outputs, inputs) in [("q_proj", q, d), ("k_proj", kv, d), ("v_proj", kv, d), ("o_proj", d, q)] {
+            for name in self.norms() {
+                add(&format!("{name}.weight"), vec![d]);
+            }
+            let projections = if self.fused {
+                vec![("qkv_proj", q + 2 * kv, d), ("o_proj", d, q)]
+            } else {
+                vec![("q_proj", q, d), ("k_proj", kv, d), ("v_proj", kv, d), ("o_proj", d, q)]
+            };
+            for (name, outputs, inputs) in projections {
                 add(&format!("self_attn.{name}.weight"), vec![outputs, inputs]);
                 let biased = if name == "o_proj" {
                     self.output_bias
@@ -144,7 +144,22 @@ impl ModelDescription {
                 add("self_attn.q_norm.weight", vec![self.head_dim]);
                 add("self_attn.k_norm.weight", vec![self.head_dim]);
             }
-            for (name, outputs, inputs) in [("gate_proj", f, d), ("up_proj", f, d), ("down_proj", d, f)] {
+            if let Some(experts) = self.experts_of(layer) {
+                let (block, f) = (experts.names.block, experts.width);
+                add(&format!("{block}.gate.weight"), vec![experts.count, d]);
+                for expert in 0..experts.count {
+                    for (name, shape) in experts.names.parts.iter().zip([[f, d], [f, d], [d, f]]) {
+                        add(&format!("{block}.experts.{expert}.{name}.weight"), shape.to_vec());
+                    }
+                }
+                continue;
+            }
+            let projections = if self.fused {
+                vec![("gate_up_proj", 2 * f, d), ("down_proj", d, f)]
+            } else {
+                vec![("gate_proj", f, d), ("up_proj", f, d), ("down_proj", d, f)]
+            };
+            for (name, outputs, inputs) in projections {
                 add(&format!("mlp.{name}.weight"), vec![outputs, inputs]);
                 if self.mlp_bias {
                     add(&format!("mlp.{name}.bias"), vec![outputs]);
@@ -156,6 +171,35 @@ impl ModelDescription {
             tensors.push(("lm_head.weight".to_owned(), vec![self.vocabulary, d]));
         }
         tensors
+    }
+
+    /// Returns the names of a layer's norms over the stream: before attention, before the MLP, then those after each.
+    pub fn norms(&self) -> &'static [&'static str] {
+        if self.after_norms {
+            &[
+                "input_layernorm",
+                "pre_feedforward_layernorm",
+                "post_attention_layernorm",
+                "post_feedforward_layernorm",
+            ]
+        } else {
+            &["input_layernorm", "post_attention_layernorm"]
+        }
+    }
+
+    /// Returns the experts of a layer, if it has any.
+    pub fn experts_of(&self, layer: usize) -> Option<&Experts> {
+        self.experts.as_ref().filter(|experts| experts.layers[layer])
+    }
+
+    /// Returns how many tokens a sequence's KV memory has to hold for its next one, where no layer sees all.
+    pub fn widest_window(&self) -> Option<usize> {
+        self.windows
+            .iter()
+            .copied()
+            .collect::<Option<Vec<usize>>>()?
+            .into_iter()
+            .max()
     }
 
     /// Returns the number of parameters.
@@ -196,191 +240,6 @@ impl ModelDescription {
     }
 }
 
-/// The config as it was read, with the path for errors.
-struct Fields {
-    path: PathBuf,
-    fields: Map<String, Value>,
-}
-
-impl Fields {
-    fn describe(&self) -> Result<ModelDescription, WeightsError> {
-        let family = self.family()?;
-        self.refuse_foreign()?;
-        let width = self.count("hidden_size")?;
-        let heads = self.count("num_attention_heads")?;
-        let kv_heads = if self.get("num_key_value_heads").is_some() {
-            self.count("num_key_value_heads")?
-        } else {
-            heads
-        };
-        if !heads.is_multiple_of(kv_heads) {
-            return self.refuse(
-                "num_key_value_heads",
-                format!("it has to divide num_attention_heads, {heads}"),
-            );
-        }
-        let head_dim = match self.get("head_dim") {
-            Some(_) => self.count("head_dim")?,
-            None if width.is_multiple_of(heads) => width / heads,
-            None => {
-                return self.refuse(
-                    "hidden_size",
-                    format!("without `head_dim` it has to be a multiple of {heads} heads"),
-                );
-            }
-        };
-        if !head_dim.is_multiple_of(2) {
-            return self.refuse("head_dim", "rotary positions need an even number".into());
-        }
-        let context = self.count("max_position_embeddings")?;
-        self.refuse_windows(context)?;
-        let biased = self.flag("attention_bias")?;
-        Ok(ModelDescription {
-            architecture: family.name.into(),
-            vocabulary: self.count("vocab_size")?,
-            width,
-            mlp_width: self.count("intermediate_size")?,
-            layers: self.count("num_hidden_layers")?,
-            heads,
-            kv_heads,
-            head_dim,
-            norm_epsilon: self.number("rms_norm_eps")?.unwrap_or(1e-6) as f32,
-            context,
-            rotary: self.rotary(context)?,
-            tied_head: self.flag("tie_word_embeddings")?,
-            attention_bias: family.attention_bias.unwrap_or(biased),
-            output_bias: family.output_bias.unwrap_or(biased),
-            head_norm: family.head_norm,
-            mlp_bias: self.flag("mlp_bias")?,
-        })
-    }
-
-    fn family(&self) -> Result<&'static Family, WeightsError> {
-        let name = self
-            .get("architectures")
-            .and_then(|list| list.get(0))
-            .and_then(Value::as_str);
-        match FAMILIES.iter().find(|family| Some(family.name) == name) {
-            Some(family) => Ok(family),
-            None => {
-                let known: Vec<String> = FAMILIES.iter().map(|family| format!("[\"{}\"]", family.name)).collect();
-                self.refuse("architectures", format!("{} can be run", known.join(", ")))
-            }
-        }
-    }
-
-    /// Layers that see only the last tokens cannot be run; windows that are switched off, or wider than the context, are none.
-    fn refuse_windows(&self, context: usize) -> Result<(), WeightsError> {
-        let used = self
-            .get("use_sliding_window")
-            .is_none_or(|used| *used != Value::Bool(false));
-        let narrow = |window: &Value| window.as_u64().is_none_or(|window| window < context as u64);
-        if used && self.get("sliding_window").is_some_and(narrow) {
-            return self.refuse("sliding_window", format!("null, or {context} and more, would work"));
-        }
-        let full = |kinds: &Vec<Value>| kinds.iter().all(|kind| kind == "full_attention");
-        match self.get("layer_types") {
-            Some(kinds) if !kinds.as_array().is_some_and(full) => {
-                self.refuse("layer_types", "only layers of \"full_attention\" can be run".into())
-            }
-            _ => Ok(()),
-        }
-    }
-
-    fn refuse_foreign(&self) -> Result<(), WeightsError> {
-        if self.get("auto_map").is_some() {
-            return self.refuse(
-                "auto_map",
-                "the model needs code shipped with its weights, and such code never runs".into(),
-            );
-        }
-        if let Some(field) = FOREIGN.iter().find(|field| self.get(field).is_some()) {
-            return self.refuse(
-                field,
-                "it changes the arithmetic in a way that is not supported; null would work".into(),
-            );
-        }
-        if self.get("hidden_act").is_some_and(|act| act != "silu") {
-            return self.refuse("hidden_act", "only \"silu\" can be run".into());
-        }
-        if self.number("pretraining_tp")?.is_some_and(|split| split != 1.0) {
-            return self.refuse("pretraining_tp", "only 1 can be run".into());
-        }
-        if self.number("partial_rotary_factor")?.is_some_and(|part| part != 1.0) {
-            return self.refuse("partial_rotary_factor", "only 1.0 can be run".into());
-        }
-        Ok(())
-    }
-
-    /// Rotary settings: `rope_theta` and `rope_scaling`, or the newer `rope_parameters` that hold both.
-    fn rotary(&self, context: usize) -> Result<Rotary, WeightsError> {
-        let newer = self.get("rope_parameters");
-        let scaling = newer.or_else(|| self.get("rope_scaling"));
-        let theta = match newer.and_then(|p| p.get("rope_theta")) {
-            Some(theta) => theta.as_f64(),
-            None => self.number("rope_theta")?.or(Some(10_000.0)),
-        };
-        let Some(theta) = theta.filter(|theta| *theta > 1.0 && theta.is_finite()) else {
-            return self.refuse("rope_theta", "it has to be a number above 1".into());
-        };
-        let scaling = match scaling {
-            None => RopeScaling::None,
-            Some(Value::Object(scaling)) => RopeScaling::parse(scaling, context).map_err(|(field, wanted)| {
-                let found = scaling.get(&field).map_or("missing".into(), Value::to_string);
-                WeightsError::Field {
-                    file: self.path.clone(),
-                    field: format!("rope_scaling.{field}"),
-                    found,
-                    wanted,
-                }
-            })?,
-            Some(_) => return self.refuse("rope_scaling", "it has to be an object or null".into()),
-        };
-        Ok(Rotary { theta, scaling })
-    }
-
-    /// Returns a field, where null counts as absent.
-    fn get(&self, field: &str) -> Option<&Value> {
-        self.fields.get(field).filter(|value| !value.is_null())
-    }
-
-    fn count(&self, field: &str) -> Result<usize, WeightsError> {
-        // The bound keeps products of two sizes inside 64 bits.
-        match self.get(field).and_then(Value::as_u64) {
-            Some(count) if (1..=1 << 28).contains(&count) => Ok(count as usize),
-            _ => self.refuse(field, "it has to be a whole number from 1 to 2^28".into()),
-        }
-    }
-
-    fn number(&self, field: &str) -> Result<Option<f64>, WeightsError> {
-        match self.get(field) {
-            None => Ok(None),
-            Some(value) => match value.as_f64() {
-                Some(number) => Ok(Some(number)),
-                None => self.refuse(field, "it has to be a number".into()),
-            },
-        }
-    }
-
-    fn flag(&self, field: &str) -> Result<bool, WeightsError> {
-        match self.get(field) {
-            None => Ok(false),
-            Some(Value::Bool(flag)) => Ok(*flag),
-            Some(_) => self.refuse(field, "it has to be true or false".into()),
-        }
-    }
-
-    fn refuse<T>(&self, field: &str, wanted: String) -> Result<T, WeightsError> {
-        let found = self.fields.get(field).map_or("missing".into(), Value::to_string);
-        Err(WeightsError::Field {
-            file: self.path.clone(),
-            field: field.to_owned(),
-            found,
-            wanted,
-        })
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -412,7 +271,8 @@ mod tests {
     fn what_cannot_be_run_is_refused_by_the_fields_name() {
         let cases = [
             ("architectures", json!(["OtherForCausalLM"])),
-            ("hidden_act", json!("gelu")),
+            ("hidden_act", json!("relu")),
+            ("final_logit_softcapping", json!(30.0)),
             ("sliding_window", json!(63)),
             ("layer_types", json!(["full_attention", "sliding_attention"])),
             ("hidden_size", json!(0)),

@@ -57,6 +57,18 @@ pub enum RopeScaling {
         /// Whether the bounds of the passage are rounded to whole dimensions.
         truncate: bool,
     },
+    /// A divisor for each frequency, one list for contexts as trained and one for longer ones ("LongRoPE: Extending LLM
+    /// Context Window Beyond 2 Million Tokens", Ding et al., 2024). The served context picks the list, as for `Dynamic`.
+    Long {
+        /// Divisors within the trained context; empty for none.
+        short: Vec<f64>,
+        /// Divisors beyond it.
+        long: Vec<f64>,
+        /// The trained context.
+        trained: usize,
+        /// What cosines and sines are multiplied with.
+        attention: f64,
+    },
 }
 
 impl RopeScaling {
@@ -114,9 +126,31 @@ impl RopeScaling {
                     truncate: object.get("truncate").and_then(Value::as_bool).unwrap_or(true),
                 })
             }
+            Some("longrope" | "su") => {
+                let list = |field: &str| {
+                    let numbers = object.get(field).and_then(Value::as_array);
+                    let numbers = numbers.map(|list| list.iter().map(Value::as_f64).collect::<Option<Vec<f64>>>());
+                    numbers
+                        .flatten()
+                        .filter(|list| list.iter().all(|number| number.is_finite() && *number > 0.0))
+                        .ok_or_else(|| (field.to_owned(), "it has to be a list of numbers above 0".to_owned()))
+                };
+                let stretch = context as f64 / trained as f64;
+                let attention = if stretch <= 1.0 {
+                    1.0
+                } else {
+                    (1.0 + stretch.ln() / (trained as f64).ln()).sqrt()
+                };
+                Ok(RopeScaling::Long {
+                    short: list("short_factor")?,
+                    long: list("long_factor")?,
+                    trained,
+                    attention: number("attention_factor", Some(attention))?,
+                })
+            }
             _ => Err((
                 "rope_type".into(),
-                "default, linear, dynamic, llama3 and yarn can be run".into(),
+                "default, linear, dynamic, llama3, yarn and longrope can be run".into(),
             )),
         }
     }
@@ -127,7 +161,7 @@ impl Rotary {
     pub fn frequencies(&self, head_dim: usize, context: usize) -> (Vec<f64>, f64) {
         let size = head_dim as f64;
         let plain = |theta: f64| (0..head_dim / 2).map(move |i| theta.powf(-2.0 * i as f64 / size));
-        match self.scaling {
+        match self.scaling.clone() {
             RopeScaling::None => (plain(self.theta).collect(), 1.0),
             RopeScaling::Linear { factor } => (plain(self.theta).map(|f| f / factor).collect(), 1.0),
             RopeScaling::Dynamic { factor, trained } => {
@@ -169,6 +203,16 @@ impl Rotary {
                     let divided = ((i as f64 - low) / span).clamp(0.0, 1.0);
                     f / factor * divided + f * (1.0 - divided)
                 });
+                (scaled.collect(), attention)
+            }
+            RopeScaling::Long {
+                short,
+                long,
+                trained,
+                attention,
+            } => {
+                let divisors = if context > trained { long } else { short };
+                let scaled = plain(self.theta).zip(divisors).map(|(f, divisor)| f / divisor);
                 (scaled.collect(), attention)
             }
         }
@@ -232,6 +276,18 @@ mod tests {
         assert!((attention - (0.1 * 4f64.ln() + 1.0)).abs() < 1e-12);
         assert_eq!(scaled[0], plain[0]);
         assert!((scaled[31] - plain[31] / 4.0).abs() < 1e-15);
+    }
+
+    #[test]
+    fn long_takes_the_divisors_of_the_served_context() {
+        let long = rotary(json!({
+            "type": "longrope", "short_factor": [1.0, 2.0], "long_factor": [4.0, 8.0], "original_max_position_embeddings": 64,
+        }));
+        let plain = rotary(json!({"rope_type": "default"})).frequencies(4, 64).0;
+        let (short, attention) = long.frequencies(4, 64);
+        assert_eq!(short, [plain[0], plain[1] / 2.0]);
+        assert!((attention - (1.0 + 2f64.ln() / 64f64.ln()).sqrt()).abs() < 1e-12);
+        assert_eq!(long.frequencies(4, 128).0, [plain[0] / 4.0, plain[1] / 8.0]);
     }
 
     #[test]

@@ -1,14 +1,17 @@
 //! One pass of the model over a batch.
 
-use super::model::{Linear, Model};
+use super::experts::ExpertSpace;
+use super::model::{GatedMlp, Linear, Mlp, Model};
 use crate::executor::{Row, RowResult, StepBatch, StepResult, Want};
 use crate::sampling::{Choice, Chosen, Seen, choose};
 use vastrelay_kernels::attention::{self, LayerPages};
-use vastrelay_kernels::gate::silu_gate;
+use vastrelay_kernels::exponential::soft_cap;
+use vastrelay_kernels::gate::{gelu_gate, silu_gate};
 use vastrelay_kernels::norm::rms_norm;
 use vastrelay_kernels::rotary::rotate;
 use vastrelay_kernels::{Isa, Pool, Write};
 use vastrelay_weights::ModelDescription;
+use vastrelay_weights::description::Activation;
 
 /// Weights, KV memory and workspace of one replica.
 pub(super) struct Forward {
@@ -28,6 +31,9 @@ struct Workspace {
     heads: Vec<f32>,
     queries: Vec<f32>,
     mixed: Vec<f32>,
+    /// What attention or MLP adds to the stream, where it is not added at once.
+    branch: Vec<f32>,
+    experts: ExpertSpace,
     gate_up: Vec<f32>,
     gated: Vec<f32>,
     last: Vec<f32>,
@@ -49,7 +55,11 @@ impl Forward {
     pub fn workspace_bytes(model: &ModelDescription, tokens: usize) -> usize {
         let heads = model.heads * model.head_dim;
         let kv = 2 * model.kv_heads * model.head_dim;
-        let row = 3 * model.width + 3 * heads + kv + 3 * model.mlp_width + model.vocabulary / 4;
+        let experts = model
+            .experts
+            .as_ref()
+            .map_or(0, |experts| experts.count + 3 * experts.width + 2 * model.width);
+        let row = 4 * model.width + 3 * heads + kv + 3 * model.mlp_width + experts + model.vocabulary / 4;
         tokens * row * size_of::<f32>()
     }
 
@@ -113,12 +123,13 @@ impl Forward {
         space.qkv.resize(count * (q_width + 2 * kv_width), 0.0);
         apply(&layer.qkv, isa, pool, &space.normed, &mut space.qkv, Write::Replace);
         space.queries.resize(count * q_width, 0.0);
+        let rotary = model.rotary_of(index);
         let rows = space
             .qkv
             .chunks_exact_mut(q_width + 2 * kv_width)
             .zip(space.queries.chunks_exact_mut(q_width));
         for ((qkv, queries), place) in rows.zip(places) {
-            let (cos, sin) = model.rotary.at(place.position);
+            let (cos, sin) = rotary.at(place.position);
             let (q_and_k, values) = qkv.split_at_mut(q_width + kv_width);
             if let Some((q_norm, k_norm)) = &layer.head_norms {
                 let (q, k) = q_and_k.split_at_mut(q_width);
@@ -134,7 +145,20 @@ impl Forward {
         }
         space.mixed.resize(count * q_width, 0.0);
         layers[index].attend(isa, pool, places, &space.queries, &mut space.mixed);
-        apply(&layer.output, isa, pool, &space.mixed, &mut space.stream, Write::Add);
+        let after = layer.after_norms.as_ref().map(|(attention, _)| attention.as_slice());
+        if after.is_none() && description.residual_scale == 1.0 {
+            return apply(&layer.output, isa, pool, &space.mixed, &mut space.stream, Write::Add);
+        }
+        space.branch.resize(count * description.width, 0.0);
+        apply(
+            &layer.output,
+            isa,
+            pool,
+            &space.mixed,
+            &mut space.branch,
+            Write::Replace,
+        );
+        add_branch(isa, description, after, space);
     }
 
     fn mlp_block(&mut self, index: usize) {
@@ -154,18 +178,48 @@ impl Forward {
             description.norm_epsilon,
             &mut space.normed,
         );
-        space.gate_up.resize(count * 2 * description.mlp_width, 0.0);
-        apply(
-            &layer.gate_up,
+        let after = layer.after_norms.as_ref().map(|(_, mlp)| mlp.as_slice());
+        let gate = Gate {
             isa,
             pool,
-            &space.normed,
-            &mut space.gate_up,
-            Write::Replace,
-        );
-        space.gated.resize(count * description.mlp_width, 0.0);
-        silu_gate(isa, &space.gate_up, description.mlp_width, &mut space.gated);
-        apply(&layer.down, isa, pool, &space.gated, &mut space.stream, Write::Add);
+            activation: description.activation,
+        };
+        let Workspace {
+            stream,
+            normed,
+            branch,
+            gate_up,
+            gated,
+            ..
+        } = space;
+        match &layer.mlp {
+            Mlp::One(mlp) if after.is_none() && description.residual_scale == 1.0 => {
+                return gate.apply(mlp, normed, gate_up, gated, stream, Write::Add);
+            }
+            Mlp::One(mlp) => {
+                branch.resize(count * description.width, 0.0);
+                gate.apply(mlp, normed, gate_up, gated, branch, Write::Replace);
+            }
+            Mlp::Experts { router, experts } => {
+                branch.clear();
+                branch.resize(count * description.width, 0.0);
+                let rule = description
+                    .experts
+                    .as_ref()
+                    .expect("a layer with experts is in a model with experts");
+                let scored = &mut space.experts.scores;
+                scored.resize(count * experts.len(), 0.0);
+                router.apply(isa, pool, normed, scored, Write::Replace);
+                space.experts.send(rule);
+                for (number, mlp) in experts.iter().enumerate() {
+                    space.experts.gather(number, normed, description.width);
+                    let ExpertSpace { rows, out, .. } = &mut space.experts;
+                    gate.apply(mlp, rows, gate_up, gated, out, Write::Replace);
+                    space.experts.scatter(number, branch, description.width);
+                }
+            }
+        }
+        add_branch(isa, description, after, space);
     }
 
     /// Computes the logits of the given rows only.
@@ -193,6 +247,59 @@ impl Forward {
         model
             .head
             .apply(*isa, pool, normed, &mut space.logits[..needed], Write::Replace);
+        let ModelDescription {
+            logit_scale, logit_cap, ..
+        } = model.description;
+        if logit_scale != 1.0 {
+            space.logits[..needed]
+                .iter_mut()
+                .for_each(|logit| *logit *= logit_scale);
+        }
+        if let Some(cap) = logit_cap {
+            soft_cap(*isa, cap, &mut space.logits[..needed]);
+        }
+    }
+}
+
+/// Adds the branch to the stream, normed and scaled as the family has it.
+fn add_branch(isa: Isa, description: &ModelDescription, after: Option<&[f32]>, space: &mut Workspace) {
+    let mut branch = space.branch.as_slice();
+    if let Some(norm) = after {
+        rms_norm(isa, branch, norm, description.norm_epsilon, &mut space.normed);
+        branch = &space.normed;
+    }
+    let scale = description.residual_scale;
+    for (x, branch) in space.stream.iter_mut().zip(branch) {
+        *x = scale.mul_add(*branch, *x);
+    }
+}
+
+/// How gated MLPs are computed.
+struct Gate<'a> {
+    isa: Isa,
+    pool: &'a Pool,
+    activation: Activation,
+}
+
+impl Gate<'_> {
+    fn apply(
+        &self,
+        mlp: &GatedMlp,
+        x: &[f32],
+        gate_up: &mut Vec<f32>,
+        gated: &mut Vec<f32>,
+        out: &mut [f32],
+        write: Write,
+    ) {
+        let rows = x.len() / mlp.gate_up.weights.inputs();
+        gate_up.resize(rows * 2 * mlp.width, 0.0);
+        apply(&mlp.gate_up, self.isa, self.pool, x, gate_up, Write::Replace);
+        gated.resize(rows * mlp.width, 0.0);
+        match self.activation {
+            Activation::Silu => silu_gate(self.isa, gate_up, mlp.width, gated),
+            Activation::GeluTanh => gelu_gate(self.isa, gate_up, mlp.width, gated),
+        }
+        apply(&mlp.down, self.isa, self.pool, gated, out, write);
     }
 }
 

@@ -4,6 +4,8 @@ use half::bf16;
 use vastrelay_kernels::PackedMatrix;
 use vastrelay_kernels::matmul::Dense;
 use vastrelay_kernels::rotary::RotaryTable;
+use vastrelay_weights::description::Experts;
+use vastrelay_weights::rope::Rotary;
 use vastrelay_weights::{Checkpoint, ModelDescription, Tensor, WeightsError};
 
 /// All weights, in the precision they are stored in.
@@ -14,6 +16,8 @@ pub(super) struct Model {
     pub norm: Vec<f32>,
     pub head: PackedMatrix,
     pub rotary: RotaryTable,
+    /// For layers with windows, where theirs differ.
+    pub local_rotary: Option<RotaryTable>,
 }
 
 /// Where the vectors of tokens come from.
@@ -34,6 +38,23 @@ pub(super) struct Layer {
     pub head_norms: Option<(Vec<f32>, Vec<f32>)>,
     pub output: Linear,
     pub mlp_norm: Vec<f32>,
+    pub mlp: Mlp,
+    /// Norms of what attention and MLP give, where the family has them.
+    pub after_norms: Option<(Vec<f32>, Vec<f32>)>,
+}
+
+pub(super) enum Mlp {
+    One(GatedMlp),
+    Experts {
+        /// Gives each expert's logit.
+        router: PackedMatrix,
+        experts: Vec<GatedMlp>,
+    },
+}
+
+pub(super) struct GatedMlp {
+    /// Inner width.
+    pub width: usize,
     /// Gate and up side by side.
     pub gate_up: Linear,
     pub down: Linear,
@@ -47,35 +68,9 @@ pub(super) struct Linear {
 impl Model {
     pub fn pack(checkpoint: &Checkpoint, model: &ModelDescription, context: usize) -> Result<Model, WeightsError> {
         let source = Source { checkpoint, model };
-        let (d, f) = (model.width, model.mlp_width);
-        let (q, kv) = (model.heads * model.head_dim, model.kv_heads * model.head_dim);
+        let d = model.width;
         let layers = (0..model.layers)
-            .map(|index| {
-                let linear = |parts: &[(&str, usize)], inputs: usize, biased: bool| {
-                    let parts: Vec<(String, usize)> = parts
-                        .iter()
-                        .map(|(name, outputs)| (format!("model.layers.{index}.{name}"), *outputs))
-                        .collect();
-                    source.linear(&parts, inputs, biased)
-                };
-                Ok(Layer {
-                    attention_norm: source.vector(&format!("model.layers.{index}.input_layernorm.weight"), d)?,
-                    qkv: linear(
-                        &[
-                            ("self_attn.q_proj", q),
-                            ("self_attn.k_proj", kv),
-                            ("self_attn.v_proj", kv),
-                        ],
-                        d,
-                        model.attention_bias,
-                    )?,
-                    head_norms: model.head_norm.then(|| source.head_norms(index)).transpose()?,
-                    output: linear(&[("self_attn.o_proj", d)], q, model.output_bias)?,
-                    mlp_norm: source.vector(&format!("model.layers.{index}.post_attention_layernorm.weight"), d)?,
-                    gate_up: linear(&[("mlp.gate_proj", f), ("mlp.up_proj", f)], d, model.mlp_bias)?,
-                    down: linear(&[("mlp.down_proj", d)], f, model.mlp_bias)?,
-                })
-            })
+            .map(|index| source.layer(index))
             .collect::<Result<Vec<Layer>, WeightsError>>()?;
         let embedding = checkpoint.tensor("model.embed_tokens.weight", &[model.vocabulary, d])?;
         let (embedding, head) = if model.tied_head {
@@ -88,19 +83,39 @@ impl Model {
             };
             (table, pack(&[head], d))
         };
-        let (frequencies, scale) = model.rotary.frequencies(model.head_dim, context);
+        let table = |rotary: &Rotary| {
+            let (frequencies, scale) = rotary.frequencies(model.head_dim, context);
+            RotaryTable::new(&frequencies, context, scale)
+        };
         Ok(Model {
             embedding,
             layers,
-            norm: source.vector("model.norm.weight", d)?,
+            norm: source.norm("model.norm.weight", d)?,
             head,
-            rotary: RotaryTable::new(&frequencies, context, scale),
+            rotary: table(&model.rotary),
+            local_rotary: model.local_rotary.as_ref().map(table),
             description: model.clone(),
         })
     }
 
+    /// Returns the rotary positions of a layer.
+    pub fn rotary_of(&self, layer: usize) -> &RotaryTable {
+        match (&self.local_rotary, self.description.windows[layer]) {
+            (Some(local), Some(_)) => local,
+            _ => &self.rotary,
+        }
+    }
+
     /// Copies the vector of a token into `row`.
     pub fn embed(&self, token: u32, row: &mut [f32]) {
+        self.look_up(token, row);
+        let scale = self.description.embedding_scale;
+        if scale != 1.0 {
+            row.iter_mut().for_each(|x| *x *= scale);
+        }
+    }
+
+    fn look_up(&self, token: u32, row: &mut [f32]) {
         let range = token as usize * row.len()..(token as usize + 1) * row.len();
         match &self.embedding {
             Embedding::Tied => self.head.read_row(token as usize, row),
@@ -120,11 +135,17 @@ impl Model {
             Embedding::Bf16(table) => size_of_val(table.as_slice()),
         };
         let vector = |values: &[f32]| size_of_val(values);
+        let pair = |norms: &Option<(Vec<f32>, Vec<f32>)>| norms.as_ref().map_or(0, |(a, b)| vector(a) + vector(b));
+        let linear = |l: &Linear| l.weights.bytes() + l.bias.as_deref().map_or(0, vector);
+        let gated = |mlp: &GatedMlp| linear(&mlp.gate_up) + linear(&mlp.down);
         let layer = |layer: &Layer| {
-            let linears = [&layer.qkv, &layer.output, &layer.gate_up, &layer.down];
-            let linears = linears.map(|l| l.weights.bytes() + l.bias.as_deref().map_or(0, vector));
-            let norms = layer.head_norms.as_ref().map_or(0, |(q, k)| vector(q) + vector(k));
-            linears.iter().sum::<usize>() + norms + vector(&layer.attention_norm) + vector(&layer.mlp_norm)
+            let mlp = match &layer.mlp {
+                Mlp::One(mlp) => gated(mlp),
+                Mlp::Experts { router, experts } => router.bytes() + experts.iter().map(gated).sum::<usize>(),
+            };
+            let norms = vector(&layer.attention_norm) + vector(&layer.mlp_norm);
+            let norms = norms + pair(&layer.head_norms) + pair(&layer.after_norms);
+            linear(&layer.qkv) + linear(&layer.output) + mlp + norms
         };
         table + self.head.bytes() + vector(&self.norm) + self.layers.iter().map(layer).sum::<usize>()
     }
@@ -140,26 +161,98 @@ impl Source<'_> {
         Ok(self.checkpoint.tensor(name, &[len])?.to_f32())
     }
 
-    fn head_norms(&self, index: usize) -> Result<(Vec<f32>, Vec<f32>), WeightsError> {
-        let norm = |which: &str| {
-            self.vector(
-                &format!("model.layers.{index}.self_attn.{which}_norm.weight"),
-                self.model.head_dim,
-            )
-        };
-        Ok((norm("q")?, norm("k")?))
+    /// Returns the weights of a norm, as what its rows are multiplied with.
+    fn norm(&self, name: &str, len: usize) -> Result<Vec<f32>, WeightsError> {
+        let mut weights = self.vector(name, len)?;
+        if self.model.norms_from_one {
+            weights.iter_mut().for_each(|weight| *weight += 1.0);
+        }
+        Ok(weights)
     }
 
-    fn linear(&self, parts: &[(String, usize)], inputs: usize, biased: bool) -> Result<Linear, WeightsError> {
-        debug_assert!(inputs == self.model.width || parts.len() == 1);
+    fn layer(&self, index: usize) -> Result<Layer, WeightsError> {
+        let model = self.model;
+        let d = model.width;
+        let (q, kv) = (model.heads * model.head_dim, model.kv_heads * model.head_dim);
+        let at = format!("model.layers.{index}");
+        let norm = |name: &str| self.norm(&format!("{at}.{name}.weight"), d);
+        let head_norm = |which: &str| self.norm(&format!("{at}.self_attn.{which}_norm.weight"), model.head_dim);
+        let qkv = if model.fused {
+            vec![("qkv_proj", q + 2 * kv)]
+        } else {
+            vec![("q_proj", q), ("k_proj", kv), ("v_proj", kv)]
+        };
+        let names = model.norms();
+        Ok(Layer {
+            attention_norm: norm(names[0])?,
+            mlp_norm: norm(names[1])?,
+            after_norms: match names {
+                [_, _, attention, mlp] => Some((norm(attention)?, norm(mlp)?)),
+                _ => None,
+            },
+            qkv: self.linear(&format!("{at}.self_attn"), &qkv, d, model.attention_bias)?,
+            head_norms: match model.head_norm {
+                true => Some((head_norm("q")?, head_norm("k")?)),
+                false => None,
+            },
+            output: self.linear(&format!("{at}.self_attn"), &[("o_proj", d)], q, model.output_bias)?,
+            mlp: match model.experts_of(index) {
+                Some(experts) => self.experts(&at, experts)?,
+                None if model.fused => {
+                    Mlp::One(self.gated(&format!("{at}.mlp"), &["gate_up_proj", "down_proj"], model.mlp_width)?)
+                }
+                None => {
+                    let names = ["gate_proj", "up_proj", "down_proj"];
+                    Mlp::One(self.gated(&format!("{at}.mlp"), &names, model.mlp_width)?)
+                }
+            },
+        })
+    }
+
+    fn experts(&self, at: &str, experts: &Experts) -> Result<Mlp, WeightsError> {
+        let block = format!("{at}.{}", experts.names.block);
+        let router = self
+            .linear(&block, &[("gate", experts.count)], self.model.width, false)?
+            .weights;
+        let expert = |number| {
+            self.gated(
+                &format!("{block}.experts.{number}"),
+                &experts.names.parts,
+                experts.width,
+            )
+        };
+        Ok(Mlp::Experts {
+            router,
+            experts: (0..experts.count)
+                .map(expert)
+                .collect::<Result<Vec<GatedMlp>, WeightsError>>()?,
+        })
+    }
+
+    /// Reads an MLP whose last tensor leads back to the stream and whose others lead from it.
+    fn gated(&self, at: &str, names: &[&str], width: usize) -> Result<GatedMlp, WeightsError> {
+        let (down, inner) = names.split_last().expect("an MLP has tensors");
+        let inner: Vec<(&str, usize)> = inner.iter().map(|name| (*name, 2 * width / inner.len())).collect();
+        let (d, biased) = (self.model.width, self.model.mlp_bias);
+        Ok(GatedMlp {
+            width,
+            gate_up: self.linear(at, &inner, d, biased)?,
+            down: self.linear(at, &[(down, d)], width, biased)?,
+        })
+    }
+
+    fn linear(&self, at: &str, parts: &[(&str, usize)], inputs: usize, biased: bool) -> Result<Linear, WeightsError> {
         let tensors = parts
             .iter()
-            .map(|(name, outputs)| self.checkpoint.tensor(&format!("{name}.weight"), &[*outputs, inputs]))
+            .map(|(name, outputs)| {
+                self.checkpoint
+                    .tensor(&format!("{at}.{name}.weight"), &[*outputs, inputs])
+            })
             .collect::<Result<Vec<Tensor<'_>>, WeightsError>>()?;
         let mut bias = Vec::new();
         if biased {
             for (name, outputs) in parts {
-                bias.extend(self.vector(&format!("{name}.bias"), *outputs)?);
+                bias.extend(self.vector(&format!("{at}.{name}.bias"), *outputs)?);
             }
         }
         Ok(Linear {

@@ -41,6 +41,20 @@ fn logits_row(tokens: &[u32]) -> Row {
     }
 }
 
+/// Computes the logits after a prompt that is read in chunks of seven, while another sequence is in the batch.
+fn in_chunks_beside_another(executor: &mut dyn Executor, prompt: &[u32]) -> Vec<f32> {
+    let mut logits = Vec::new();
+    for (number, chunk) in prompt.chunks(7).enumerate() {
+        let row = Row {
+            start: number * 7,
+            pages: (16..32).collect(),
+            ..logits_row(chunk)
+        };
+        logits = step(executor, vec![logits_row(&[5, 4, 3]), row]).remove(1).logits;
+    }
+    logits
+}
+
 /// Compares logits after each prompt on each instruction set, and greedy tokens through the whole engine.
 async fn compare(folder: &Path, fixture: &Value) {
     let stride = fixture["stride"].as_u64().unwrap() as usize;
@@ -54,15 +68,15 @@ async fn compare(folder: &Path, fixture: &Value) {
             },
         );
         for item in fixture["items"].as_array().unwrap() {
-            let logits = step(&mut executor, vec![logits_row(&ids(&item["prompt"]))])
-                .remove(0)
-                .logits;
+            let prompt = ids(&item["prompt"]);
+            let whole = step(&mut executor, vec![logits_row(&prompt)]).remove(0).logits;
             let wanted = item["logits"].as_array().unwrap();
-            assert_eq!(logits.len().div_ceil(stride), wanted.len());
-            for (ours, wanted) in logits.iter().step_by(stride).zip(wanted) {
+            assert_eq!(whole.len().div_ceil(stride), wanted.len());
+            for (ours, wanted) in whole.iter().step_by(stride).zip(wanted) {
                 let difference = (ours - wanted.as_f64().unwrap() as f32).abs();
                 assert!(difference < TOLERANCE, "{isa:?}: {ours} for {wanted}");
             }
+            assert_eq!(in_chunks_beside_another(&mut executor, &prompt), whole, "{isa:?}");
         }
     }
     let engine = engine(folder, Setup::default());
@@ -102,6 +116,38 @@ async fn biases_of_queries_keys_and_values_alone_equal_the_reference() {
 #[tokio::test]
 async fn heads_that_are_normed_equal_the_reference() {
     compare_specimen("normed", Stored::F32).await;
+}
+
+#[tokio::test]
+async fn layers_that_see_only_the_last_tokens_equal_the_reference() {
+    compare_specimen("windowed", Stored::F32).await;
+    compare_specimen("later", Stored::F32).await;
+}
+
+#[tokio::test]
+async fn soft_caps_norms_after_and_windows_in_turns_equal_the_reference() {
+    compare_specimen("capped", Stored::F32).await;
+}
+
+#[tokio::test]
+async fn a_pattern_of_windows_with_positions_of_their_own_equals_the_reference() {
+    compare_specimen("patterned", Stored::F32).await;
+}
+
+#[tokio::test]
+async fn fused_projections_and_a_divisor_for_each_frequency_equal_the_reference() {
+    compare_specimen("fused", Stored::F32).await;
+}
+
+#[tokio::test]
+async fn multipliers_of_embeddings_residuals_scores_and_logits_equal_the_reference() {
+    compare_specimen("multiplied", Stored::F32).await;
+}
+
+#[tokio::test]
+async fn experts_equal_the_reference() {
+    compare_specimen("experts", Stored::F32).await;
+    compare_specimen("sparse", Stored::F32).await;
 }
 
 #[test]
