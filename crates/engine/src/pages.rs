@@ -94,6 +94,11 @@ impl PagePool {
         Some(page)
     }
 
+    /// Returns whether somebody holds a page.
+    pub fn is_held(&self, page: u32) -> bool {
+        self.holders[page as usize] > 0
+    }
+
     /// Adds a holder to a page that is held already.
     ///
     /// # Panics

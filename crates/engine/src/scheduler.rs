@@ -43,6 +43,17 @@ pub struct Limits {
     pub pages: usize,
     /// Most prompt tokens of one sequence in one step; the step budget when absent.
     pub prefill_chunk: Option<usize>,
+    /// How many tokens a token sees, its own included, where no layer of the model sees all: what lies further back is given
+    /// back while the sequence goes on.
+    pub window: Option<usize>,
+}
+
+impl Limits {
+    /// Returns how many of a sequence's first pages are not seen from a position on.
+    fn unseen_pages(&self, position: usize) -> usize {
+        self.window
+            .map_or(0, |window| (position + 1).saturating_sub(window) / PAGE_TOKENS)
+    }
 }
 
 /// A sequence as it arrives.
@@ -292,7 +303,7 @@ impl Scheduler {
         &self.sequences[&id].tokens
     }
 
-    /// Returns the pages of a sequence in order of position.
+    /// Returns the pages of a sequence in order of position; those that it cannot see any more belong to others.
     ///
     /// # Panics
     /// When it is not there.
@@ -343,6 +354,7 @@ impl Scheduler {
             sequence.advance(&row, &outcome.tokens);
             sequence.publish_full_pages(&mut self.pool);
             sequence.trim_pages(&mut self.pool);
+            sequence.give_back_unseen(self.limits.unseen_pages(sequence.computed), &mut self.pool);
             assert!(
                 sequence.tokens.len() <= sequence.most_tokens,
                 "{:?} has outgrown its limit",
@@ -389,6 +401,8 @@ impl Scheduler {
                 Some(*id)
             );
             assert!(sequence.pages.len() * PAGE_TOKENS >= sequence.computed);
+            assert!(sequence.unseen <= self.limits.unseen_pages(sequence.computed));
+            assert!(sequence.held().iter().all(|page| self.pool.is_held(*page)));
             assert!(sequence.tokens.len() <= sequence.most_tokens);
         }
         assert_eq!(self.lanes.iter().flatten().count(), self.running.len());

@@ -70,14 +70,16 @@ fn limits() -> impl Strategy<Value = Limits> {
         1usize..14,
         1usize..8,
         prop::option::of(1usize..20),
+        prop::option::of(1usize..60),
     )
-        .prop_map(|(width, extra, pages, queue_depth, prefill_chunk)| Limits {
+        .prop_map(|(width, extra, pages, queue_depth, prefill_chunk, window)| Limits {
             width,
             step_budget: width + extra,
             context: 120,
             queue_depth,
             pages,
             prefill_chunk,
+            window,
         })
 }
 
@@ -312,7 +314,24 @@ fn limits_of(width: usize, pages: usize) -> Limits {
         queue_depth: 1000,
         pages,
         prefill_chunk: None,
+        window: None,
     }
+}
+
+#[test]
+fn pages_that_a_window_has_left_are_given_back_while_the_sequence_goes_on() {
+    let mut world = World::new(Limits {
+        window: Some(20),
+        ..limits_of(1, 40)
+    });
+    world.arrive(arrival(0, 10, 300));
+    let mut most = 0;
+    while world.alive.contains_key(&SequenceId(0)) {
+        world.step(1, 0);
+        most = most.max(world.scheduler.occupancy().pages_used);
+    }
+    // Twenty tokens lie in three pages at most.
+    assert!(most <= 3, "{most} pages");
 }
 
 #[test]

@@ -161,30 +161,16 @@ pub fn bytes(count: usize) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use vastrelay_weights::rope::{RopeScaling, Rotary};
 
     fn model() -> ModelDescription {
-        ModelDescription {
-            architecture: "LlamaForCausalLM".into(),
-            vocabulary: 1000,
-            width: 64,
-            mlp_width: 128,
-            layers: 2,
-            heads: 4,
-            kv_heads: 2,
-            head_dim: 16,
-            norm_epsilon: 1e-5,
-            context: 256,
-            rotary: Rotary {
-                theta: 10_000.0,
-                scaling: RopeScaling::None,
-            },
-            tied_head: true,
-            attention_bias: false,
-            output_bias: false,
-            head_norm: false,
-            mlp_bias: false,
-        }
+        let config = r#"{
+            "architectures": ["LlamaForCausalLM"], "vocab_size": 1000, "hidden_size": 64, "intermediate_size": 128,
+            "num_hidden_layers": 2, "num_attention_heads": 4, "num_key_value_heads": 2, "rms_norm_eps": 1e-5,
+            "max_position_embeddings": 256, "tie_word_embeddings": true
+        }"#;
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("config.json"), config).unwrap();
+        ModelDescription::open(folder.path()).unwrap()
     }
 
     #[test]

@@ -125,6 +125,7 @@ impl Replica {
             queue_depth: settings.queue_depth,
             pages: memory.pages,
             prefill_chunk: settings.prefill_chunk,
+            window: description.widest_window(),
         };
         let build = format!("{} {}", folder.display(), isa.name());
         let engine = Engine::start(Box::new(executor), tokenizer.pieces().clone(), limits, build);

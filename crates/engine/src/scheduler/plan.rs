@@ -132,13 +132,18 @@ impl Scheduler {
         let sequence = &self.sequences[&id];
         let shared = sequence.prompt - 1;
         let parent = sequence.fork_of.and_then(|parent| self.sequences.get(&parent));
-        let from_parent = parent.filter(|parent| sequence.tokens.len() == sequence.prompt && parent.computed > shared);
+        // A parent that has gone on may have given back what this one still has to see.
+        let unseen = self.limits.unseen_pages(shared);
+        let from_parent = parent.filter(|parent| {
+            sequence.tokens.len() == sequence.prompt && parent.computed > shared && parent.unseen <= unseen
+        });
         if let Some(parent) = from_parent
             && (shared.is_multiple_of(PAGE_TOKENS) || self.pool.available() > 0)
         {
             let mut pages = parent.pages[..shared / PAGE_TOKENS].to_vec();
             let partial = parent.pages.get(shared / PAGE_TOKENS).copied();
-            pages.iter().for_each(|page| self.pool.hold(*page));
+            let unseen = parent.unseen;
+            pages[unseen..].iter().for_each(|page| self.pool.hold(*page));
             if !shared.is_multiple_of(PAGE_TOKENS) {
                 let copy = self.pool.take().expect("one is available");
                 plan.copies.push((partial.expect("the parent has computed it"), copy));
@@ -146,6 +151,7 @@ impl Scheduler {
             }
             let sequence = self.sequences.get_mut(&id).expect("it waits");
             sequence.pages = pages;
+            sequence.unseen = unseen;
             sequence.computed = shared;
             return shared;
         }

@@ -16,6 +16,8 @@ pub(super) struct Sequence {
     pub drafts: usize,
     pub lane: Option<usize>,
     pub pages: Vec<u32>,
+    /// How many of the first pages were given back, as it does not see them any more.
+    pub unseen: usize,
     /// Tokens whose keys and values lie in the pages.
     pub computed: usize,
     /// Pages that were published, and the key of the last.
@@ -41,6 +43,7 @@ impl Sequence {
             drafts: arrival.drafts,
             lane: None,
             pages: Vec::new(),
+            unseen: 0,
             computed: 0,
             published: 0,
             chain: arrival.scope,
@@ -76,7 +79,9 @@ impl Sequence {
         while (self.published + 1) * PAGE_TOKENS <= self.computed {
             let tokens = &self.tokens[self.published * PAGE_TOKENS..(self.published + 1) * PAGE_TOKENS];
             self.chain = chain_next(&self.chain, tokens);
-            pool.publish(self.pages[self.published], self.chain);
+            if self.published >= self.unseen {
+                pool.publish(self.pages[self.published], self.chain);
+            }
             self.published += 1;
         }
     }
@@ -103,12 +108,27 @@ impl Sequence {
         }
     }
 
+    /// Returns the pages that it holds.
+    pub fn held(&self) -> &[u32] {
+        &self.pages[self.unseen..]
+    }
+
+    /// Gives back the first pages up to a number, which no token to come looks at.
+    pub fn give_back_unseen(&mut self, count: usize, pool: &mut PagePool) {
+        while self.unseen < count {
+            pool.release(self.pages[self.unseen]);
+            self.unseen += 1;
+        }
+    }
+
     /// Gives back all pages and forgets what was computed.
     pub fn release_pages(&mut self, pool: &mut PagePool) {
         // From the end, so that the beginning, which others are more likely to share, stays cached longer.
-        while let Some(page) = self.pages.pop() {
-            pool.release(page);
+        for page in self.held().iter().rev() {
+            pool.release(*page);
         }
+        self.pages.clear();
+        self.unseen = 0;
         self.computed = 0;
         self.published = 0;
         self.chain = self.scope;

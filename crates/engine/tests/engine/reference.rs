@@ -125,6 +125,33 @@ async fn layers_that_see_only_the_last_tokens_equal_the_reference() {
 }
 
 #[tokio::test]
+async fn pages_that_windows_give_back_change_no_answer() {
+    let folder = tempfile::tempdir().unwrap();
+    vastrelay_specimen::write(folder.path(), &fixture("windowed")["config"], Stored::F32).unwrap();
+    let prompt = |number: u32| {
+        (0..20)
+            .map(|place| (number * 37 + place * 11) % 300)
+            .collect::<Vec<u32>>()
+    };
+    let roomy = engine(folder.path(), Setup::default());
+    // Eight sequences of 200 tokens would need 104 pages if they kept them.
+    let pages = 24;
+    let tight = engine(
+        folder.path(),
+        Setup {
+            pages,
+            ..Setup::default()
+        },
+    );
+    let together = (0..8).map(|number| run(&tight, greedy(prompt(number), 180)));
+    let together = futures_util::future::join_all(together).await;
+    for (number, (answer, _)) in together.into_iter().enumerate() {
+        let (alone, _) = run(&roomy, greedy(prompt(number as u32), 180)).await;
+        assert_eq!(answer, alone);
+    }
+}
+
+#[tokio::test]
 async fn soft_caps_norms_after_and_windows_in_turns_equal_the_reference() {
     compare_specimen("capped", Stored::F32).await;
 }

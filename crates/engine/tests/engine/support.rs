@@ -69,6 +69,7 @@ pub fn engine(folder: &Path, setup: Setup) -> Engine {
         queue_depth: 1000,
         pages: setup.pages,
         prefill_chunk: setup.prefill_chunk,
+        window: description.widest_window(),
     };
     Engine::start(Box::new(executor), pieces, limits, "test".into())
 }
