@@ -3,10 +3,12 @@
 use crate::blocks::BlockType;
 use crate::error::WeightsError;
 use crate::gguf::{Gguf, Rows};
+use crate::scheme::{PARTS, Packed, Scheme, e4m3};
 use half::{bf16, f16};
 use memmap2::Mmap;
 use safetensors::{Dtype, SafeTensors};
 use serde::Deserialize;
+use serde_json::{Map, Value};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
@@ -18,6 +20,26 @@ pub struct Checkpoint {
     folder: PathBuf,
     maps: Vec<Mmap>,
     tensors: BTreeMap<String, Place>,
+    scheme: Scheme,
+}
+
+/// Where the values of a tensor come from.
+enum Source<'a> {
+    /// They are stored.
+    Stored(&'a Place),
+    /// They are small numbers, each times a scale.
+    Scaled {
+        values: &'a Place,
+        scales: &'a Place,
+        block: [usize; 2],
+    },
+    /// They are packed with scales and zero points.
+    Packed {
+        words: &'a Place,
+        zeros: &'a Place,
+        scales: &'a Place,
+        groups: Option<&'a Place>,
+    },
 }
 
 struct Place {
@@ -69,6 +91,7 @@ impl Checkpoint {
             folder: folder.to_owned(),
             maps: Vec::new(),
             tensors: BTreeMap::new(),
+            scheme: scheme_of(folder)?,
         };
         let index_path = folder.join("model.safetensors.index.json");
         if index_path.is_file() {
@@ -123,14 +146,17 @@ impl Checkpoint {
 
     /// Returns the bytes of all tensors together once they are loaded, in the precisions that execute.
     pub fn loaded_bytes(&self) -> usize {
-        let loaded = |place: &Place| {
-            let bytes = match place.stored {
-                Stored::Safetensors(Dtype::BF16) => 2,
+        let loaded = |(name, place): (&String, &Place)| {
+            let bytes = match (place.stored, self.scheme) {
+                (Stored::Safetensors(Dtype::BF16), _) => 2,
+                (_, Scheme::ActivationAware { .. }) if name.ends_with(".qweight") => 8 * 4,
+                (_, Scheme::ErrorCompensating { bits, .. }) if name.ends_with(".qweight") => 32 / bits as usize * 4,
+                _ if self.part_of(name).is_some() => 0,
                 _ => 4,
             };
             place.shape.iter().product::<usize>() * bytes
         };
-        self.tensors.values().map(loaded).sum()
+        self.tensors.iter().map(loaded).sum()
     }
 
     /// Returns how many tensors and bytes are stored in which type.
@@ -162,6 +188,7 @@ impl Checkpoint {
             folder: path.to_owned(),
             maps: vec![map],
             tensors,
+            scheme: Scheme::Plain,
         })
     }
 
@@ -170,23 +197,42 @@ impl Checkpoint {
     /// # Errors
     /// What is wrong.
     pub fn fits(&self, name: &str, shape: &[usize]) -> Result<(), WeightsError> {
-        self.place(name, shape).map(drop)
+        self.source(name, shape).map(drop)
     }
 
-    fn place(&self, name: &str, shape: &[usize]) -> Result<&Place, WeightsError> {
-        let place = self.tensors.get(name).ok_or_else(|| WeightsError::Missing {
-            name: name.to_owned(),
-            folder: self.folder.clone(),
-        })?;
-        if place.shape != shape {
-            return Err(WeightsError::Shape {
-                name: name.to_owned(),
-                found: place.shape.clone(),
-                wanted: shape.to_vec(),
-            });
+    /// Returns how the matrices are stored.
+    pub fn scheme(&self) -> Scheme {
+        self.scheme
+    }
+
+    /// Returns the matrix that a tensor is a part of, where matrices are stored in parts.
+    pub fn part_of(&self, name: &str) -> Option<String> {
+        let (stem, part) = name.rsplit_once('.')?;
+        (self.scheme != Scheme::Plain && PARTS.contains(&part)).then(|| format!("{stem}.weight"))
+    }
+
+    /// Returns whether there is a tensor and all of its values are zero, so that leaving it out changes nothing.
+    pub fn is_zero(&self, name: &str) -> bool {
+        let place = self.tensors.get(name);
+        place.is_some_and(|place| self.bytes(place).iter().all(|byte| *byte == 0))
+    }
+
+    fn bytes(&self, place: &Place) -> &[u8] {
+        &self.maps[place.file][place.bytes.clone()]
+    }
+
+    fn source(&self, name: &str, shape: &[usize]) -> Result<Source<'_>, WeightsError> {
+        let stem = name.strip_suffix(".weight").unwrap_or(name);
+        let packed = format!("{stem}.qweight");
+        if !self.tensors.contains_key(name) && self.tensors.contains_key(&packed) && shape.len() == 2 {
+            return self.packed(stem, shape);
         }
+        let place = self.place(name, shape)?;
         match place.stored {
-            Stored::Blocks(..) | Stored::Safetensors(Dtype::F32 | Dtype::BF16 | Dtype::F16) => Ok(place),
+            Stored::Blocks(..) | Stored::Safetensors(Dtype::F32 | Dtype::BF16 | Dtype::F16) => {
+                Ok(Source::Stored(place))
+            }
+            Stored::Safetensors(Dtype::F8_E4M3 | Dtype::I8) if shape.len() == 2 => self.scaled(stem, place),
             Stored::Safetensors(_) => Err(WeightsError::Type {
                 name: name.to_owned(),
                 found: place.stored.name(),
@@ -194,25 +240,199 @@ impl Checkpoint {
         }
     }
 
-    /// Returns a tensor of the given shape, widened to `f32` when it is stored as F16 or in blocks.
+    /// Finds the scales of a matrix of 8-bit numbers: one, or one for each output, or for each block.
+    fn scaled<'a>(&'a self, stem: &str, values: &'a Place) -> Result<Source<'a>, WeightsError> {
+        let inverse = format!("{stem}.weight_scale_inv");
+        let name = match self.tensors.contains_key(&inverse) {
+            true => inverse,
+            false => format!("{stem}.weight_scale"),
+        };
+        let [outputs, inputs] = [values.shape[0], values.shape[1]];
+        let found = self.find(&name)?;
+        let block = match (&self.scheme, found.shape.as_slice()) {
+            (_, [] | [1] | [1, 1]) => [outputs, inputs],
+            (_, [count] | [count, 1]) if *count == outputs => [1, inputs],
+            (Scheme::Scaled { block: Some(block) }, _) => *block,
+            _ => {
+                return Err(WeightsError::Shape {
+                    name,
+                    found: found.shape.clone(),
+                    wanted: vec![outputs, 1],
+                });
+            }
+        };
+        if !matches!(found.shape.as_slice(), [] | [1] | [_] | [1, 1] | [_, 1]) {
+            self.place(&name, &[outputs.div_ceil(block[0]), inputs.div_ceil(block[1])])?;
+        }
+        let scales = self.floats_at(&name)?;
+        Ok(Source::Scaled { values, scales, block })
+    }
+
+    /// Finds the parts of a matrix of packed numbers.
+    fn packed(&self, stem: &str, shape: &[usize]) -> Result<Source<'_>, WeightsError> {
+        let [outputs, inputs] = [shape[0], shape[1]];
+        let (word, group) = match self.scheme {
+            Scheme::ActivationAware { group } => (8, group),
+            Scheme::ErrorCompensating { bits, group, .. } => (32 / bits as usize, group),
+            _ => {
+                return Err(WeightsError::Type {
+                    name: format!("{stem}.qweight"),
+                    found: "packed, and `quantization_config` does not tell how".into(),
+                });
+            }
+        };
+        let transposed = matches!(self.scheme, Scheme::ErrorCompensating { .. });
+        if !outputs.is_multiple_of(word) || (transposed && !inputs.is_multiple_of(word)) {
+            return Err(WeightsError::Shape {
+                name: format!("{stem}.qweight"),
+                found: shape.to_vec(),
+                wanted: vec![outputs.next_multiple_of(word), inputs.next_multiple_of(word)],
+            });
+        }
+        let groups = Scheme::groups(group, inputs);
+        let words = if transposed {
+            [inputs / word, outputs]
+        } else {
+            [inputs, outputs / word]
+        };
+        let scales = format!("{stem}.scales");
+        self.place(&scales, &[groups, outputs])?;
+        let order = format!("{stem}.g_idx");
+        Ok(Source::Packed {
+            words: self.words_at(&format!("{stem}.qweight"), &words)?,
+            zeros: self.words_at(&format!("{stem}.qzeros"), &[groups, outputs / word])?,
+            scales: self.floats_at(&scales)?,
+            groups: match self.tensors.contains_key(&order) {
+                true => Some(self.words_at(&order, &[inputs])?),
+                false => None,
+            },
+        })
+    }
+
+    fn find(&self, name: &str) -> Result<&Place, WeightsError> {
+        self.tensors.get(name).ok_or_else(|| WeightsError::Missing {
+            name: name.to_owned(),
+            folder: self.folder.clone(),
+        })
+    }
+
+    fn place(&self, name: &str, shape: &[usize]) -> Result<&Place, WeightsError> {
+        let place = self.find(name)?;
+        if place.shape == shape {
+            return Ok(place);
+        }
+        Err(WeightsError::Shape {
+            name: name.to_owned(),
+            found: place.shape.clone(),
+            wanted: shape.to_vec(),
+        })
+    }
+
+    fn words_at(&self, name: &str, shape: &[usize]) -> Result<&Place, WeightsError> {
+        let place = self.place(name, shape)?;
+        match place.stored {
+            Stored::Safetensors(Dtype::I32 | Dtype::U32) => Ok(place),
+            stored => Err(WeightsError::Part {
+                name: name.to_owned(),
+                found: stored.name(),
+                wanted: "I32",
+            }),
+        }
+    }
+
+    fn floats_at(&self, name: &str) -> Result<&Place, WeightsError> {
+        let place = self.find(name)?;
+        match place.stored {
+            Stored::Safetensors(Dtype::F32 | Dtype::F16 | Dtype::BF16) => Ok(place),
+            stored => Err(WeightsError::Part {
+                name: name.to_owned(),
+                found: stored.name(),
+                wanted: "F32, F16 or BF16",
+            }),
+        }
+    }
+
+    /// Returns a tensor of the given shape, widened to `f32` unless it is stored as F32 or BF16.
     ///
     /// # Errors
-    /// When it is missing, or of another shape or of a type that cannot be read.
+    /// When it or a part of it is missing, or of another shape, or of a type that cannot be read.
     pub fn tensor(&self, name: &str, shape: &[usize]) -> Result<Tensor<'_>, WeightsError> {
-        let place = self.place(name, shape)?;
-        let bytes = &self.maps[place.file][place.bytes.clone()];
+        match self.source(name, shape)? {
+            Source::Stored(place) => Ok(self.stored(place)),
+            Source::Scaled { values, scales, block } => {
+                let number: fn(u8) -> f32 = match values.stored {
+                    Stored::Safetensors(Dtype::I8) => |byte| f32::from(byte as i8),
+                    _ => e4m3,
+                };
+                let inputs = shape[1];
+                let across = inputs.div_ceil(block[1]);
+                let scales = self.stored(scales).to_f32();
+                let scale = |at: usize| scales[at / inputs / block[0] * across + at % inputs / block[1]];
+                let values = self.bytes(values).iter().enumerate();
+                Ok(owned(values.map(|(at, byte)| number(*byte) * scale(at)).collect()))
+            }
+            Source::Packed {
+                words,
+                zeros,
+                scales,
+                groups,
+            } => {
+                let (outputs, inputs) = (shape[0], shape[1]);
+                let scales = self.stored(scales).to_f32();
+                let packed = Packed {
+                    outputs,
+                    inputs,
+                    words: &aligned(self.bytes(words)),
+                    zeros: &aligned(self.bytes(zeros)),
+                    scales: &scales,
+                    group_of: &self.group_of(name, groups, inputs, scales.len() / outputs)?,
+                };
+                Ok(owned(match self.scheme {
+                    Scheme::ErrorCompensating { bits, zero_offset, .. } => packed.error_compensating(bits, zero_offset),
+                    _ => packed.activation_aware(),
+                }))
+            }
+        }
+    }
+
+    /// Returns the group of each input: as stored, or one after the other.
+    fn group_of(
+        &self,
+        name: &str,
+        stored: Option<&Place>,
+        inputs: usize,
+        groups: usize,
+    ) -> Result<Vec<usize>, WeightsError> {
+        let Some(place) = stored else {
+            let each = match self.scheme {
+                Scheme::ActivationAware { group } | Scheme::ErrorCompensating { group, .. } if group > 0 => group,
+                _ => inputs,
+            };
+            return Ok((0..inputs).map(|input| input / each).collect());
+        };
+        let listed: Cow<'_, [u32]> = aligned(self.bytes(place));
+        match listed.iter().find(|group| **group as usize >= groups) {
+            None => Ok(listed.iter().map(|group| *group as usize).collect()),
+            Some(group) => Err(WeightsError::Part {
+                name: name.replace(".weight", ".g_idx"),
+                found: format!("an index with group {group}"),
+                wanted: "one with groups that there are scales for",
+            }),
+        }
+    }
+
+    fn stored(&self, place: &Place) -> Tensor<'_> {
+        let bytes = self.bytes(place);
         match place.stored {
             Stored::Blocks(block, rows) => {
-                let count = shape.first().copied().unwrap_or(1);
-                Ok(Tensor::F32(Cow::Owned(rows.in_order(block.values(bytes), count))))
+                let count = place.shape.first().copied().unwrap_or(1);
+                owned(rows.in_order(block.values(bytes), count))
             }
-            Stored::Safetensors(Dtype::F32) => Ok(Tensor::F32(aligned(bytes))),
-            Stored::Safetensors(Dtype::BF16) => Ok(Tensor::Bf16(aligned(bytes))),
+            Stored::Safetensors(Dtype::F32) => Tensor::F32(aligned(bytes)),
+            Stored::Safetensors(Dtype::BF16) => Tensor::Bf16(aligned(bytes)),
             Stored::Safetensors(_) => {
                 let halves: Cow<'_, [f16]> = aligned(bytes);
-                Ok(Tensor::F32(Cow::Owned(
-                    halves.iter().map(|half| half.to_f32()).collect(),
-                )))
+                owned(halves.iter().map(|half| half.to_f32()).collect())
             }
         }
     }
@@ -248,6 +468,37 @@ impl Tensor<'_> {
             Tensor::F32(values) => values.to_vec(),
             Tensor::Bf16(values) => values.iter().map(|value| value.to_f32()).collect(),
         }
+    }
+}
+
+fn owned(values: Vec<f32>) -> Tensor<'static> {
+    Tensor::F32(Cow::Owned(values))
+}
+
+/// Returns how a folder's matrices are stored, as its config says.
+fn scheme_of(folder: &Path) -> Result<Scheme, WeightsError> {
+    let path = folder.join("config.json");
+    if !path.is_file() {
+        return Ok(Scheme::Plain);
+    }
+    let config: Map<String, Value> = read_json(&path)?;
+    let field = |field: &str, found: String, wanted: String| WeightsError::Field {
+        file: path.clone(),
+        field: field.to_owned(),
+        found,
+        wanted,
+    };
+    match config.get("quantization_config") {
+        None | Some(Value::Null) => Ok(Scheme::Plain),
+        Some(Value::Object(object)) => Scheme::parse(object).map_err(|(name, wanted)| {
+            let found = object.get(&name).map_or("missing".into(), Value::to_string);
+            field(&format!("quantization_config.{name}"), found, wanted)
+        }),
+        Some(other) => Err(field(
+            "quantization_config",
+            other.to_string(),
+            "an object or null would work".into(),
+        )),
     }
 }
 

@@ -88,8 +88,20 @@ pub enum WeightsError {
         /// The shape that the config implies.
         wanted: Vec<usize>,
     },
+    /// A part of a quantized tensor is not what it has to be.
+    #[error("tensor `{name}` is {found}; it has to be {wanted}")]
+    Part {
+        /// The part.
+        name: String,
+        /// What it is.
+        found: String,
+        /// What would work.
+        wanted: &'static str,
+    },
     /// A tensor is stored in a type that cannot be read.
-    #[error("tensor `{name}` is stored as {found}; F32, BF16 and F16 can be read")]
+    #[error(
+        "tensor `{name}` is stored as {found}; F32, BF16 and F16 can be read, F8_E4M3 and I8 for matrices with scales"
+    )]
     Type {
         /// The tensor.
         name: String,

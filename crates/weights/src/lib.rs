@@ -4,6 +4,7 @@
 //! |---|---|
 //! | [`gguf`] | what does a single file of weights, settings and tokenizer hold? |
 //! | [`blocks`] | which values do blocks of quantized weights stand for? |
+//! | [`scheme`] | how does a checkpoint store its matrices in fewer bits? |
 //! | [`checkpoint`] | which tensors are there, and what are their bytes? |
 //! | [`description`] | what model do they make up, and can it be run? |
 //! | [`rope`] | at which frequencies do its positions turn? |
@@ -19,9 +20,11 @@ pub mod error;
 pub mod generation;
 pub mod gguf;
 pub mod rope;
+pub mod scheme;
 
 pub use checkpoint::{Checkpoint, Tensor};
 pub use description::ModelDescription;
 pub use error::WeightsError;
 pub use generation::GenerationDefaults;
 pub use gguf::Gguf;
+pub use scheme::Scheme;

@@ -8,7 +8,7 @@ use serde_json::{Map, Value};
 use std::path::PathBuf;
 
 /// Fields that change the arithmetic of some families; for others they are refused, unless null.
-const FOREIGN: [&str; 12] = [
+const FOREIGN: [&str; 11] = [
     "attn_logit_softcapping",
     "final_logit_softcapping",
     "query_pre_attn_scalar",
@@ -18,7 +18,6 @@ const FOREIGN: [&str; 12] = [
     "logits_scaling",
     "num_local_experts",
     "num_experts",
-    "quantization_config",
     "use_qk_norm",
     "adapter_path",
 ];
@@ -328,18 +327,16 @@ impl Fields {
             }
             Some(_) => return self.refuse("rope_scaling", "it has to be an object or null".into()),
         };
-        if let RopeScaling::Long { short, long, .. } = &scaling {
-            if short.len() != head_dim / 2 || long.len() != head_dim / 2 {
-                return self.refuse(
-                    "rope_scaling",
-                    format!(
-                        "both lists have to hold {} divisors, one for each frequency",
-                        head_dim / 2
-                    ),
-                );
-            }
+        match &scaling {
+            RopeScaling::Long { short, long, .. } if [short.len(), long.len()] != [head_dim / 2; 2] => self.refuse(
+                "rope_scaling",
+                format!(
+                    "both lists have to hold {} divisors, one for each frequency",
+                    head_dim / 2
+                ),
+            ),
+            _ => Ok(Rotary { theta, scaling }),
         }
-        Ok(Rotary { theta, scaling })
     }
 
     /// Rotary settings of layers with windows, where they have their own.

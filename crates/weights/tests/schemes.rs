@@ -1,0 +1,129 @@
+//! Checkpoints whose matrices are quantized: the exact values of each published scheme, and what is refused.
+
+use safetensors::tensor::{Dtype, TensorView, serialize_to_file};
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+use tempfile::TempDir;
+use vastrelay_weights::{Checkpoint, WeightsError};
+
+const SHAPE: [usize; 2] = [32, 96];
+
+#[derive(Deserialize)]
+struct Case {
+    name: String,
+    config: Value,
+    tensors: BTreeMap<String, Part>,
+    bits: Vec<u32>,
+}
+
+#[derive(Clone, Deserialize)]
+struct Part {
+    dtype: String,
+    shape: Vec<usize>,
+    bytes: String,
+}
+
+fn cases() -> Vec<Case> {
+    serde_json::from_str(include_str!("reference/schemes.json")).unwrap()
+}
+
+/// Writes a folder with one matrix called `m`, stored in parts.
+fn folder(config: &Value, tensors: &BTreeMap<String, Part>) -> TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(
+        folder.path().join("config.json"),
+        json!({"quantization_config": config}).to_string(),
+    )
+    .unwrap();
+    let bytes: Vec<(String, &Part, Vec<u8>)> = tensors
+        .iter()
+        .map(|(name, part)| {
+            let byte = |at: usize| u8::from_str_radix(&part.bytes[at..at + 2], 16).unwrap();
+            let bytes = (0..part.bytes.len()).step_by(2).map(byte).collect();
+            (format!("m.{name}"), part, bytes)
+        })
+        .collect();
+    let views = bytes.iter().map(|(name, part, bytes)| {
+        let dtype = match part.dtype.as_str() {
+            "I32" => Dtype::I32,
+            "F16" => Dtype::F16,
+            "F32" => Dtype::F32,
+            "I8" => Dtype::I8,
+            _ => Dtype::F8_E4M3,
+        };
+        (name, TensorView::new(dtype, part.shape.clone(), bytes).unwrap())
+    });
+    serialize_to_file(views, None, &folder.path().join("model.safetensors")).unwrap();
+    folder
+}
+
+fn read(config: &Value, tensors: &BTreeMap<String, Part>) -> Result<Vec<f32>, WeightsError> {
+    let folder = folder(config, tensors);
+    let checkpoint = Checkpoint::open(folder.path())?;
+    checkpoint.fits("m.weight", &SHAPE)?;
+    Ok(checkpoint.tensor("m.weight", &SHAPE)?.to_f32())
+}
+
+#[test]
+fn every_scheme_stands_for_exactly_the_values_of_the_reference() {
+    for case in cases() {
+        let values = read(&case.config, &case.tensors).unwrap_or_else(|error| panic!("{}: {error}", case.name));
+        assert_eq!(values.len(), case.bits.len());
+        for (at, (value, bits)) in values.iter().zip(&case.bits).enumerate() {
+            let wanted = f32::from_bits(*bits);
+            // Minus zero is zero.
+            assert!(*value == wanted, "{} at {at}: {value} for {wanted}", case.name);
+        }
+    }
+}
+
+#[test]
+fn a_part_that_is_missing_or_misshapen_or_of_another_type_is_named() {
+    for case in cases() {
+        for part in case.tensors.keys().filter(|part| *part != "g_idx") {
+            let mut without = case.tensors.clone();
+            without.remove(part);
+            if !without.is_empty() {
+                let error = read(&case.config, &without).unwrap_err().to_string();
+                // Without its first part a matrix is missing as a whole.
+                assert!(
+                    error.contains(&format!("m.{part}")) || error.contains("m.weight"),
+                    "{error}"
+                );
+            }
+            let mut longer = case.tensors.clone();
+            let entry = longer.get_mut(part).unwrap();
+            entry.shape.insert(0, 2);
+            entry.bytes = entry.bytes.repeat(2);
+            let error = read(&case.config, &longer).unwrap_err().to_string();
+            assert!(error.contains("shape"), "{}, {part}: {error}", case.name);
+        }
+    }
+}
+
+#[test]
+fn a_group_that_there_is_no_scale_for_is_refused() {
+    let mut case = cases()
+        .into_iter()
+        .find(|case| case.tensors.contains_key("g_idx"))
+        .unwrap();
+    let order = case.tensors.get_mut("g_idx").unwrap();
+    order.bytes = format!("ffffffff{}", &order.bytes[8..]);
+    let error = read(&case.config, &case.tensors).unwrap_err().to_string();
+    assert!(error.contains("m.g_idx") && error.contains("4294967295"), "{error}");
+}
+
+#[test]
+fn packed_words_without_their_scheme_are_refused() {
+    let case = cases().remove(0);
+    let error = read(&Value::Null, &case.tensors).unwrap_err().to_string();
+    assert!(error.contains("quantization_config"), "{error}");
+    let error = read(&json!({"quant_method": "other"}), &case.tensors)
+        .unwrap_err()
+        .to_string();
+    assert!(
+        error.contains("quantization_config.quant_method") && error.contains("awq"),
+        "{error}"
+    );
+}
