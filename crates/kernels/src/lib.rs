@@ -13,19 +13,23 @@
 //! | [`isa`] | which instructions may I use here? |
 //! | [`pool`] | how is one operation spread over the cores a replica owns? |
 //! | [`matmul`] | how do activations meet packed weights? |
+//! | [`groups`] | how, when the weights have 8 or 4 bits? |
 //! | [`attention`] | how does a query read keys and values that lie in pages? |
-//! | [`norm`], [`rotary`], [`gate`], [`exponential`] | the pieces between |
+//! | [`norm`], [`rotary`], [`gate`], [`exponential`], [`cells`] | the pieces between |
 #![warn(missing_docs)]
 
 pub mod attention;
+pub mod cells;
 pub mod exponential;
 pub mod gate;
+pub mod groups;
 pub mod isa;
 pub mod matmul;
 pub mod norm;
 pub mod pool;
 pub mod rotary;
 
+pub use groups::GroupMatrix;
 pub use isa::Isa;
 pub use matmul::{PackedMatrix, Write};
 pub use pool::Pool;

@@ -1,0 +1,554 @@
+//! Activations times weights of 8 or 4 bits, in whole numbers.
+//!
+//! Weights share a scale, and perhaps a minimum, in groups along the inputs: w = scale · (n − offset), or w = scale · n +
+//! minimum. A row of activations is rounded to 8 bits group by group ([`RoundedRows`]), so that a group's part of an output is a
+//! sum of products of small whole numbers, which is exact in any order, times two scales. The groups' parts are added in their
+//! order: results are the same bits on every instruction set and whatever the number of rows.
+
+mod rounded;
+
+use crate::LANES;
+use crate::cells::Cells;
+use crate::isa::{Isa, Level, for_each_isa};
+use crate::matmul::Write;
+use crate::pool::{Pool, Shared2d};
+
+pub use rounded::RoundedRows;
+
+/// Inputs whose products one instruction sums up.
+const QUAD: usize = 4;
+/// Bytes of a quad of inputs for a panel of outputs.
+const BLOCK: usize = LANES * QUAD;
+/// Most rows whose sums stay in registers.
+const MOST_ROWS: usize = 8;
+
+/// How many bits a weight has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Bits {
+    /// Numbers from 0 to 255.
+    Eight,
+    /// Numbers from 0 to 15.
+    Four,
+}
+
+impl Bits {
+    /// Returns the number that stands for zero where there is no minimum.
+    pub fn offset(self) -> u8 {
+        match self {
+            Bits::Eight => 128,
+            Bits::Four => 8,
+        }
+    }
+
+    /// Returns how many bytes so many numbers take.
+    fn bytes(self, count: usize) -> usize {
+        match self {
+            Bits::Eight => count,
+            Bits::Four => count / 2,
+        }
+    }
+}
+
+/// A matrix to be packed: rows of outputs, one number to a byte, with the scales of each output's groups.
+#[derive(Clone, Copy)]
+pub struct Groups<'a> {
+    /// `[outputs, inputs]`.
+    pub numbers: &'a [u8],
+    /// `[outputs, groups]`.
+    pub scales: &'a [f32],
+    /// `[outputs, groups]`; without them a number's offset is taken away before it is scaled.
+    pub minima: Option<&'a [f32]>,
+}
+
+/// A weight matrix `[outputs, inputs]` of 8 or 4 bits, packed for [`GroupMatrix::apply`].
+pub struct GroupMatrix {
+    outputs: usize,
+    inputs: usize,
+    bits: Bits,
+    group: usize,
+    /// Panel by panel, quad by quad, the quads' numbers for each lane; of 4 bits, two quads to a block, the first in the lower
+    /// halves.
+    numbers: Cells<u8>,
+    /// Panel by panel, group by group, one for each lane.
+    scales: Cells<f32>,
+    minima: Option<Cells<f32>>,
+}
+
+/// The memory of a [`GroupMatrix`], to be kept and to be read again.
+pub struct Parts {
+    /// As packed.
+    pub numbers: Cells<u8>,
+    /// As packed.
+    pub scales: Cells<f32>,
+    /// As packed.
+    pub minima: Option<Cells<f32>>,
+}
+
+impl GroupMatrix {
+    /// Packs matrices that share their inputs, one below the other, as one: their products come side by side.
+    ///
+    /// # Panics
+    /// When the lengths do not fit one another, when only some parts have minima, or when `group` is not a multiple of eight.
+    pub fn pack(parts: &[Groups<'_>], inputs: usize, bits: Bits, group: usize) -> GroupMatrix {
+        assert!(group > 0 && group.is_multiple_of(2 * QUAD), "groups of {group}");
+        let groups = inputs.div_ceil(group);
+        let rows: Vec<&[u8]> = parts
+            .iter()
+            .flat_map(|part| part.numbers.chunks_exact(inputs))
+            .collect();
+        let per_group = |values: &dyn Fn(&Groups<'_>) -> Option<Vec<f32>>| -> Option<Vec<f32>> {
+            let rows: Vec<f32> = parts.iter().map(values).collect::<Option<Vec<_>>>()?.concat();
+            Some(lay_groups(&rows, groups))
+        };
+        let scales = per_group(&|part| Some(part.scales.to_vec())).expect("every part has scales");
+        let minima = per_group(&|part| part.minima.map(<[f32]>::to_vec));
+        let outputs = rows.len();
+        assert!(
+            minima.is_some() == parts.iter().any(|part| part.minima.is_some()),
+            "all parts of one matrix have minima, or none"
+        );
+        let panels = outputs.div_ceil(LANES);
+        assert!(
+            scales.len() == panels * groups * LANES && minima.as_ref().is_none_or(|m| m.len() == scales.len()),
+            "scales for each group"
+        );
+        let padded = groups * group;
+        let mut numbers = vec![0u8; bits.bytes(panels * LANES * padded)];
+        for (panel, rows) in numbers
+            .chunks_exact_mut(bits.bytes(LANES * padded))
+            .zip(rows.chunks(LANES))
+        {
+            for (lane, row) in rows.iter().enumerate() {
+                for (input, number) in row.iter().enumerate() {
+                    let (quad, place) = (input / QUAD, lane * QUAD + input % QUAD);
+                    match bits {
+                        Bits::Eight => panel[quad * BLOCK + place] = *number,
+                        Bits::Four => panel[quad / 2 * BLOCK + place] |= (number & 15) << (quad % 2 * 4),
+                    }
+                }
+            }
+        }
+        let parts = Parts {
+            numbers: numbers.into(),
+            scales: scales.into(),
+            minima: minima.map(Cells::from),
+        };
+        GroupMatrix::of_parts(parts, outputs, inputs, bits, group)
+    }
+
+    /// Returns a matrix over memory that another one was packed into.
+    ///
+    /// # Panics
+    /// When the memory is not that of such a matrix.
+    pub fn of_parts(parts: Parts, outputs: usize, inputs: usize, bits: Bits, group: usize) -> GroupMatrix {
+        let (panels, groups) = (outputs.div_ceil(LANES), inputs.div_ceil(group));
+        let scales = panels * groups * LANES;
+        assert!(
+            parts.numbers.len() == bits.bytes(panels * LANES * groups * group)
+                && parts.scales.len() == scales
+                && parts.minima.as_ref().is_none_or(|minima| minima.len() == scales),
+            "the parts of a matrix of {outputs} by {inputs}"
+        );
+        GroupMatrix {
+            outputs,
+            inputs,
+            bits,
+            group,
+            numbers: parts.numbers,
+            scales: parts.scales,
+            minima: parts.minima,
+        }
+    }
+
+    /// Returns the number of outputs.
+    pub fn outputs(&self) -> usize {
+        self.outputs
+    }
+
+    /// Returns the number of inputs.
+    pub fn inputs(&self) -> usize {
+        self.inputs
+    }
+
+    /// Returns the bits of a weight.
+    pub fn bits(&self) -> Bits {
+        self.bits
+    }
+
+    /// Returns how many inputs share a scale.
+    pub fn group(&self) -> usize {
+        self.group
+    }
+
+    /// Returns the bytes that the packed weights take.
+    pub fn bytes(&self) -> usize {
+        size_of_val(&*self.numbers) + size_of_val(&*self.scales) + self.minima.as_ref().map_or(0, |m| size_of_val(&**m))
+    }
+
+    /// Returns the packed numbers, scales and minima.
+    pub fn parts(&self) -> (&[u8], &[f32], Option<&[f32]>) {
+        (&self.numbers, &self.scales, self.minima.as_deref())
+    }
+
+    /// Copies the weights of one output into `row`: an embedding, when the matrix is tied to the head.
+    ///
+    /// # Panics
+    /// When there is no such output or `row` is not `inputs` long.
+    pub fn read_row(&self, output: usize, row: &mut [f32]) {
+        assert!(
+            output < self.outputs && row.len() == self.inputs,
+            "row {output} of {}",
+            self.outputs
+        );
+        let (panel, lane) = (output / LANES, output % LANES);
+        let groups = self.inputs.div_ceil(self.group);
+        let bytes = self.bits.bytes(LANES * groups * self.group);
+        let numbers = &self.numbers[panel * bytes..(panel + 1) * bytes];
+        for (input, value) in row.iter_mut().enumerate() {
+            let (quad, place) = (input / QUAD, lane * QUAD + input % QUAD);
+            let number = match self.bits {
+                Bits::Eight => numbers[quad * BLOCK + place],
+                Bits::Four => numbers[quad / 2 * BLOCK + place] >> (quad % 2 * 4) & 15,
+            };
+            let at = (panel * groups + input / self.group) * LANES + lane;
+            *value = match &self.minima {
+                Some(minima) => self.scales[at] * f32::from(number) + minima[at],
+                None => self.scales[at] * (f32::from(number) - f32::from(self.bits.offset())),
+            };
+        }
+    }
+
+    /// Computes `out = x · weightsᵀ` (or adds it) for rows `x: [rows, inputs]`, `out: [rows, outputs]`; `rounded` is where the
+    /// rows are rounded to.
+    ///
+    /// # Panics
+    /// When the lengths of `x` and `out` do not fit one number of rows.
+    pub fn apply(&self, isa: Isa, pool: &Pool, rounded: &mut RoundedRows, x: &[f32], out: &mut [f32], write: Write) {
+        let rows = x.len() / self.inputs;
+        assert!(
+            x.len() == rows * self.inputs && out.len() == rows * self.outputs,
+            "shapes of a product"
+        );
+        if rows == 0 {
+            return;
+        }
+        rounded.round(isa, x, self.inputs, self.group);
+        let (rounded, out) = (&*rounded, Shared2d::new(out));
+        let panels = self.outputs.div_ceil(LANES);
+        let tasks = panels.min(pool.cores() * 4);
+        pool.run(tasks, &|task| {
+            for panel in panels * task / tasks..panels * (task + 1) / tasks {
+                let mut row = 0;
+                while row < rows {
+                    let count = MOST_ROWS.min(rows - row);
+                    let mut sums = [[0.0f32; LANES]; MOST_ROWS];
+                    let tile = Tile {
+                        matrix: self,
+                        rounded,
+                        panel,
+                        row,
+                    };
+                    tile.sums(isa, &mut sums[..count]);
+                    for (at, sums) in sums[..count].iter().enumerate() {
+                        let output = panel * LANES;
+                        let width = LANES.min(self.outputs - output);
+                        // SAFETY: a panel is computed by one task only, and a task stores one row and panel at a time.
+                        let out = unsafe { out.part((row + at) * self.outputs + output, width) };
+                        match write {
+                            Write::Replace => out.copy_from_slice(&sums[..width]),
+                            Write::Add => out.iter_mut().zip(sums).for_each(|(out, sum)| *out += sum),
+                        }
+                    }
+                    row += count;
+                }
+            }
+        });
+    }
+}
+
+/// Lays values `[outputs, groups]` panel by panel, group by group, one for each lane; lanes without an output have zeros.
+fn lay_groups(rows: &[f32], groups: usize) -> Vec<f32> {
+    let outputs = rows.len() / groups;
+    let mut laid = vec![0.0; outputs.div_ceil(LANES) * groups * LANES];
+    for (output, row) in rows.chunks_exact(groups).enumerate() {
+        for (group, value) in row.iter().enumerate() {
+            laid[(output / LANES * groups + group) * LANES + output % LANES] = *value;
+        }
+    }
+    laid
+}
+
+/// A panel of outputs for some rows.
+#[derive(Clone, Copy)]
+struct Tile<'a> {
+    matrix: &'a GroupMatrix,
+    rounded: &'a RoundedRows,
+    panel: usize,
+    row: usize,
+}
+
+impl Tile<'_> {
+    fn sums(self, isa: Isa, sums: &mut [[f32; LANES]]) {
+        match isa.level() {
+            #[cfg(target_arch = "x86_64")]
+            Level::Avx512 if std::arch::is_x86_feature_detected!("avx512vnni") => {
+                // SAFETY: the features were detected.
+                match sums.len() {
+                    1 => unsafe { x86::sums::<1>(self, sums) },
+                    2 => unsafe { x86::sums::<2>(self, sums) },
+                    3 => unsafe { x86::sums::<3>(self, sums) },
+                    4 => unsafe { x86::sums::<4>(self, sums) },
+                    5 => unsafe { x86::sums::<5>(self, sums) },
+                    6 => unsafe { x86::sums::<6>(self, sums) },
+                    7 => unsafe { x86::sums::<7>(self, sums) },
+                    _ => unsafe { x86::sums::<8>(self, sums) },
+                }
+            }
+            _ => plain(isa, self, sums),
+        }
+    }
+
+    /// Returns the numbers of one group of the panel, as packed.
+    #[inline(always)]
+    fn numbers(&self, group: usize) -> &[u8] {
+        let bytes = self.matrix.bits.bytes(LANES * self.matrix.group);
+        let groups = self.rounded.groups();
+        &self.matrix.numbers[(self.panel * groups + group) * bytes..][..bytes]
+    }
+
+    /// Adds a group's part, of which the whole numbers' sum is known, to a row's outputs.
+    #[inline(always)]
+    fn add(&self, group: usize, row: usize, dots: &[i32; LANES], sums: &mut [f32; LANES]) {
+        let (scale, sum) = self.rounded.scale_and_sum(self.row + row, group);
+        let at = (self.panel * self.rounded.groups() + group) * LANES;
+        let scales = &self.matrix.scales[at..at + LANES];
+        match &self.matrix.minima {
+            Some(minima) => {
+                let whole = scale * sum as f32;
+                for lane in 0..LANES {
+                    sums[lane] = (scales[lane] * scale).mul_add(dots[lane] as f32, sums[lane]);
+                    sums[lane] = minima[at + lane].mul_add(whole, sums[lane]);
+                }
+            }
+            None => {
+                let taken = i32::from(self.matrix.bits.offset()) * sum;
+                for lane in 0..LANES {
+                    sums[lane] = (scales[lane] * scale).mul_add((dots[lane] - taken) as f32, sums[lane]);
+                }
+            }
+        }
+    }
+}
+
+for_each_isa! {
+    /// The reference, compiled for each instruction set.
+    fn plain(tile: Tile<'_>, sums: &mut [[f32; LANES]]) {
+        for group in 0..tile.rounded.groups() {
+            let numbers = tile.numbers(group);
+            for (row, sums) in sums.iter_mut().enumerate() {
+                let x = tile.rounded.numbers(tile.row + row, group);
+                let mut dots = [0i32; LANES];
+                for (quad, x) in x.chunks_exact(QUAD).enumerate() {
+                    let (block, shift) = match tile.matrix.bits {
+                        Bits::Eight => (quad, 0),
+                        Bits::Four => (quad / 2, quad % 2 * 4),
+                    };
+                    let mask = if tile.matrix.bits == Bits::Eight { 255 } else { 15 };
+                    let block = &numbers[block * BLOCK..(block + 1) * BLOCK];
+                    for (dot, four) in dots.iter_mut().zip(block.chunks_exact(QUAD)) {
+                        for (number, x) in four.iter().zip(x) {
+                            *dot += i32::from(number >> shift & mask) * i32::from(*x);
+                        }
+                    }
+                }
+                tile.add(group, row, &dots, sums);
+            }
+        }
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
+mod x86 {
+    use super::{BLOCK, Bits, QUAD, Tile};
+    use crate::LANES;
+    use std::arch::x86_64::*;
+
+    /// Sums four products of an unsigned and a signed byte in each lane by one instruction.
+    #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx512dq,avx512vnni,fma")]
+    pub(super) fn sums<const ROWS: usize>(tile: Tile<'_>, sums: &mut [[f32; LANES]]) {
+        let low = _mm512_set1_epi8(15);
+        for group in 0..tile.rounded.groups() {
+            let numbers = tile.numbers(group);
+            let x: [&[i8]; ROWS] = std::array::from_fn(|row| tile.rounded.numbers(tile.row + row, group));
+            let mut dots = [_mm512_setzero_si512(); ROWS];
+            for (index, block) in numbers.chunks_exact(BLOCK).enumerate() {
+                // SAFETY: a block is 64 bytes long.
+                let block = unsafe { _mm512_loadu_si512(block.as_ptr().cast()) };
+                match tile.matrix.bits {
+                    Bits::Eight => {
+                        for row in 0..ROWS {
+                            dots[row] = _mm512_dpbusd_epi32(dots[row], block, quad(x[row], index));
+                        }
+                    }
+                    Bits::Four => {
+                        let first = _mm512_and_si512(block, low);
+                        let second = _mm512_and_si512(_mm512_srli_epi16::<4>(block), low);
+                        for row in 0..ROWS {
+                            dots[row] = _mm512_dpbusd_epi32(dots[row], first, quad(x[row], 2 * index));
+                            dots[row] = _mm512_dpbusd_epi32(dots[row], second, quad(x[row], 2 * index + 1));
+                        }
+                    }
+                }
+            }
+            for row in 0..ROWS {
+                let mut whole = [0i32; LANES];
+                // SAFETY: `whole` has room for sixteen numbers.
+                unsafe { _mm512_storeu_si512(whole.as_mut_ptr().cast(), dots[row]) };
+                tile.add(group, row, &whole, &mut sums[row]);
+            }
+        }
+    }
+
+    /// Returns a quad of a row in every lane.
+    #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx512dq,avx512vnni,fma")]
+    fn quad(x: &[i8], index: usize) -> __m512i {
+        let four = &x[index * QUAD..index * QUAD + QUAD];
+        _mm512_set1_epi32(i32::from_le_bytes([
+            four[0] as u8,
+            four[1] as u8,
+            four[2] as u8,
+            four[3] as u8,
+        ]))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn random(seed: u64) -> impl FnMut() -> u64 {
+        let mut state = seed;
+        move || {
+            state = state
+                .wrapping_mul(6364136223846793005)
+                .wrapping_add(1442695040888963407);
+            state >> 33
+        }
+    }
+
+    struct Case {
+        numbers: Vec<u8>,
+        scales: Vec<f32>,
+        minima: Option<Vec<f32>>,
+        x: Vec<f32>,
+    }
+
+    fn case(rows: usize, outputs: usize, inputs: usize, bits: Bits, group: usize, least: bool, seed: u64) -> Case {
+        let mut next = random(seed);
+        let most = if bits == Bits::Eight { 256 } else { 16 };
+        let groups = outputs * inputs.div_ceil(group);
+        let mut float = |count: usize, scale: f32| -> Vec<f32> {
+            (0..count)
+                .map(|_| (next() as f32 / (1u64 << 30) as f32 - 1.0) * scale)
+                .collect()
+        };
+        let (scales, minima, x) = (float(groups, 0.1), float(groups, 1.0), float(rows * inputs, 3.0));
+        Case {
+            numbers: (0..outputs * inputs).map(|_| (next() % most) as u8).collect(),
+            scales,
+            minima: least.then_some(minima),
+            x,
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(80))]
+        #[test]
+        fn products_are_the_same_bits_everywhere_and_near_those_of_the_widened_weights(
+            rows in 1usize..20, outputs in 1usize..60, inputs in 1usize..200, group in prop::sample::select(vec![16, 32, 64, 128]),
+            eight: bool, least: bool, cores in 1usize..4, seed in any::<u64>(),
+        ) {
+            let bits = if eight { Bits::Eight } else { Bits::Four };
+            let case = case(rows, outputs, inputs, bits, group, least, seed);
+            let parts = [Groups { numbers: &case.numbers, scales: &case.scales, minima: case.minima.as_deref() }];
+            let matrix = GroupMatrix::pack(&parts, inputs, bits, group);
+            let mut rounded = RoundedRows::default();
+            let mut scalar = vec![f32::NAN; rows * outputs];
+            matrix.apply(Isa::SCALAR, &Pool::new(1), &mut rounded, &case.x, &mut scalar, Write::Replace);
+            let mut weights = vec![0.0f32; inputs];
+            for output in 0..outputs {
+                matrix.read_row(output, &mut weights);
+                for (input, weight) in weights.iter().enumerate() {
+                    let at = output * inputs.div_ceil(group) + input / group;
+                    let number = f32::from(case.numbers[output * inputs + input]);
+                    let wanted = match &case.minima {
+                        Some(minima) => case.scales[at] * number + minima[at],
+                        None => case.scales[at] * (number - f32::from(bits.offset())),
+                    };
+                    prop_assert_eq!(*weight, wanted);
+                }
+                for row in 0..rows {
+                    let x = &case.x[row * inputs..(row + 1) * inputs];
+                    let exact: f64 = x.iter().zip(&weights).map(|(x, w)| f64::from(*x) * f64::from(*w)).sum();
+                    // Rounding moves each activation by half a step of 1/127 of the largest, 3.
+                    let most: f64 = weights.iter().map(|w| f64::from(w.abs())).sum::<f64>() * 3.0 / 127.0 * 0.51 + 1e-3;
+                    prop_assert!((f64::from(scalar[row * outputs + output]) - exact).abs() <= most);
+                }
+            }
+            for isa in Isa::available() {
+                let mut out = vec![f32::NAN; rows * outputs];
+                matrix.apply(isa, &Pool::new(cores), &mut rounded, &case.x, &mut out, Write::Replace);
+                prop_assert_eq!(&out, &scalar, "{:?}", isa);
+                // A row alone has the same bits.
+                let mut alone = vec![f32::NAN; outputs];
+                matrix.apply(isa, &Pool::new(cores), &mut rounded, &case.x[..inputs], &mut alone, Write::Replace);
+                prop_assert_eq!(&alone[..], &scalar[..outputs]);
+                matrix.apply(isa, &Pool::new(cores), &mut rounded, &case.x, &mut out, Write::Add);
+                prop_assert!(out.iter().zip(&scalar).all(|(out, once)| *out == once + once));
+            }
+        }
+    }
+
+    #[test]
+    fn packing_several_matrices_puts_their_products_side_by_side() {
+        let (a, b) = (
+            case(1, 5, 32, Bits::Four, 32, true, 1),
+            case(1, 20, 32, Bits::Four, 32, true, 2),
+        );
+        let part = |case: &Case| -> Vec<f32> {
+            let groups = Groups {
+                numbers: &case.numbers,
+                scales: &case.scales,
+                minima: case.minima.as_deref(),
+            };
+            let matrix = GroupMatrix::pack(&[groups], 32, Bits::Four, 32);
+            let mut out = vec![0.0; matrix.outputs()];
+            matrix.apply(
+                Isa::detect(),
+                &Pool::new(1),
+                &mut RoundedRows::default(),
+                &a.x,
+                &mut out,
+                Write::Replace,
+            );
+            out
+        };
+        let both = [&a, &b].map(|case| Groups {
+            numbers: &case.numbers,
+            scales: &case.scales,
+            minima: case.minima.as_deref(),
+        });
+        let matrix = GroupMatrix::pack(&both, 32, Bits::Four, 32);
+        let mut out = vec![0.0; 25];
+        matrix.apply(
+            Isa::detect(),
+            &Pool::new(1),
+            &mut RoundedRows::default(),
+            &a.x,
+            &mut out,
+            Write::Replace,
+        );
+        assert_eq!(out, [part(&a), part(&b)].concat());
+    }
+}
