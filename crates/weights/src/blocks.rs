@@ -3,7 +3,9 @@
 //! Every type is the file format's own: 32 or 256 weights to a block, little-endian, one or two half-precision scales, small
 //! integers for the weights and, in blocks of 256, small integers that scale each sixteen or thirty-two of them.
 
+use crate::groups::GroupWeights;
 use half::{bf16, f16};
+use vastrelay_kernels::groups::Bits;
 
 /// How the values of a tensor are stored.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -86,39 +88,76 @@ impl BlockType {
             .expect("every type has its entry")
     }
 
+    /// Returns how the blocks are taken apart: bits of a number, weights that share a scale, and whether there are minima; none
+    /// for floats.
+    pub fn parts(self) -> Option<(Bits, usize, bool)> {
+        match self {
+            BlockType::F32 | BlockType::F16 | BlockType::Bf16 => None,
+            BlockType::Q4_0 => Some((Bits::Four, 32, false)),
+            BlockType::Q4_1 | BlockType::Q4K => Some((Bits::Four, 32, true)),
+            BlockType::Q5_0 | BlockType::Q8_0 => Some((Bits::Eight, 32, false)),
+            BlockType::Q5_1 | BlockType::Q5K => Some((Bits::Eight, 32, true)),
+            BlockType::Q2K => Some((Bits::Four, 16, true)),
+            BlockType::Q3K => Some((Bits::Four, 16, false)),
+            BlockType::Q6K => Some((Bits::Eight, 16, false)),
+        }
+    }
+
     /// Returns the values of whole blocks.
     ///
     /// # Panics
     /// When the bytes are not whole blocks.
     pub fn values(self, bytes: &[u8]) -> Vec<f32> {
+        let blocks = bytes.chunks_exact(self.bytes());
+        match self {
+            BlockType::F32 => blocks.map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]])).collect(),
+            BlockType::F16 => blocks.map(|block| half(block, 0)).collect(),
+            BlockType::Bf16 => blocks.map(|b| bf16::from_le_bytes([b[0], b[1]]).to_f32()).collect(),
+            _ => {
+                let inputs = bytes.len() / self.bytes() * self.weights();
+                self.groups(bytes, inputs).expect("blocks of small numbers").values()
+            }
+        }
+    }
+
+    /// Returns the numbers, scales and minima of whole blocks that make up rows of so many weights; none for floats.
+    ///
+    /// # Panics
+    /// When the bytes are not whole blocks.
+    pub fn groups(self, bytes: &[u8], inputs: usize) -> Option<GroupWeights> {
+        let (bits, group, least) = self.parts()?;
         assert!(
             bytes.len().is_multiple_of(self.bytes()),
             "{} bytes of {}",
             bytes.len(),
             self.name()
         );
-        let mut values = Vec::with_capacity(bytes.len() / self.bytes() * self.weights());
+        let count = bytes.len() / self.bytes() * self.weights();
+        let mut out = GroupWeights {
+            inputs,
+            bits,
+            group,
+            numbers: Vec::with_capacity(count),
+            scales: Vec::with_capacity(count / group),
+            minima: least.then(|| Vec::with_capacity(count / group)),
+        };
         for block in bytes.chunks_exact(self.bytes()) {
             match self {
-                BlockType::F32 => values.push(f32::from_le_bytes([block[0], block[1], block[2], block[3]])),
-                BlockType::F16 => values.push(half(block, 0)),
-                BlockType::Bf16 => values.push(bf16::from_le_bytes([block[0], block[1]]).to_f32()),
-                BlockType::Q4_0 => four_bits(block, 2, half(block, 0), -8.0, 0.0, &mut values),
-                BlockType::Q4_1 => four_bits(block, 4, half(block, 0), 0.0, half(block, 2), &mut values),
-                BlockType::Q5_0 => five_bits(block, 2, half(block, 0), -16.0, 0.0, &mut values),
-                BlockType::Q5_1 => five_bits(block, 4, half(block, 0), 0.0, half(block, 2), &mut values),
-                BlockType::Q8_0 => {
-                    let scale = half(block, 0);
-                    values.extend(block[2..].iter().map(|byte| f32::from(*byte as i8) * scale));
-                }
-                BlockType::Q2K => two_bits_k(block, &mut values),
-                BlockType::Q3K => three_bits_k(block, &mut values),
-                BlockType::Q4K => four_bits_k(block, &mut values),
-                BlockType::Q5K => five_bits_k(block, &mut values),
-                BlockType::Q6K => six_bits_k(block, &mut values),
+                BlockType::Q4_0 => out.push(half(block, 0), 0.0, four_bits(&block[2..])),
+                BlockType::Q4_1 => out.push(half(block, 0), half(block, 2), four_bits(&block[4..])),
+                // From 0 … 31 around 16 to numbers around 128.
+                BlockType::Q5_0 => out.push(half(block, 0), 0.0, five_bits(&block[2..]).map(|n| n + 112)),
+                BlockType::Q5_1 => out.push(half(block, 0), half(block, 2), five_bits(&block[4..])),
+                BlockType::Q8_0 => out.push(half(block, 0), 0.0, block[2..].iter().map(|byte| byte ^ 0x80)),
+                BlockType::Q2K => two_bits_k(block, &mut out),
+                BlockType::Q3K => three_bits_k(block, &mut out),
+                BlockType::Q4K => four_bits_k(block, &mut out),
+                BlockType::Q5K => five_bits_k(block, &mut out),
+                BlockType::Q6K => six_bits_k(block, &mut out),
+                BlockType::F32 | BlockType::F16 | BlockType::Bf16 => unreachable!("floats have no groups"),
             }
         }
-        values
+        Some(out)
     }
 }
 
@@ -127,43 +166,34 @@ fn half(block: &[u8], at: usize) -> f32 {
 }
 
 /// The first sixteen weights lie in the low halves of the bytes, the others in the high halves.
-fn four_bits(block: &[u8], at: usize, scale: f32, shift: f32, minimum: f32, values: &mut Vec<f32>) {
-    let packed = &block[at..at + 16];
-    let low = packed.iter().map(|byte| byte & 15);
-    let high = packed.iter().map(|byte| byte >> 4);
-    values.extend(low.chain(high).map(|bits| (f32::from(bits) + shift) * scale + minimum));
+fn four_bits(packed: &[u8]) -> impl Iterator<Item = u8> {
+    let low = packed[..16].iter().map(|byte| byte & 15);
+    low.chain(packed[..16].iter().map(|byte| byte >> 4))
 }
 
 /// As [`four_bits`], with the fifth bits in a word before them.
-fn five_bits(block: &[u8], at: usize, scale: f32, shift: f32, minimum: f32, values: &mut Vec<f32>) {
-    let fifth = u32::from_le_bytes([block[at], block[at + 1], block[at + 2], block[at + 3]]);
-    let packed = &block[at + 4..at + 20];
-    let low = packed.iter().map(|byte| byte & 15);
-    let high = packed.iter().map(|byte| byte >> 4);
-    values.extend(low.chain(high).enumerate().map(|(index, bits)| {
-        let bits = bits | ((fifth >> index & 1) as u8) << 4;
-        (f32::from(bits) + shift) * scale + minimum
-    }));
+fn five_bits(packed: &[u8]) -> impl Iterator<Item = u8> {
+    let fifth = u32::from_le_bytes([packed[0], packed[1], packed[2], packed[3]]);
+    let low = four_bits(&packed[4..]).enumerate();
+    low.map(move |(index, bits)| bits | ((fifth >> index & 1) as u8) << 4)
 }
 
-fn two_bits_k(block: &[u8], values: &mut Vec<f32>) {
+fn two_bits_k(block: &[u8], out: &mut GroupWeights) {
     let (scales, packed) = (&block[..16], &block[16..80]);
     let (scale, minimum) = (half(block, 80), half(block, 82));
     for group in 0..16 {
-        let (step, floor) = (
-            scale * f32::from(scales[group] & 15),
-            minimum * f32::from(scales[group] >> 4),
-        );
+        let step = scale * f32::from(scales[group] & 15);
+        let floor = minimum * f32::from(scales[group] >> 4);
         let (from, shift) = place(group);
-        values.extend(
-            packed[from..from + 16]
-                .iter()
-                .map(|byte| step * f32::from(byte >> shift & 3) - floor),
+        out.push(
+            step,
+            -floor,
+            packed[from..from + 16].iter().map(|byte| byte >> shift & 3),
         );
     }
 }
 
-fn three_bits_k(block: &[u8], values: &mut Vec<f32>) {
+fn three_bits_k(block: &[u8], out: &mut GroupWeights) {
     let (third, packed, scales) = (&block[..32], &block[32..96], &block[96..108]);
     let scale = half(block, 108);
     for group in 0..16 {
@@ -176,10 +206,12 @@ fn three_bits_k(block: &[u8], values: &mut Vec<f32>) {
         let step = scale * (f32::from(low | high << 4) - 32.0);
         let (from, shift) = place(group);
         let bit = group / 2;
-        values.extend((0..16).map(|index| {
+        // From 0 … 7 around 4 to numbers around 8.
+        let numbers = (0..16).map(|index| {
             let third = third[group % 2 * 16 + index] >> bit & 1;
-            step * (f32::from(packed[from + index] >> shift & 3) - if third == 1 { 0.0 } else { 4.0 })
-        }));
+            (packed[from + index] >> shift & 3 | third << 2) + 4
+        });
+        out.push(step, 0.0, numbers);
     }
 }
 
@@ -201,43 +233,42 @@ fn scale_and_minimum(packed: &[u8], group: usize) -> (f32, f32) {
     (f32::from(scale), f32::from(minimum))
 }
 
-fn four_bits_k(block: &[u8], values: &mut Vec<f32>) {
+fn four_bits_k(block: &[u8], out: &mut GroupWeights) {
     let (scale, minimum, packed) = (half(block, 0), half(block, 2), &block[16..]);
     for group in 0..8 {
         let (step, floor) = scale_and_minimum(&block[4..16], group);
-        let (step, floor) = (scale * step, minimum * floor);
         let bytes = &packed[group / 2 * 32..][..32];
-        values.extend(
-            bytes
-                .iter()
-                .map(|byte| step * f32::from(byte >> (group % 2 * 4) & 15) - floor),
-        );
+        let numbers = bytes.iter().map(|byte| byte >> (group % 2 * 4) & 15);
+        out.push(scale * step, -(minimum * floor), numbers);
     }
 }
 
-fn five_bits_k(block: &[u8], values: &mut Vec<f32>) {
+fn five_bits_k(block: &[u8], out: &mut GroupWeights) {
     let (scale, minimum) = (half(block, 0), half(block, 2));
     let (fifth, packed) = (&block[16..48], &block[48..]);
     for group in 0..8 {
         let (step, floor) = scale_and_minimum(&block[4..16], group);
-        let (step, floor) = (scale * step, minimum * floor);
         let bytes = &packed[group / 2 * 32..][..32];
-        values.extend(bytes.iter().zip(fifth).map(|(byte, fifth)| {
-            let bits = byte >> (group % 2 * 4) & 15 | (fifth >> group & 1) << 4;
-            step * f32::from(bits) - floor
-        }));
+        let numbers = bytes
+            .iter()
+            .zip(fifth)
+            .map(|(byte, fifth)| byte >> (group % 2 * 4) & 15 | (fifth >> group & 1) << 4);
+        out.push(scale * step, -(minimum * floor), numbers);
     }
 }
 
-fn six_bits_k(block: &[u8], values: &mut Vec<f32>) {
+fn six_bits_k(block: &[u8], out: &mut GroupWeights) {
     let (low, high, scales) = (&block[..128], &block[128..192], &block[192..208]);
     let scale = half(block, 208);
-    for index in 0..256 {
-        // 128 weights share 64 bytes of low bits and 32 bytes of high ones, a quarter of the weights at a time.
-        let (part, quarter, place) = (index / 128, index % 128 / 32, index % 32);
-        let low = low[part * 64 + quarter % 2 * 32 + place] >> (quarter / 2 * 4) & 15;
-        let high = high[part * 32 + place] >> (quarter * 2) & 3;
-        let step = scale * f32::from(scales[index / 16] as i8);
-        values.push(step * (f32::from(low | high << 4) - 32.0));
+    for (group, step) in scales.iter().enumerate() {
+        // From 0 … 63 around 32 to numbers around 128.
+        let numbers = (group * 16..(group + 1) * 16).map(|index| {
+            // 128 weights share 64 bytes of low bits and 32 bytes of high ones, a quarter of the weights at a time.
+            let (part, quarter, place) = (index / 128, index % 128 / 32, index % 32);
+            let low = low[part * 64 + quarter % 2 * 32 + place] >> (quarter / 2 * 4) & 15;
+            let high = high[part * 32 + place] >> (quarter * 2) & 3;
+            (low | high << 4) + 96
+        });
+        out.push(scale * f32::from(*step as i8), 0.0, numbers);
     }
 }

@@ -3,6 +3,7 @@
 use crate::blocks::BlockType;
 use crate::error::WeightsError;
 use crate::gguf::{Gguf, Rows};
+use crate::groups::GroupWeights;
 use crate::scheme::{PARTS, Packed, Scheme, e4m3};
 use half::{bf16, f16};
 use memmap2::Mmap;
@@ -14,6 +15,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use vastrelay_kernels::groups::Bits;
 
 /// A folder of safetensors files, one or sharded, or a GGUF file, mapped into memory.
 pub struct Checkpoint {
@@ -71,6 +73,24 @@ pub enum Tensor<'a> {
     F32(Cow<'a, [f32]>),
     /// Brain floats.
     Bf16(Cow<'a, [bf16]>),
+}
+
+/// A matrix, as it is stored.
+pub enum Matrix<'a> {
+    /// Floats.
+    Floats(Tensor<'a>),
+    /// Small numbers with scales.
+    Groups(GroupWeights),
+}
+
+impl Matrix<'_> {
+    /// Returns the values as `f32`.
+    pub fn to_f32(&self) -> Vec<f32> {
+        match self {
+            Matrix::Floats(tensor) => tensor.to_f32(),
+            Matrix::Groups(groups) => groups.values(),
+        }
+    }
 }
 
 #[derive(Deserialize)]
@@ -371,6 +391,27 @@ impl Checkpoint {
                 let values = self.bytes(values).iter().enumerate();
                 Ok(owned(values.map(|(at, byte)| number(*byte) * scale(at)).collect()))
             }
+            Source::Packed { .. } => match self.matrix(name, shape)? {
+                Matrix::Floats(tensor) => Ok(tensor),
+                Matrix::Groups(groups) => Ok(owned(groups.values())),
+            },
+        }
+    }
+
+    /// Returns a matrix `[outputs, inputs]` as it is stored, as floats or as small numbers with scales: nothing is lost.
+    ///
+    /// # Errors
+    /// As for [`Checkpoint::tensor`].
+    pub fn matrix(&self, name: &str, shape: &[usize]) -> Result<Matrix<'_>, WeightsError> {
+        match self.source(name, shape)? {
+            Source::Stored(place) => Ok(match place.stored {
+                Stored::Blocks(block, rows) => match block.groups(self.bytes(place), shape[1]) {
+                    Some(groups) => Matrix::Groups(rows.in_order_groups(groups, shape[0])),
+                    None => Matrix::Floats(self.stored(place)),
+                },
+                Stored::Safetensors(_) => Matrix::Floats(self.stored(place)),
+            }),
+            Source::Scaled { .. } => Ok(Matrix::Floats(self.tensor(name, shape)?)),
             Source::Packed {
                 words,
                 zeros,
@@ -379,18 +420,30 @@ impl Checkpoint {
             } => {
                 let (outputs, inputs) = (shape[0], shape[1]);
                 let scales = self.stored(scales).to_f32();
+                let group_of = self.group_of(name, groups, inputs, scales.len() / outputs)?;
+                let each = inputs.div_ceil(scales.len() / outputs);
+                let in_order =
+                    each.is_multiple_of(8) && group_of.iter().enumerate().all(|(at, group)| at / each == *group);
                 let packed = Packed {
                     outputs,
                     inputs,
                     words: &aligned(self.bytes(words)),
                     zeros: &aligned(self.bytes(zeros)),
                     scales: &scales,
-                    group_of: &self.group_of(name, groups, inputs, scales.len() / outputs)?,
+                    group_of: &group_of,
                 };
-                Ok(owned(match self.scheme {
-                    Scheme::ErrorCompensating { bits, zero_offset, .. } => packed.error_compensating(bits, zero_offset),
-                    _ => packed.activation_aware(),
-                }))
+                Ok(match self.scheme {
+                    Scheme::ErrorCompensating { bits, zero_offset, .. } => {
+                        let numbers = packed.error_compensating(bits, zero_offset);
+                        let bits = if bits == 8 { Bits::Eight } else { Bits::Four };
+                        match in_order {
+                            true => Matrix::Groups(packed.groups(bits, each, numbers)),
+                            false => Matrix::Floats(owned(packed.values(numbers))),
+                        }
+                    }
+                    _ if in_order => Matrix::Groups(packed.groups(Bits::Four, each, packed.activation_aware())),
+                    _ => Matrix::Floats(owned(packed.values(packed.activation_aware()))),
+                })
             }
         }
     }

@@ -4,6 +4,7 @@
 //! |---|---|
 //! | [`gguf`] | what does a single file of weights, settings and tokenizer hold? |
 //! | [`blocks`] | which values do blocks of quantized weights stand for? |
+//! | [`groups`] | what are weights as small numbers that share scales? |
 //! | [`scheme`] | how does a checkpoint store its matrices in fewer bits? |
 //! | [`checkpoint`] | which tensors are there, and what are their bytes? |
 //! | [`description`] | what model do they make up, and can it be run? |
@@ -19,12 +20,14 @@ pub mod description;
 pub mod error;
 pub mod generation;
 pub mod gguf;
+pub mod groups;
 pub mod rope;
 pub mod scheme;
 
-pub use checkpoint::{Checkpoint, Tensor};
+pub use checkpoint::{Checkpoint, Matrix, Tensor};
 pub use description::ModelDescription;
 pub use error::WeightsError;
 pub use generation::GenerationDefaults;
 pub use gguf::Gguf;
+pub use groups::GroupWeights;
 pub use scheme::Scheme;

@@ -1,6 +1,8 @@
 //! Checkpoints whose matrices are stored quantized, as `quantization_config` in `config.json` tells, and their exact values.
 
+use crate::groups::GroupWeights;
 use serde_json::{Map, Value};
+use vastrelay_kernels::groups::Bits;
 
 /// How a checkpoint's matrices are stored.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -139,39 +141,69 @@ pub(crate) struct Packed<'a> {
 }
 
 impl Packed<'_> {
-    /// Returns the values `[outputs, inputs]` of activation-aware words.
-    pub fn activation_aware(&self) -> Vec<f32> {
+    /// Returns the numbers of activation-aware words: of a weight and of its zero point.
+    pub fn activation_aware(&self) -> impl Fn(usize, usize, usize) -> (u32, u32) {
         let columns = self.outputs / 8;
         // Even outputs lie in the lower half of a word.
         let nibble = |word: u32, output: usize| word >> (4 * (output % 8 / 2 + output % 2 * 4)) & 15;
-        self.values(|output, input, group| {
+        move |output, input, group| {
             let weight = nibble(self.words[input * columns + output / 8], output);
-            weight as f32 - nibble(self.zeros[group * columns + output / 8], output) as f32
-        })
+            (weight, nibble(self.zeros[group * columns + output / 8], output))
+        }
     }
 
-    /// Returns the values `[outputs, inputs]` of error-compensating words.
-    pub fn error_compensating(&self, bits: u32, zero_offset: u32) -> Vec<f32> {
+    /// Returns the numbers of error-compensating words: of a weight and of its zero point.
+    pub fn error_compensating(&self, bits: u32, zero_offset: u32) -> impl Fn(usize, usize, usize) -> (u32, u32) {
         let each = (32 / bits) as usize;
         let mask = ((1u64 << bits) - 1) as u32;
         let columns = self.outputs / each;
-        let part = |word: u32, place: usize| word >> (bits * (place % each) as u32) & mask;
-        self.values(|output, input, group| {
+        let part = move |word: u32, place: usize| word >> (bits * (place % each) as u32) & mask;
+        move |output, input, group| {
             let weight = part(self.words[input / each * self.outputs + output], input);
             let zero = part(self.zeros[group * columns + output / each], output) + zero_offset;
-            weight as f32 - zero as f32
-        })
+            (weight, zero)
+        }
     }
 
-    fn values(&self, steps: impl Fn(usize, usize, usize) -> f32) -> Vec<f32> {
+    /// Returns the values `[outputs, inputs]`, given the numbers of an output, an input and its group.
+    pub fn values(&self, numbers: impl Fn(usize, usize, usize) -> (u32, u32)) -> Vec<f32> {
         let mut values = Vec::with_capacity(self.outputs * self.inputs);
         for output in 0..self.outputs {
             for input in 0..self.inputs {
                 let group = self.group_of[input];
-                values.push(steps(output, input, group) * self.scales[group * self.outputs + output]);
+                let (number, zero) = numbers(output, input, group);
+                values.push((number as f32 - zero as f32) * self.scales[group * self.outputs + output]);
             }
         }
         values
+    }
+
+    /// Returns the matrix as numbers of 4 or 8 bits, where the inputs of a group lie side by side.
+    pub fn groups(
+        &self,
+        bits: Bits,
+        group: usize,
+        numbers: impl Fn(usize, usize, usize) -> (u32, u32),
+    ) -> GroupWeights {
+        let count = self.inputs.div_ceil(group);
+        let mut out = GroupWeights {
+            inputs: self.inputs,
+            bits,
+            group,
+            numbers: Vec::with_capacity(self.outputs * self.inputs),
+            scales: Vec::with_capacity(self.outputs * count),
+            minima: Some(Vec::with_capacity(self.outputs * count)),
+        };
+        for output in 0..self.outputs {
+            for at in 0..count {
+                let inputs = at * group..((at + 1) * group).min(self.inputs);
+                let scale = self.scales[at * self.outputs + output];
+                let (_, zero) = numbers(output, inputs.start, at);
+                let row = inputs.map(|input| numbers(output, input, at).0 as u8);
+                out.push(scale, -(zero as f32) * scale, row);
+            }
+        }
+        out
     }
 }
 

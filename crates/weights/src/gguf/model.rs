@@ -2,6 +2,7 @@
 
 use super::Gguf;
 use crate::error::WeightsError;
+use crate::groups::GroupWeights;
 use serde_json::{Map, Value, json};
 
 /// Architectures by the names that files carry, with the names of `config.json`.
@@ -186,7 +187,7 @@ impl Gguf {
 
 impl Rows {
     /// Puts rows of so many values each into the order that is used everywhere else.
-    pub fn in_order(self, values: Vec<f32>, rows: usize) -> Vec<f32> {
+    pub fn in_order<T: Copy>(self, values: Vec<T>, rows: usize) -> Vec<T> {
         let Rows::Paired { heads } = self else { return values };
         if heads == 0 || !rows.is_multiple_of(2 * heads) {
             return values;
@@ -200,5 +201,15 @@ impl Rows {
             ordered.extend_from_slice(&values[from..from + columns]);
         }
         ordered
+    }
+
+    /// As [`Rows::in_order`], for rows of small numbers.
+    pub fn in_order_groups(self, groups: GroupWeights, rows: usize) -> GroupWeights {
+        GroupWeights {
+            numbers: self.in_order(groups.numbers, rows),
+            scales: self.in_order(groups.scales, rows),
+            minima: groups.minima.map(|minima| self.in_order(minima, rows)),
+            ..groups
+        }
     }
 }
