@@ -3,6 +3,9 @@
 mod experts;
 mod forward;
 mod model;
+mod weights;
+
+pub use weights::Precision;
 
 use crate::executor::{Executor, ExecutorError, MemoryReport, StepBatch, StepHandle, StepResult};
 use forward::Forward;
@@ -10,7 +13,7 @@ use model::Model;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc;
 use std::thread::JoinHandle;
-use vastrelay_kernels::attention::{LayerPages, PAGE_TOKENS, Shape};
+use vastrelay_kernels::attention::{KvPrecision, LayerPages, PAGE_TOKENS, Shape};
 use vastrelay_kernels::{Isa, Pool};
 use vastrelay_weights::{Checkpoint, ModelDescription, WeightsError};
 
@@ -27,6 +30,10 @@ pub struct CpuSettings {
     pub step_tokens: usize,
     /// Pages of KV memory.
     pub pages: usize,
+    /// What matrices are turned into.
+    pub weights: Precision,
+    /// How keys and values are kept.
+    pub kv: KvPrecision,
 }
 
 /// Runs steps on a thread of its own, which leads the pool of kernel threads.
@@ -40,9 +47,25 @@ pub struct CpuExecutor {
 }
 
 impl CpuExecutor {
-    /// Returns the bytes of one KV page in all layers, for keys and values in f32.
-    pub fn page_bytes(model: &ModelDescription) -> usize {
-        model.layers * LayerPages::bytes_per_page(shape(model, 0))
+    /// Returns the bytes of one KV page in all layers.
+    pub fn page_bytes(model: &ModelDescription, kv: KvPrecision) -> usize {
+        model.layers * LayerPages::bytes_per_page(shape(model, 0), kv)
+    }
+
+    /// Returns the bytes that a checkpoint's weights take in a precision, up to what rounds off the last outputs of a matrix.
+    pub fn weight_bytes(checkpoint: &Checkpoint, model: &ModelDescription, precision: Precision) -> usize {
+        let bytes = |(name, shape): (String, Vec<usize>)| {
+            let elements: usize = shape.iter().product();
+            let kind = checkpoint.kind(&name);
+            match shape.len() {
+                2 if name.starts_with("model.embed_tokens") || name.starts_with("lm_head") => {
+                    precision.of_embeddings().bytes(kind, elements)
+                }
+                2 => precision.bytes(kind, elements),
+                _ => elements * size_of::<f32>(),
+            }
+        };
+        model.tensors().into_iter().map(bytes).sum()
     }
 
     /// Returns the bytes of activations and tables for a step of so many tokens and a context.
@@ -63,17 +86,17 @@ impl CpuExecutor {
         settings: CpuSettings,
     ) -> Result<CpuExecutor, WeightsError> {
         description.check(checkpoint)?;
-        let model = Model::pack(checkpoint, description, settings.context)?;
+        let model = Model::pack(checkpoint, description, settings.context, settings.weights)?;
         let memory = MemoryReport {
             weights: model.bytes(),
-            kv_pool: settings.pages * CpuExecutor::page_bytes(description),
-            page: CpuExecutor::page_bytes(description),
+            kv_pool: settings.pages * CpuExecutor::page_bytes(description, settings.kv),
+            page: CpuExecutor::page_bytes(description, settings.kv),
             page_tokens: PAGE_TOKENS,
             pages: settings.pages,
             workspace: CpuExecutor::workspace_bytes(description, settings.step_tokens, settings.context),
         };
         let layers = (0..description.layers)
-            .map(|layer| LayerPages::new(settings.pages, shape(description, layer)))
+            .map(|layer| LayerPages::new(settings.pages, shape(description, layer), settings.kv))
             .collect();
         let (batches, inbox) = mpsc::channel::<StepBatch>();
         let (outbox, results) = mpsc::channel();

@@ -10,7 +10,7 @@ mod rounded;
 use crate::LANES;
 use crate::cells::Cells;
 use crate::isa::{Isa, Level, for_each_isa};
-use crate::matmul::Write;
+use crate::matmul::{Columns, Write};
 use crate::pool::{Pool, Shared2d};
 
 pub use rounded::RoundedRows;
@@ -224,16 +224,34 @@ impl GroupMatrix {
     /// # Panics
     /// When the lengths of `x` and `out` do not fit one number of rows.
     pub fn apply(&self, isa: Isa, pool: &Pool, rounded: &mut RoundedRows, x: &[f32], out: &mut [f32], write: Write) {
-        let rows = x.len() / self.inputs;
-        assert!(
-            x.len() == rows * self.inputs && out.len() == rows * self.outputs,
-            "shapes of a product"
-        );
+        let columns = Columns {
+            stride: self.outputs,
+            from: 0,
+        };
+        rounded.round(isa, x, self.inputs, self.group);
+        self.apply_beside(isa, pool, rounded, out, columns, write);
+    }
+
+    /// As [`GroupMatrix::apply`], with rows that were rounded before, in this matrix's groups, and outputs that lie beside
+    /// others.
+    ///
+    /// # Panics
+    /// As there, and when the rows were rounded for another matrix.
+    pub fn apply_beside(
+        &self,
+        isa: Isa,
+        pool: &Pool,
+        rounded: &RoundedRows,
+        out: &mut [f32],
+        columns: Columns,
+        write: Write,
+    ) {
+        let rows = rounded.rows(self.inputs, self.group);
+        columns.check(self.outputs, rows, out.len());
         if rows == 0 {
             return;
         }
-        rounded.round(isa, x, self.inputs, self.group);
-        let (rounded, out) = (&*rounded, Shared2d::new(out));
+        let out = Shared2d::new(out);
         let panels = self.outputs.div_ceil(LANES);
         let tasks = panels.min(pool.cores() * 4);
         pool.run(tasks, &|task| {
@@ -253,7 +271,7 @@ impl GroupMatrix {
                         let output = panel * LANES;
                         let width = LANES.min(self.outputs - output);
                         // SAFETY: a panel is computed by one task only, and a task stores one row and panel at a time.
-                        let out = unsafe { out.part((row + at) * self.outputs + output, width) };
+                        let out = unsafe { out.part(columns.at(row + at) + output, width) };
                         match write {
                             Write::Replace => out.copy_from_slice(&sums[..width]),
                             Write::Add => out.iter_mut().zip(sums).for_each(|(out, sum)| *out += sum),

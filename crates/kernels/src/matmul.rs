@@ -46,6 +46,33 @@ pub enum Write {
     Add,
 }
 
+/// Where the outputs of a product lie in rows that hold others as well.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Columns {
+    /// Length of a row.
+    pub stride: usize,
+    /// Where in a row the outputs begin.
+    pub from: usize,
+}
+
+impl Columns {
+    /// Returns where a row's outputs begin.
+    pub(crate) fn at(self, row: usize) -> usize {
+        row * self.stride + self.from
+    }
+
+    /// Makes sure that so many outputs fit.
+    ///
+    /// # Panics
+    /// When they do not.
+    pub(crate) fn check(self, outputs: usize, rows: usize, len: usize) {
+        assert!(
+            self.from + outputs <= self.stride && len == rows * self.stride,
+            "{outputs} outputs in {self:?}, {rows} rows and {len} values"
+        );
+    }
+}
+
 impl PackedMatrix {
     /// Packs matrices that share their inputs, one below the other, as one: their products come side by side.
     ///
@@ -134,11 +161,21 @@ impl PackedMatrix {
     /// # Panics
     /// When the lengths of `x` and `out` do not fit one number of rows.
     pub fn apply(&self, isa: Isa, pool: &Pool, x: &[f32], out: &mut [f32], write: Write) {
+        let columns = Columns {
+            stride: self.outputs,
+            from: 0,
+        };
+        self.apply_beside(isa, pool, x, out, columns, write);
+    }
+
+    /// As [`PackedMatrix::apply`], with outputs that lie beside others.
+    ///
+    /// # Panics
+    /// As there.
+    pub fn apply_beside(&self, isa: Isa, pool: &Pool, x: &[f32], out: &mut [f32], columns: Columns, write: Write) {
         let rows = x.len() / self.inputs;
-        assert!(
-            x.len() == rows * self.inputs && out.len() == rows * self.outputs,
-            "shapes of a product"
-        );
+        assert!(x.len() == rows * self.inputs, "rows of {}", self.inputs);
+        columns.check(self.outputs, rows, out.len());
         if rows == 0 {
             return;
         }
@@ -158,6 +195,7 @@ impl PackedMatrix {
                 rows,
                 inputs: self.inputs,
                 outputs: self.outputs,
+                columns,
                 out: &out,
                 write,
             };

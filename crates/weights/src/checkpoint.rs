@@ -75,6 +75,27 @@ pub enum Tensor<'a> {
     Bf16(Cow<'a, [bf16]>),
 }
 
+/// Weights of a row that get one scale when all of them, or more, share one in the file.
+const SCALED_GROUP: usize = 128;
+
+/// What a tensor is read as when nothing is to be lost.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// 32-bit floats.
+    F32,
+    /// Brain floats.
+    Bf16,
+    /// Small numbers with scales.
+    Groups {
+        /// Bits of a number.
+        bits: Bits,
+        /// Weights of a row that share a scale.
+        group: usize,
+        /// Whether groups have minima.
+        minima: bool,
+    },
+}
+
 /// A matrix, as it is stored.
 pub enum Matrix<'a> {
     /// Floats.
@@ -164,19 +185,37 @@ impl Checkpoint {
         self.tensors.values().map(|place| place.bytes.len()).sum()
     }
 
-    /// Returns the bytes of all tensors together once they are loaded, in the precisions that execute.
-    pub fn loaded_bytes(&self) -> usize {
-        let loaded = |(name, place): (&String, &Place)| {
-            let bytes = match (place.stored, self.scheme) {
-                (Stored::Safetensors(Dtype::BF16), _) => 2,
-                (_, Scheme::ActivationAware { .. }) if name.ends_with(".qweight") => 8 * 4,
-                (_, Scheme::ErrorCompensating { bits, .. }) if name.ends_with(".qweight") => 32 / bits as usize * 4,
-                _ if self.part_of(name).is_some() => 0,
-                _ => 4,
-            };
-            place.shape.iter().product::<usize>() * bytes
-        };
-        self.tensors.iter().map(loaded).sum()
+    /// Returns what a tensor is read as when nothing is to be lost; 32-bit floats where there is none.
+    pub fn kind(&self, name: &str) -> Kind {
+        let stem = name.strip_suffix(".weight").unwrap_or(name);
+        let place = self
+            .tensors
+            .get(name)
+            .or_else(|| self.tensors.get(&format!("{stem}.qweight")));
+        match (place.map(|place| place.stored), self.scheme) {
+            (Some(Stored::Safetensors(Dtype::BF16)), _) => Kind::Bf16,
+            (Some(Stored::Blocks(block, _)), _) => match block.parts() {
+                Some((bits, group, minima)) => Kind::Groups { bits, group, minima },
+                None => Kind::F32,
+            },
+            (Some(Stored::Safetensors(Dtype::I8)), _) => Kind::Groups {
+                bits: Bits::Eight,
+                group: SCALED_GROUP,
+                minima: false,
+            },
+            (
+                Some(Stored::Safetensors(Dtype::I32 | Dtype::U32)),
+                Scheme::ActivationAware { group } | Scheme::ErrorCompensating { group, .. },
+            ) => Kind::Groups {
+                bits: match self.scheme {
+                    Scheme::ErrorCompensating { bits: 8, .. } => Bits::Eight,
+                    _ => Bits::Four,
+                },
+                group: if group == 0 { 128 } else { group },
+                minima: true,
+            },
+            _ => Kind::F32,
+        }
     }
 
     /// Returns how many tensors and bytes are stored in which type.
@@ -411,6 +450,25 @@ impl Checkpoint {
                 },
                 Stored::Safetensors(_) => Matrix::Floats(self.stored(place)),
             }),
+            Source::Scaled { values, scales, block } if matches!(values.stored, Stored::Safetensors(Dtype::I8)) => {
+                let inputs = shape[1];
+                let group = if block[1] == inputs { SCALED_GROUP } else { block[1] };
+                if !group.is_multiple_of(8) {
+                    return Ok(Matrix::Floats(self.tensor(name, shape)?));
+                }
+                let across = inputs.div_ceil(block[1]);
+                let scales = self.stored(scales).to_f32();
+                let groups = inputs.div_ceil(group);
+                let scale = |at: usize| scales[at / groups / block[0] * across + at % groups * group / block[1]];
+                Ok(Matrix::Groups(GroupWeights {
+                    inputs,
+                    bits: Bits::Eight,
+                    group,
+                    numbers: self.bytes(values).iter().map(|byte| byte ^ 0x80).collect(),
+                    scales: (0..shape[0] * groups).map(scale).collect(),
+                    minima: None,
+                }))
+            }
             Source::Scaled { .. } => Ok(Matrix::Floats(self.tensor(name, shape)?)),
             Source::Packed {
                 words,

@@ -7,6 +7,7 @@ use crate::sampling::{Choice, Chosen, Seen, choose};
 use vastrelay_kernels::attention::{self, LayerPages};
 use vastrelay_kernels::exponential::soft_cap;
 use vastrelay_kernels::gate::{gelu_gate, silu_gate};
+use vastrelay_kernels::groups::RoundedRows;
 use vastrelay_kernels::norm::rms_norm;
 use vastrelay_kernels::rotary::rotate;
 use vastrelay_kernels::{Isa, Pool, Write};
@@ -36,6 +37,8 @@ struct Workspace {
     experts: ExpertSpace,
     gate_up: Vec<f32>,
     gated: Vec<f32>,
+    /// Rows as matrices of small numbers want them.
+    rounded: RoundedRows,
     last: Vec<f32>,
     logits: Vec<f32>,
 }
@@ -121,7 +124,15 @@ impl Forward {
             &mut space.normed,
         );
         space.qkv.resize(count * (q_width + 2 * kv_width), 0.0);
-        apply(&layer.qkv, isa, pool, &space.normed, &mut space.qkv, Write::Replace);
+        apply(
+            &layer.qkv,
+            isa,
+            pool,
+            &mut space.rounded,
+            &space.normed,
+            &mut space.qkv,
+            Write::Replace,
+        );
         space.queries.resize(count * q_width, 0.0);
         let rotary = model.rotary_of(index);
         let rows = space
@@ -147,13 +158,22 @@ impl Forward {
         layers[index].attend(isa, pool, places, &space.queries, &mut space.mixed);
         let after = layer.after_norms.as_ref().map(|(attention, _)| attention.as_slice());
         if after.is_none() && description.residual_scale == 1.0 {
-            return apply(&layer.output, isa, pool, &space.mixed, &mut space.stream, Write::Add);
+            return apply(
+                &layer.output,
+                isa,
+                pool,
+                &mut space.rounded,
+                &space.mixed,
+                &mut space.stream,
+                Write::Add,
+            );
         }
         space.branch.resize(count * description.width, 0.0);
         apply(
             &layer.output,
             isa,
             pool,
+            &mut space.rounded,
             &space.mixed,
             &mut space.branch,
             Write::Replace,
@@ -190,15 +210,16 @@ impl Forward {
             branch,
             gate_up,
             gated,
+            rounded,
             ..
         } = space;
         match &layer.mlp {
             Mlp::One(mlp) if after.is_none() && description.residual_scale == 1.0 => {
-                return gate.apply(mlp, normed, gate_up, gated, stream, Write::Add);
+                return gate.apply(mlp, normed, rounded, gate_up, gated, stream, Write::Add);
             }
             Mlp::One(mlp) => {
                 branch.resize(count * description.width, 0.0);
-                gate.apply(mlp, normed, gate_up, gated, branch, Write::Replace);
+                gate.apply(mlp, normed, rounded, gate_up, gated, branch, Write::Replace);
             }
             Mlp::Experts { router, experts } => {
                 branch.clear();
@@ -209,12 +230,12 @@ impl Forward {
                     .expect("a layer with experts is in a model with experts");
                 let scored = &mut space.experts.scores;
                 scored.resize(count * experts.len(), 0.0);
-                router.apply(isa, pool, normed, scored, Write::Replace);
+                router.apply(isa, pool, rounded, normed, scored, Write::Replace);
                 space.experts.send(rule);
                 for (number, mlp) in experts.iter().enumerate() {
                     space.experts.gather(number, normed, description.width);
                     let ExpertSpace { rows, out, .. } = &mut space.experts;
-                    gate.apply(mlp, rows, gate_up, gated, out, Write::Replace);
+                    gate.apply(mlp, rows, rounded, gate_up, gated, out, Write::Replace);
                     space.experts.scatter(number, branch, description.width);
                 }
             }
@@ -244,9 +265,14 @@ impl Forward {
         rms_norm(*isa, &space.last, &model.norm, model.description.norm_epsilon, normed);
         let needed = count * model.description.vocabulary;
         space.logits.resize(space.logits.len().max(needed), 0.0);
-        model
-            .head
-            .apply(*isa, pool, normed, &mut space.logits[..needed], Write::Replace);
+        model.head.apply(
+            *isa,
+            pool,
+            &mut space.rounded,
+            normed,
+            &mut space.logits[..needed],
+            Write::Replace,
+        );
         let ModelDescription {
             logit_scale, logit_cap, ..
         } = model.description;
@@ -286,6 +312,7 @@ impl Gate<'_> {
         &self,
         mlp: &GatedMlp,
         x: &[f32],
+        rounded: &mut RoundedRows,
         gate_up: &mut Vec<f32>,
         gated: &mut Vec<f32>,
         out: &mut [f32],
@@ -293,18 +320,18 @@ impl Gate<'_> {
     ) {
         let rows = x.len() / mlp.gate_up.weights.inputs();
         gate_up.resize(rows * 2 * mlp.width, 0.0);
-        apply(&mlp.gate_up, self.isa, self.pool, x, gate_up, Write::Replace);
+        apply(&mlp.gate_up, self.isa, self.pool, rounded, x, gate_up, Write::Replace);
         gated.resize(rows * mlp.width, 0.0);
         match self.activation {
             Activation::Silu => silu_gate(self.isa, gate_up, mlp.width, gated),
             Activation::GeluTanh => gelu_gate(self.isa, gate_up, mlp.width, gated),
         }
-        apply(&mlp.down, self.isa, self.pool, gated, out, write);
+        apply(&mlp.down, self.isa, self.pool, rounded, gated, out, write);
     }
 }
 
-fn apply(linear: &Linear, isa: Isa, pool: &Pool, x: &[f32], out: &mut [f32], write: Write) {
-    linear.weights.apply(isa, pool, x, out, write);
+fn apply(linear: &Linear, isa: Isa, pool: &Pool, rounded: &mut RoundedRows, x: &[f32], out: &mut [f32], write: Write) {
+    linear.weights.apply(isa, pool, rounded, x, out, write);
     if let Some(bias) = &linear.bias {
         for row in out.chunks_exact_mut(bias.len()) {
             row.iter_mut().zip(bias).for_each(|(out, bias)| *out += bias);

@@ -1,20 +1,18 @@
 //! The weights of a model, packed for the kernels.
 
-use half::bf16;
-use vastrelay_kernels::PackedMatrix;
-use vastrelay_kernels::matmul::Dense;
+use super::weights::{Joined, Precision};
 use vastrelay_kernels::rotary::RotaryTable;
 use vastrelay_weights::description::Experts;
 use vastrelay_weights::rope::Rotary;
-use vastrelay_weights::{Checkpoint, ModelDescription, Tensor, WeightsError};
+use vastrelay_weights::{Checkpoint, Matrix, ModelDescription, WeightsError};
 
-/// All weights, in the precision they are stored in.
+/// All weights, in the precision they execute in.
 pub(super) struct Model {
     pub description: ModelDescription,
     pub embedding: Embedding,
     pub layers: Vec<Layer>,
     pub norm: Vec<f32>,
-    pub head: PackedMatrix,
+    pub head: Joined,
     pub rotary: RotaryTable,
     /// For layers with windows, where theirs differ.
     pub local_rotary: Option<RotaryTable>,
@@ -25,9 +23,7 @@ pub(super) enum Embedding {
     /// The output head.
     Tied,
     /// A table of its own, `[vocabulary, width]`.
-    F32(Vec<f32>),
-    /// The same in bf16.
-    Bf16(Vec<bf16>),
+    Own(Joined),
 }
 
 pub(super) struct Layer {
@@ -47,7 +43,7 @@ pub(super) enum Mlp {
     One(GatedMlp),
     Experts {
         /// Gives each expert's logit.
-        router: PackedMatrix,
+        router: Joined,
         experts: Vec<GatedMlp>,
     },
 }
@@ -61,29 +57,39 @@ pub(super) struct GatedMlp {
 }
 
 pub(super) struct Linear {
-    pub weights: PackedMatrix,
+    pub weights: Joined,
     pub bias: Option<Vec<f32>>,
 }
 
 impl Model {
-    pub fn pack(checkpoint: &Checkpoint, model: &ModelDescription, context: usize) -> Result<Model, WeightsError> {
-        let source = Source { checkpoint, model };
+    pub fn pack(
+        checkpoint: &Checkpoint,
+        model: &ModelDescription,
+        context: usize,
+        precision: Precision,
+    ) -> Result<Model, WeightsError> {
+        let source = Source {
+            checkpoint,
+            model,
+            precision,
+        };
         let d = model.width;
         let layers = (0..model.layers)
             .map(|index| source.layer(index))
             .collect::<Result<Vec<Layer>, WeightsError>>()?;
-        let embedding = checkpoint.tensor("model.embed_tokens.weight", &[model.vocabulary, d])?;
-        let (embedding, head) = if model.tied_head {
-            (Embedding::Tied, pack(&[embedding], d))
-        } else {
-            let head = checkpoint.tensor("lm_head.weight", &[model.vocabulary, d])?;
-            let table = match embedding {
-                Tensor::F32(values) => Embedding::F32(values.into_owned()),
-                Tensor::Bf16(values) => Embedding::Bf16(values.into_owned()),
-            };
-            (table, pack(&[head], d))
+        let table = |name: &str| {
+            let matrix = checkpoint.matrix(name, &[model.vocabulary, d])?;
+            Ok::<Joined, WeightsError>(Joined::pack(vec![matrix], d, precision.of_embeddings()))
         };
-        let table = |rotary: &Rotary| {
+        let (embedding, head) = if model.tied_head {
+            (Embedding::Tied, table("model.embed_tokens.weight")?)
+        } else {
+            (
+                Embedding::Own(table("model.embed_tokens.weight")?),
+                table("lm_head.weight")?,
+            )
+        };
+        let turns = |rotary: &Rotary| {
             let (frequencies, scale) = rotary.frequencies(model.head_dim, context);
             RotaryTable::new(&frequencies, context, scale)
         };
@@ -92,8 +98,8 @@ impl Model {
             layers,
             norm: source.norm("model.norm.weight", d)?,
             head,
-            rotary: table(&model.rotary),
-            local_rotary: model.local_rotary.as_ref().map(table),
+            rotary: turns(&model.rotary),
+            local_rotary: model.local_rotary.as_ref().map(turns),
             description: model.clone(),
         })
     }
@@ -116,14 +122,9 @@ impl Model {
     }
 
     fn look_up(&self, token: u32, row: &mut [f32]) {
-        let range = token as usize * row.len()..(token as usize + 1) * row.len();
         match &self.embedding {
             Embedding::Tied => self.head.read_row(token as usize, row),
-            Embedding::F32(table) => row.copy_from_slice(&table[range]),
-            Embedding::Bf16(table) => row
-                .iter_mut()
-                .zip(&table[range])
-                .for_each(|(x, value)| *x = value.to_f32()),
+            Embedding::Own(table) => table.read_row(token as usize, row),
         }
     }
 
@@ -131,8 +132,7 @@ impl Model {
     pub fn bytes(&self) -> usize {
         let table = match &self.embedding {
             Embedding::Tied => 0,
-            Embedding::F32(table) => size_of_val(table.as_slice()),
-            Embedding::Bf16(table) => size_of_val(table.as_slice()),
+            Embedding::Own(table) => table.bytes(),
         };
         let vector = |values: &[f32]| size_of_val(values);
         let pair = |norms: &Option<(Vec<f32>, Vec<f32>)>| norms.as_ref().map_or(0, |(a, b)| vector(a) + vector(b));
@@ -154,6 +154,7 @@ impl Model {
 struct Source<'a> {
     checkpoint: &'a Checkpoint,
     model: &'a ModelDescription,
+    precision: Precision,
 }
 
 impl Source<'_> {
@@ -242,13 +243,13 @@ impl Source<'_> {
     }
 
     fn linear(&self, at: &str, parts: &[(&str, usize)], inputs: usize, biased: bool) -> Result<Linear, WeightsError> {
-        let tensors = parts
+        let matrices = parts
             .iter()
             .map(|(name, outputs)| {
                 self.checkpoint
-                    .tensor(&format!("{at}.{name}.weight"), &[*outputs, inputs])
+                    .matrix(&format!("{at}.{name}.weight"), &[*outputs, inputs])
             })
-            .collect::<Result<Vec<Tensor<'_>>, WeightsError>>()?;
+            .collect::<Result<Vec<Matrix<'_>>, WeightsError>>()?;
         let mut bias = Vec::new();
         if biased {
             for (name, outputs) in parts {
@@ -256,27 +257,8 @@ impl Source<'_> {
             }
         }
         Ok(Linear {
-            weights: pack(&tensors, inputs),
+            weights: Joined::pack(matrices, inputs, self.precision),
             bias: biased.then_some(bias),
         })
-    }
-}
-
-/// Packs tensors that share their inputs as one matrix, in bf16 when all of them are.
-fn pack(tensors: &[Tensor<'_>], inputs: usize) -> PackedMatrix {
-    let narrow: Option<Vec<Dense<'_>>> = tensors
-        .iter()
-        .map(|tensor| match tensor {
-            Tensor::Bf16(values) => Some(Dense::Bf16(values)),
-            Tensor::F32(_) => None,
-        })
-        .collect();
-    match narrow {
-        Some(parts) => PackedMatrix::pack(&parts, inputs),
-        None => {
-            let wide: Vec<Vec<f32>> = tensors.iter().map(Tensor::to_f32).collect();
-            let parts: Vec<Dense<'_>> = wide.iter().map(|values| Dense::F32(values)).collect();
-            PackedMatrix::pack(&parts, inputs)
-        }
     }
 }

@@ -2,11 +2,12 @@
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use vastrelay_engine::cpu::CpuSettings;
+use vastrelay_engine::cpu::{CpuSettings, Precision};
 use vastrelay_engine::{
     CpuExecutor, EndReason, Engine, Event, Figures, GenerationRequest, Limits, PAGE_TOKENS, Sampling,
 };
 use vastrelay_kernels::Isa;
+use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::{TokenPieces, Tokenizer};
 use vastrelay_weights::{Checkpoint, ModelDescription};
 
@@ -31,6 +32,8 @@ pub struct Setup {
     pub width: usize,
     pub prefill_chunk: Option<usize>,
     pub pages: usize,
+    pub weights: Precision,
+    pub kv: KvPrecision,
 }
 
 impl Default for Setup {
@@ -41,6 +44,8 @@ impl Default for Setup {
             width: 32,
             prefill_chunk: None,
             pages: 1024,
+            weights: Precision::AsStored,
+            kv: KvPrecision::F32,
         }
     }
 }
@@ -54,6 +59,8 @@ pub fn executor(folder: &Path, setup: Setup) -> (CpuExecutor, Arc<TokenPieces>, 
         context: description.context,
         step_tokens: 256,
         pages: setup.pages,
+        weights: setup.weights,
+        kv: setup.kv,
     };
     let executor = CpuExecutor::load(&Checkpoint::open(folder).unwrap(), &description, settings).unwrap();
     (executor, Tokenizer::open(folder).unwrap().pieces().clone(), description)

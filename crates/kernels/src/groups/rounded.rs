@@ -6,6 +6,8 @@ use crate::isa::for_each_isa;
 /// Rows rounded to whole numbers from −127 to 127, group by group: the largest of a group becomes 127.
 #[derive(Default)]
 pub struct RoundedRows {
+    rows: usize,
+    inputs: usize,
     group: usize,
     groups: usize,
     /// `[rows, groups · group]`; what fills up the last group is zero.
@@ -24,7 +26,7 @@ impl RoundedRows {
     pub fn round(&mut self, isa: Isa, x: &[f32], inputs: usize, group: usize) {
         assert!(x.len().is_multiple_of(inputs), "rows of {inputs}");
         let rows = x.len() / inputs;
-        (self.group, self.groups) = (group, inputs.div_ceil(group));
+        (self.rows, self.inputs, self.group, self.groups) = (rows, inputs, group, inputs.div_ceil(group));
         self.numbers.clear();
         self.numbers.resize(rows * self.groups * group, 0);
         self.scales.resize(rows * self.groups, 0.0);
@@ -37,6 +39,20 @@ impl RoundedRows {
                 (self.scales[at], self.sums[at]) = round_group(isa, x, numbers);
             }
         }
+    }
+
+    /// Returns how many rows were rounded.
+    ///
+    /// # Panics
+    /// When they were rounded to other groups.
+    pub(super) fn rows(&self, inputs: usize, group: usize) -> usize {
+        assert!(
+            (self.inputs, self.group) == (inputs, group),
+            "rows of {} in groups of {} for a matrix of {inputs} in groups of {group}",
+            self.inputs,
+            self.group
+        );
+        self.rows
     }
 
     pub(super) fn groups(&self) -> usize {

@@ -1,6 +1,6 @@
 //! The inner loops of a product: a tile of rows by panels whose sums stay in registers.
 
-use super::{PANELS, PANELS_ONE_ROW, Write};
+use super::{Columns, PANELS, PANELS_ONE_ROW, Write};
 use crate::LANES;
 use crate::isa::{Isa, Level};
 use crate::pool::Shared2d;
@@ -12,6 +12,7 @@ pub(super) struct Call<'a> {
     pub rows: usize,
     pub inputs: usize,
     pub outputs: usize,
+    pub columns: Columns,
     pub out: &'a Shared2d<'a>,
     pub write: Write,
 }
@@ -98,7 +99,7 @@ impl<T> Tile<'_, T> {
         let output = (self.panel + panel) * LANES;
         let width = LANES.min(self.call.outputs - output);
         // SAFETY: a panel is computed by one task only, and a task stores one row and panel at a time.
-        let out = unsafe { self.call.out.part((self.row + row) * self.call.outputs + output, width) };
+        let out = unsafe { self.call.out.part(self.call.columns.at(self.row + row) + output, width) };
         match self.call.write {
             Write::Replace => out.copy_from_slice(&sums[..width]),
             Write::Add => out.iter_mut().zip(sums).for_each(|(out, sum)| *out += sum),
