@@ -1,10 +1,12 @@
 //! What can be typed.
 
+use crate::failure::Failure;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 use vastrelay_loadtest::Lengths;
+use vastrelay_serving::{KvPrecision, Precision};
 
 /// Open-weight language models behind OpenAI-compatible endpoints, on our own engine.
 #[derive(Parser)]
@@ -99,6 +101,8 @@ pub struct StartOptions {
     /// KV pages of 16 tokens [default: as many as fit and are of use]
     #[arg(long, value_name = "N")]
     pub pages: Option<usize>,
+    #[command(flatten)]
+    pub precision: PrecisionOptions,
     /// Want a key from every caller, also on loopback; elsewhere they are always wanted
     #[arg(long)]
     pub require_key: bool,
@@ -147,6 +151,55 @@ pub enum ModelCommand {
     Inspect(ModelInspectOptions),
 }
 
+/// What weights, and keys and values, are computed in.
+#[derive(Args, Clone)]
+pub struct PrecisionOptions {
+    /// What matrices are turned into when they are loaded; embeddings and head keep what is stored for int8 and int4
+    #[arg(long, value_name = "PRECISION", value_parser = ["as-stored", "f32", "bf16", "int8", "int4"], default_value = "as-stored")]
+    pub weights: String,
+    /// Weights of a row that share a scale, for int8 and int4: 32, 64 or 128 [default: 32]
+    #[arg(long, value_name = "N")]
+    pub group: Option<usize>,
+    /// How keys and values are kept
+    #[arg(long, value_name = "PRECISION", default_value = "f32")]
+    pub kv: Kv,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub enum Kv {
+    F32,
+    Bf16,
+    Int8,
+}
+
+impl From<Kv> for KvPrecision {
+    fn from(kv: Kv) -> KvPrecision {
+        match kv {
+            Kv::F32 => KvPrecision::F32,
+            Kv::Bf16 => KvPrecision::Bf16,
+            Kv::Int8 => KvPrecision::Int8,
+        }
+    }
+}
+
+impl PrecisionOptions {
+    /// Returns the precision of weights.
+    pub fn weights(&self) -> Result<Precision, Failure> {
+        let precision: Precision = self.weights.parse().map_err(Failure::usage)?;
+        match (precision, self.group) {
+            (precision, None) => Ok(precision),
+            (Precision::Groups { bits, .. }, Some(group @ (32 | 64 | 128))) => Ok(Precision::Groups { bits, group }),
+            (Precision::Groups { .. }, Some(group)) => {
+                Err(Failure::usage(format!("--group {group} cannot be; 32, 64 and 128 can")))
+            }
+            (precision, Some(_)) => Err(Failure::usage(format!(
+                "--group is for int8 and int4; {} has no groups",
+                precision.name()
+            ))),
+        }
+    }
+}
+
 #[derive(Args)]
 #[command(after_help = "\
 Examples:
@@ -167,6 +220,8 @@ pub struct ModelInspectOptions {
     /// Fraction of this machine's memory that it may take
     #[arg(long, value_name = "FRACTION", default_value_t = 0.4)]
     pub memory_share: f64,
+    #[command(flatten)]
+    pub precision: PrecisionOptions,
     /// Print all of it as JSON
     #[arg(long)]
     pub json: bool,

@@ -92,10 +92,11 @@ fn load(options: &StartOptions, settings: &ReplicaSettings, data: &Path) -> Resu
             .map_err(|error| Failure::failed(format!("`{name}` cannot be served: {error}")))?;
         let description = &replica.description;
         say(&format!(
-            "\n{name}  {} parameters, {} layers, context {} tokens, {} kernels\n  from {}",
+            "\n{name}  {} parameters, {} layers, context {} tokens, weights {}, {} kernels\n  from {}",
             grouped(description.parameters()),
             description.layers,
             grouped(replica.memory.context),
+            replica.weights.name(),
             replica.instructions,
             folder.display(),
         ));
@@ -123,6 +124,8 @@ fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
         memory_share: options.memory_share,
         pages: options.pages,
         device_memory: device_memory(),
+        weights: options.precision.weights()?,
+        kv: options.precision.kv.into(),
     })
 }
 

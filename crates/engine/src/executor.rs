@@ -66,6 +66,17 @@ pub enum Want {
     Token(Box<Choice>),
     /// The logits of its last token: for comparisons, as they are large.
     Logits,
+    /// How likely each of its tokens was, the first excepted.
+    Scores,
+}
+
+/// How likely a token was after those before it.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Score {
+    /// The logarithm of its probability.
+    pub logprob: f32,
+    /// The most likely token in its place.
+    pub top: u32,
 }
 
 /// What a step brought.
@@ -82,6 +93,8 @@ pub struct RowResult {
     pub chosen: Vec<Chosen>,
     /// The logits, when they were wanted.
     pub logits: Vec<f32>,
+    /// The scores of its tokens but the first, when they were wanted.
+    pub scores: Vec<Score>,
 }
 
 /// What an executor took of its device's memory, in bytes.

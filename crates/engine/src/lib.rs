@@ -21,6 +21,7 @@ pub mod record;
 pub mod request;
 pub mod sampling;
 pub mod scheduler;
+pub mod score;
 
 pub use cpu::CpuExecutor;
 pub use engine::{Engine, EngineStatus};

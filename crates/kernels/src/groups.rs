@@ -311,16 +311,7 @@ impl Tile<'_> {
             #[cfg(target_arch = "x86_64")]
             Level::Avx512 if std::arch::is_x86_feature_detected!("avx512vnni") => {
                 // SAFETY: the features were detected.
-                match sums.len() {
-                    1 => unsafe { x86::sums::<1>(self, sums) },
-                    2 => unsafe { x86::sums::<2>(self, sums) },
-                    3 => unsafe { x86::sums::<3>(self, sums) },
-                    4 => unsafe { x86::sums::<4>(self, sums) },
-                    5 => unsafe { x86::sums::<5>(self, sums) },
-                    6 => unsafe { x86::sums::<6>(self, sums) },
-                    7 => unsafe { x86::sums::<7>(self, sums) },
-                    _ => unsafe { x86::sums::<8>(self, sums) },
-                }
+                unsafe { x86::sums(self, sums) }
             }
             _ => plain(isa, self, sums),
         }
@@ -391,9 +382,24 @@ mod x86 {
     use crate::LANES;
     use std::arch::x86_64::*;
 
+    /// Computes a tile of up to eight rows.
+    #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx512dq,avx512vnni,fma")]
+    pub(super) fn sums(tile: Tile<'_>, sums: &mut [[f32; LANES]]) {
+        match sums.len() {
+            1 => sums_of::<1>(tile, sums),
+            2 => sums_of::<2>(tile, sums),
+            3 => sums_of::<3>(tile, sums),
+            4 => sums_of::<4>(tile, sums),
+            5 => sums_of::<5>(tile, sums),
+            6 => sums_of::<6>(tile, sums),
+            7 => sums_of::<7>(tile, sums),
+            _ => sums_of::<8>(tile, sums),
+        }
+    }
+
     /// Sums four products of an unsigned and a signed byte in each lane by one instruction.
     #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx512dq,avx512vnni,fma")]
-    pub(super) fn sums<const ROWS: usize>(tile: Tile<'_>, sums: &mut [[f32; LANES]]) {
+    fn sums_of<const ROWS: usize>(tile: Tile<'_>, sums: &mut [[f32; LANES]]) {
         let low = _mm512_set1_epi8(15);
         for group in 0..tile.rounded.groups() {
             let numbers = tile.numbers(group);

@@ -410,6 +410,8 @@ pub(crate) fn model_status(state: &ServiceState, replica: &Replica) -> ModelStat
         device: "cpu".into(),
         instructions: replica.instructions.into(),
         cores: replica.cores,
+        weights: replica.weights.name(),
+        kv: replica.memory.kv.name().into(),
         parameters: replica.description.parameters(),
         vocabulary: replica.description.vocabulary,
         width: limits.width,

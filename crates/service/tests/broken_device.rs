@@ -8,7 +8,7 @@ use vastrelay_engine::executor::{ExecutorError, StepBatch, StepHandle, StepResul
 use vastrelay_engine::{CpuExecutor, Engine, Executor, MemoryReport};
 use vastrelay_service::server::{ServeOptions, Server};
 use vastrelay_service::{Loader, Reach, ServiceState};
-use vastrelay_serving::{Replica, ReplicaSettings};
+use vastrelay_serving::{KvPrecision, Precision, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 use vastrelay_weights::{Checkpoint, ModelDescription};
 
@@ -49,6 +49,8 @@ fn serve(steps: usize) -> (String, tempfile::TempDir) {
         memory_share: 0.5,
         pages: None,
         device_memory: 1 << 30,
+        weights: Precision::AsStored,
+        kv: KvPrecision::F32,
     };
     let mut replica = Replica::load("pierdesk", &folder, &settings).unwrap();
     let device = CpuSettings {
@@ -57,6 +59,8 @@ fn serve(steps: usize) -> (String, tempfile::TempDir) {
         context: 256,
         step_tokens: 64,
         pages: replica.generate.limits().pages,
+        weights: Precision::AsStored,
+        kv: KvPrecision::F32,
     };
     let (checkpoint, description) = (
         Checkpoint::open(&folder).unwrap(),

@@ -1,7 +1,7 @@
 //! The arithmetic of memory: what a configuration needs, and how many pages are left for keys and values.
 
 use vastrelay_engine::CpuExecutor;
-use vastrelay_kernels::attention::PAGE_TOKENS;
+use vastrelay_kernels::attention::{KvPrecision, PAGE_TOKENS};
 use vastrelay_weights::ModelDescription;
 
 /// What a replica takes of its device, in bytes.
@@ -21,6 +21,8 @@ pub struct MemoryPlan {
     pub pages: usize,
     /// Tokens of one sequence at most.
     pub context: usize,
+    /// How keys and values are kept.
+    pub kv: KvPrecision,
 }
 
 /// The configuration does not fit.
@@ -56,9 +58,10 @@ impl MemoryPlan {
         step_budget: usize,
         context: usize,
         pages: Option<usize>,
+        kv: KvPrecision,
     ) -> Result<MemoryPlan, DoesNotFit> {
         let workspace = CpuExecutor::workspace_bytes(model, step_budget, context);
-        let page = CpuExecutor::page_bytes(model);
+        let page = CpuExecutor::page_bytes(model, kv);
         let per_sequence = context.div_ceil(PAGE_TOKENS);
         let affordable = budget.saturating_sub(weights + workspace) / page;
         let wanted = pages.unwrap_or(2 * width * per_sequence);
@@ -79,6 +82,7 @@ impl MemoryPlan {
             page,
             pages: wanted.min(affordable),
             context,
+            kv,
         })
     }
 
@@ -110,10 +114,11 @@ impl MemoryPlan {
                 bytes(self.workspace)
             ),
             format!(
-                "− KV pool     {:>10}  {} pages × {} ({PAGE_TOKENS} tokens a page, keys and values in f32)",
+                "− KV pool     {:>10}  {} pages × {} ({PAGE_TOKENS} tokens a page, keys and values in {})",
                 bytes(self.kv_pool()),
                 grouped(self.pages),
-                bytes(self.page)
+                bytes(self.page),
+                self.kv.name()
             ),
             format!(
                 "= left free   {:>10}",
@@ -175,11 +180,22 @@ mod tests {
 
     #[test]
     fn the_parts_add_up_to_the_budget_or_less() {
-        let plan = MemoryPlan::new(&model(), 1 << 20, 64 << 20, 8 << 20, 4, 64, 256, None).unwrap();
+        let plan = MemoryPlan::new(&model(), 1 << 20, 64 << 20, 8 << 20, 4, 64, 256, None, KvPrecision::F32).unwrap();
         assert_eq!(plan.page, 2 * 4 * 2 * 2 * 16 * 16);
         assert!(plan.weights + plan.workspace + plan.kv_pool() <= plan.budget);
         assert_eq!(plan.full_context_sequences(), plan.pages / 16);
-        let huge = MemoryPlan::new(&model(), 1 << 20, 64 << 30, 32 << 30, 4, 64, 256, None).unwrap();
+        let huge = MemoryPlan::new(
+            &model(),
+            1 << 20,
+            64 << 30,
+            32 << 30,
+            4,
+            64,
+            256,
+            None,
+            KvPrecision::F32,
+        )
+        .unwrap();
         assert_eq!(huge.pages, 2 * 4 * 16);
     }
 
@@ -191,7 +207,8 @@ mod tests {
 
     #[test]
     fn too_little_is_an_error_with_the_figures() {
-        let error = MemoryPlan::new(&model(), 8 << 20, 64 << 20, 8 << 20, 4, 64, 256, None).unwrap_err();
+        let error =
+            MemoryPlan::new(&model(), 8 << 20, 64 << 20, 8 << 20, 4, 64, 256, None, KvPrecision::F32).unwrap_err();
         let text = error.to_string();
         assert!(
             text.contains("8.0 MiB") && text.contains("256 tokens") && text.contains("smaller context"),

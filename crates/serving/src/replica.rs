@@ -4,9 +4,10 @@ use crate::generate::Generate;
 use crate::memory::{DoesNotFit, MemoryPlan};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use vastrelay_engine::cpu::CpuSettings;
+use vastrelay_engine::cpu::{CpuSettings, Precision};
 use vastrelay_engine::{CpuExecutor, Engine, Executor, Limits};
 use vastrelay_kernels::Isa;
+use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::{ChatTemplate, TextError, Tokenizer};
 use vastrelay_weights::{Checkpoint, GenerationDefaults, Gguf, ModelDescription, WeightsError};
 
@@ -31,6 +32,10 @@ pub struct ReplicaSettings {
     pub pages: Option<usize>,
     /// What the device has, in bytes.
     pub device_memory: usize,
+    /// What matrices are turned into when they are loaded.
+    pub weights: Precision,
+    /// How keys and values are kept.
+    pub kv: KvPrecision,
 }
 
 /// A model, loaded and answering.
@@ -53,6 +58,13 @@ pub struct Replica {
     pub instructions: &'static str,
     /// Cores of its own.
     pub cores: usize,
+    /// What its matrices were turned into.
+    pub weights: Precision,
+}
+
+/// Returns the bytes that a checkpoint's weights take in a precision.
+pub fn weight_bytes(checkpoint: &Checkpoint, description: &ModelDescription, weights: Precision) -> usize {
+    CpuExecutor::weight_bytes(checkpoint, description, weights)
 }
 
 /// Why a model cannot be served.
@@ -93,13 +105,14 @@ impl Replica {
         let budget = (settings.device_memory as f64 * settings.memory_share) as usize;
         let memory = MemoryPlan::new(
             &description,
-            checkpoint.loaded_bytes(),
+            CpuExecutor::weight_bytes(&checkpoint, &description, settings.weights),
             settings.device_memory,
             budget,
             settings.width,
             settings.step_budget,
             context,
             settings.pages,
+            settings.kv,
         )
         .map_err(|source| LoadError::Memory {
             folder: folder.to_owned(),
@@ -112,6 +125,8 @@ impl Replica {
             context,
             step_tokens: settings.step_budget,
             pages: memory.pages,
+            weights: settings.weights,
+            kv: settings.kv,
         };
         let executor = CpuExecutor::load(&checkpoint, &description, cpu)?;
         let memory = MemoryPlan {
@@ -127,7 +142,13 @@ impl Replica {
             prefill_chunk: settings.prefill_chunk,
             window: description.widest_window(),
         };
-        let build = format!("{} {}", folder.display(), isa.name());
+        let build = format!(
+            "{} {} {} {}",
+            folder.display(),
+            isa.name(),
+            settings.weights.name(),
+            settings.kv.name()
+        );
         let engine = Engine::start(Box::new(executor), tokenizer.pieces().clone(), limits, build);
         Ok(Replica {
             name: name.to_owned(),
@@ -139,6 +160,7 @@ impl Replica {
             memory,
             instructions: isa.name(),
             cores: settings.cores,
+            weights: settings.weights,
         })
     }
 }

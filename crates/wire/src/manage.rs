@@ -30,6 +30,10 @@ pub struct ModelStatus {
     pub instructions: String,
     /// Cores it owns.
     pub cores: usize,
+    /// What its weights are computed in, such as `as-stored`, `bf16` or `int4, groups of 64`.
+    pub weights: String,
+    /// How keys and values are kept: `f32`, `bf16` or `int8`.
+    pub kv: String,
     /// Parameters.
     pub parameters: usize,
     /// Tokens of the vocabulary.

@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::path::Path;
 use vastrelay_serving::MemoryPlan;
 use vastrelay_serving::memory::{bytes, grouped};
-use vastrelay_serving::replica::texts;
+use vastrelay_serving::replica::{texts, weight_bytes};
 use vastrelay_weights::{Checkpoint, GenerationDefaults, Gguf, ModelDescription};
 
 /// What is known of a path.
@@ -28,7 +28,7 @@ struct Inspection {
     tied_head: bool,
     stored: Vec<StoredType>,
     stored_bytes: usize,
-    /// Once it runs: blocks and half floats are widened to 32 bits, which loses nothing.
+    /// Once it runs, in the precision that was asked for.
     loaded_bytes: usize,
     tokens: usize,
     template: bool,
@@ -81,6 +81,7 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
     let checkpoint = Checkpoint::open(path).map_err(Failure::failed)?;
     let (tokenizer, template) = texts(path).map_err(Failure::failed)?;
     let ends = GenerationDefaults::open(path).map_err(Failure::failed)?.end_ids;
+    let weights = options.precision.weights()?;
     let stored = checkpoint
         .types()
         .into_iter()
@@ -104,28 +105,29 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
         tied_head: model.tied_head,
         stored: stored.collect(),
         stored_bytes: checkpoint.stored_bytes(),
-        loaded_bytes: checkpoint.loaded_bytes(),
+        loaded_bytes: weight_bytes(&checkpoint, &model, weights),
         tokens: tokenizer.pieces().count(),
         template: template.is_some(),
         end_tokens: ends.iter().map(end).collect(),
         problems: model.problems(&checkpoint).iter().map(ToString::to_string).collect(),
-        fit: fit(options, &model, &checkpoint),
+        fit: fit(options, &model, weight_bytes(&checkpoint, &model, weights)),
     })
 }
 
-fn fit(options: &ModelInspectOptions, model: &ModelDescription, checkpoint: &Checkpoint) -> Fit {
+fn fit(options: &ModelInspectOptions, model: &ModelDescription, weights: usize) -> Fit {
     let device = device_memory();
     let budget = (device as f64 * options.memory_share) as usize;
     let context = options.context.unwrap_or(model.context).min(model.context);
     let plan = MemoryPlan::new(
         model,
-        checkpoint.loaded_bytes(),
+        weights,
         device,
         budget,
         options.width,
         options.step_budget,
         context,
         None,
+        options.precision.kv.into(),
     );
     match plan {
         Ok(plan) => Fit {

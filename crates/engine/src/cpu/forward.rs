@@ -2,7 +2,7 @@
 
 use super::experts::ExpertSpace;
 use super::model::{GatedMlp, Linear, Mlp, Model};
-use crate::executor::{Row, RowResult, StepBatch, StepResult, Want};
+use crate::executor::{Row, RowResult, Score, StepBatch, StepResult, Want};
 use crate::sampling::{Choice, Chosen, Seen, choose};
 use vastrelay_kernels::attention::{self, LayerPages};
 use vastrelay_kernels::exponential::soft_cap;
@@ -348,6 +348,7 @@ fn wanted_positions(rows: &[Row]) -> Vec<usize> {
         match row.want {
             Want::Nothing => {}
             Want::Logits => wanted.push(end - 1),
+            Want::Scores => wanted.extend(end - row.tokens.len()..end - 1),
             Want::Token(_) => wanted.extend(end - 1 - row.drafts..end),
         }
     }
@@ -362,6 +363,13 @@ fn finish_row<'a>(row: &Row, logits: &mut impl Iterator<Item = &'a mut [f32]>) -
             logits: logits.next().expect("counted before").to_vec(),
             ..RowResult::default()
         },
+        Want::Scores => RowResult {
+            scores: row.tokens[1..]
+                .iter()
+                .map(|next| score(logits.next().expect("counted before"), *next))
+                .collect(),
+            ..RowResult::default()
+        },
         Want::Token(choice) => {
             let mine: Vec<&mut [f32]> = logits.take(row.drafts + 1).collect();
             RowResult {
@@ -369,6 +377,21 @@ fn finish_row<'a>(row: &Row, logits: &mut impl Iterator<Item = &'a mut [f32]>) -
                 ..RowResult::default()
             }
         }
+    }
+}
+
+/// Returns how likely a token is under logits.
+fn score(logits: &[f32], token: u32) -> Score {
+    let (mut top, mut highest) = (0, f32::NEG_INFINITY);
+    for (id, logit) in logits.iter().enumerate() {
+        if *logit > highest {
+            (top, highest) = (id as u32, *logit);
+        }
+    }
+    let total: f64 = logits.iter().map(|logit| f64::from(logit - highest).exp()).sum();
+    Score {
+        logprob: (f64::from(logits[token as usize] - highest) - total.ln()) as f32,
+        top,
     }
 }
 

@@ -1,0 +1,72 @@
+//! What a precision costs: how well a model foretells a text in it.
+
+use crate::replica::LoadError;
+use std::path::Path;
+use vastrelay_engine::cpu::{CpuSettings, Precision};
+use vastrelay_engine::executor::Score;
+use vastrelay_engine::score::score;
+use vastrelay_engine::{CpuExecutor, Executor, PAGE_TOKENS};
+use vastrelay_kernels::Isa;
+use vastrelay_kernels::attention::KvPrecision;
+use vastrelay_text::Tokenizer;
+use vastrelay_weights::{Checkpoint, ModelDescription};
+
+/// Tokens that are scored knowing of one another.
+const WINDOW: usize = 256;
+
+/// How a model did in one precision.
+pub struct Quality {
+    /// Its weights, in bytes.
+    pub weight_bytes: usize,
+    /// One KV page, in bytes.
+    pub page_bytes: usize,
+    /// How likely each token of the text was.
+    pub scores: Vec<Score>,
+}
+
+/// Returns the tokens of a text, cut after about so many characters at the end of a line.
+///
+/// # Errors
+/// When the folder has no tokenizer that can be read, or the text cannot be encoded.
+pub fn tokens(folder: &Path, text: &str, most: usize) -> Result<Vec<u32>, LoadError> {
+    let (tokenizer, _): (Tokenizer, _) = crate::replica::texts(folder)?;
+    let end = text.char_indices().nth(most).map_or(text.len(), |(at, _)| at);
+    let end = text[..end].rfind('\n').filter(|_| end < text.len()).unwrap_or(end);
+    Ok(tokenizer.encode(&text[..end], true)?)
+}
+
+/// Loads a model in a precision and scores texts with it; `on_piece` hears of each piece's tokens.
+///
+/// # Errors
+/// When it cannot be loaded or the device fails.
+pub fn measure(
+    folder: &Path,
+    texts: &[Vec<u32>],
+    weights: Precision,
+    kv: KvPrecision,
+    cores: usize,
+    on_piece: impl FnMut(usize),
+) -> Result<Quality, LoadError> {
+    let description = ModelDescription::open(folder)?;
+    let checkpoint = Checkpoint::open(folder)?;
+    description.check(&checkpoint)?;
+    let window = WINDOW.min(description.context);
+    let settings = CpuSettings {
+        isa: Isa::detect(),
+        cores,
+        context: window,
+        step_tokens: window,
+        pages: window.div_ceil(PAGE_TOKENS),
+        weights,
+        kv,
+    };
+    let mut executor = CpuExecutor::load(&checkpoint, &description, settings)?;
+    let memory = executor.memory();
+    let scores =
+        score(&mut executor, texts, window, on_piece).map_err(|error| LoadError::Setting(error.to_string()))?;
+    Ok(Quality {
+        weight_bytes: memory.weights,
+        page_bytes: memory.page,
+        scores,
+    })
+}

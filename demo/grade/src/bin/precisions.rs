@@ -1,0 +1,129 @@
+//! Prints what each precision costs: loss against the f32 of the same weights, and in how many places the most likely token
+//! is the same.
+//!
+//!     precisions --weights PATH [--text FILE]
+
+use anyhow::{Context, Result, bail};
+use std::path::{Path, PathBuf};
+use vastrelay_demo_grade::{demo_folder, read_set};
+use vastrelay_engine::score::{agreement, loss};
+use vastrelay_serving::memory::bytes;
+use vastrelay_serving::quality::{Quality, measure, tokens};
+use vastrelay_serving::{KvPrecision, Precision};
+use vastrelay_text::Message;
+
+/// Characters of the text that are scored.
+const MOST: usize = 24_000;
+
+/// A precision, and by how much its loss may grow; where nothing is demanded it is only stated.
+struct Trial {
+    name: &'static str,
+    weights: &'static str,
+    group: usize,
+    kv: KvPrecision,
+    most: Option<f64>,
+}
+
+const fn trial(name: &'static str, weights: &'static str, group: usize, kv: KvPrecision, most: Option<f64>) -> Trial {
+    Trial {
+        name,
+        weights,
+        group,
+        kv,
+        most,
+    }
+}
+
+const TRIALS: [Trial; 8] = [
+    trial("as-stored", "as-stored", 0, KvPrecision::F32, Some(0.001)),
+    trial("bf16", "bf16", 0, KvPrecision::F32, None),
+    trial("int8, groups of 32", "int8", 32, KvPrecision::F32, Some(0.005)),
+    trial("int4, groups of 32", "int4", 32, KvPrecision::F32, None),
+    trial("int4, groups of 64", "int4", 64, KvPrecision::F32, None),
+    trial("int4, groups of 128", "int4", 128, KvPrecision::F32, None),
+    trial("as-stored, KV bf16", "as-stored", 0, KvPrecision::Bf16, None),
+    trial("f32, KV int8", "f32", 0, KvPrecision::Int8, Some(0.003)),
+];
+
+fn main() -> Result<()> {
+    let words: Vec<String> = std::env::args().skip(1).collect();
+    let (path, text) = match words.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
+        ["--weights", path] => (PathBuf::from(path), None),
+        ["--weights", path, "--text", text] => (PathBuf::from(path), Some(PathBuf::from(text))),
+        _ => bail!("precisions --weights PATH [--text FILE]"),
+    };
+    let texts = match text {
+        Some(file) => vec![std::fs::read_to_string(&file).with_context(|| format!("reading {}", file.display()))?],
+        None => held_out(&path)?,
+    };
+    let texts = texts
+        .iter()
+        .map(|text| tokens(&path, text, MOST))
+        .collect::<Result<Vec<Vec<u32>>, _>>()?;
+    let cores = std::thread::available_parallelism().map_or(1, usize::from);
+    let run = |weights: Precision, kv| measure(&path, &texts, weights, kv, cores, |_| ());
+    let reference = run(Precision::F32, KvPrecision::F32)?;
+    let before = loss(&reference.scores);
+    println!(
+        "{}, {} tokens scored; f32: loss {before:.4} nats a token, weights {}\n",
+        path.file_name().unwrap_or_default().to_string_lossy(),
+        reference.scores.len(),
+        bytes(reference.weight_bytes)
+    );
+    println!("| precision | weights | loss | against f32 | same top token | wanted |");
+    println!("|---|---|---|---|---|---|");
+    let mut good = true;
+    for trial in &TRIALS {
+        let weights = match trial.weights.parse().map_err(anyhow::Error::msg)? {
+            Precision::Groups { bits, .. } => Precision::Groups {
+                bits,
+                group: trial.group,
+            },
+            precision => precision,
+        };
+        good &= tell(trial, &run(weights, trial.kv)?, &reference, before);
+    }
+    if !good {
+        bail!("a precision loses more than it may");
+    }
+    Ok(())
+}
+
+/// Prints a line of the table; returns whether no more is lost than may be.
+fn tell(trial: &Trial, quality: &Quality, reference: &Quality, before: f64) -> bool {
+    let after = loss(&quality.scores);
+    let change = after / before - 1.0;
+    let met = trial.most.is_none_or(|most| change.abs() <= most);
+    let wanted = match trial.most {
+        None => "stated".to_owned(),
+        Some(most) => format!("within {:.1} %: {}", most * 100.0, if met { "met" } else { "MISSED" }),
+    };
+    println!(
+        "| {} | {} | {after:.4} | {:+.3} % | {:.1} % | {wanted} |",
+        trial.name,
+        bytes(quality.weight_bytes),
+        change * 100.0,
+        agreement(&quality.scores, &reference.scores) * 100.0
+    );
+    met
+}
+
+/// Returns the demo's held-out conversations as the model's template writes them.
+fn held_out(path: &Path) -> Result<Vec<String>> {
+    let (_, template) = vastrelay_serving::replica::texts(path)?;
+    let items = read_set(&demo_folder(), "follow-ups")?;
+    let render = |mut messages: Vec<Message>, answer: String| -> Result<String> {
+        messages.push(Message {
+            role: "assistant".into(),
+            content: answer,
+        });
+        match &template {
+            Some(template) => Ok(template.render(&messages, false)?),
+            None => Ok(messages.into_iter().map(|m| m.content + "\n").collect()),
+        }
+    };
+    items
+        .into_iter()
+        .map(|item| render(item.messages, item.answer))
+        .collect()
+}
