@@ -1,21 +1,26 @@
 //! The executor for this machine's cores: real arithmetic on real weights.
 
+mod build;
+mod calibrate;
 mod experts;
 mod forward;
 mod model;
 mod weights;
 
+pub use build::{BuildOrder, build};
+pub use calibrate::{CalibrationStep, calibrate, calibration_bytes};
+pub use model::Rounded;
 pub use weights::Precision;
 
 use crate::executor::{Executor, ExecutorError, MemoryReport, StepBatch, StepHandle, StepResult};
 use forward::Forward;
-use model::Model;
+use model::{Model, Origin};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc;
 use std::thread::JoinHandle;
 use vastrelay_kernels::attention::{KvPrecision, LayerPages, PAGE_TOKENS, Shape};
 use vastrelay_kernels::{Isa, Pool};
-use vastrelay_weights::{Checkpoint, ModelDescription, WeightsError};
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, WeightsError};
 
 /// What the executor may use.
 #[derive(Clone, Copy, Debug)]
@@ -86,17 +91,43 @@ impl CpuExecutor {
         settings: CpuSettings,
     ) -> Result<CpuExecutor, WeightsError> {
         description.check(checkpoint)?;
-        let model = Model::pack(checkpoint, description, settings.context, settings.weights)?;
+        let origin = Origin::Checkpoint {
+            checkpoint,
+            precision: settings.weights,
+            rounded: &Rounded::new(),
+        };
+        let model = Model::open(origin, description, settings.context)?;
+        Ok(CpuExecutor::start(model, settings))
+    }
+
+    /// Takes the weights of a build as they lie in its file, reserves KV memory and starts the threads.
+    ///
+    /// # Errors
+    /// When the build does not hold what the description says.
+    ///
+    /// # Panics
+    /// When the system refuses a thread.
+    pub fn load_build(
+        build: &Build,
+        description: &ModelDescription,
+        settings: CpuSettings,
+    ) -> Result<CpuExecutor, WeightsError> {
+        let model = Model::open(Origin::Build(build), description, settings.context)?;
+        Ok(CpuExecutor::start(model, settings))
+    }
+
+    fn start(model: Model, settings: CpuSettings) -> CpuExecutor {
+        let description = model.description.clone();
         let memory = MemoryReport {
             weights: model.bytes(),
-            kv_pool: settings.pages * CpuExecutor::page_bytes(description, settings.kv),
-            page: CpuExecutor::page_bytes(description, settings.kv),
+            kv_pool: settings.pages * CpuExecutor::page_bytes(&description, settings.kv),
+            page: CpuExecutor::page_bytes(&description, settings.kv),
             page_tokens: PAGE_TOKENS,
             pages: settings.pages,
-            workspace: CpuExecutor::workspace_bytes(description, settings.step_tokens, settings.context),
+            workspace: CpuExecutor::workspace_bytes(&description, settings.step_tokens, settings.context),
         };
         let layers = (0..description.layers)
-            .map(|layer| LayerPages::new(settings.pages, shape(description, layer), settings.kv))
+            .map(|layer| LayerPages::new(settings.pages, shape(&description, layer), settings.kv))
             .collect();
         let (batches, inbox) = mpsc::channel::<StepBatch>();
         let (outbox, results) = mpsc::channel();
@@ -113,14 +144,14 @@ impl CpuExecutor {
                 }
             })
             .expect("the system gives a thread for the executor");
-        Ok(CpuExecutor {
+        CpuExecutor {
             memory,
             batches: Some(batches),
             results,
             submitted: 0,
             waited: 0,
             thread: Some(thread),
-        })
+        }
     }
 }
 

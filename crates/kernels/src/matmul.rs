@@ -7,6 +7,7 @@
 mod tile;
 
 use crate::LANES;
+use crate::cells::Cells;
 use crate::isa::Isa;
 use crate::pool::{Pool, Shared2d};
 use half::bf16;
@@ -24,8 +25,16 @@ pub struct PackedMatrix {
 }
 
 enum Values {
-    F32(Vec<f32>),
-    Bf16(Vec<bf16>),
+    F32(Cells<f32>),
+    Bf16(Cells<bf16>),
+}
+
+/// The memory of a [`PackedMatrix`], to be kept and to be read again.
+pub enum Panels {
+    /// 32-bit floats.
+    F32(Cells<f32>),
+    /// Brain floats.
+    Bf16(Cells<bf16>),
 }
 
 /// A matrix to be packed: rows of outputs, in the precision they are stored in.
@@ -92,7 +101,7 @@ impl PackedMatrix {
                 PackedMatrix {
                     outputs,
                     inputs,
-                    values: Values::F32(values),
+                    values: Values::F32(values.into()),
                 }
             }
             Dense::Bf16(_) => {
@@ -107,9 +116,37 @@ impl PackedMatrix {
                 PackedMatrix {
                     outputs,
                     inputs,
-                    values: Values::Bf16(values),
+                    values: Values::Bf16(values.into()),
                 }
             }
+        }
+    }
+
+    /// Returns a matrix over memory that another one was packed into.
+    ///
+    /// # Panics
+    /// When the memory is not that of such a matrix.
+    pub fn of_panels(panels: Panels, outputs: usize, inputs: usize) -> PackedMatrix {
+        let (len, values) = match panels {
+            Panels::F32(values) => (values.len(), Values::F32(values)),
+            Panels::Bf16(values) => (values.len(), Values::Bf16(values)),
+        };
+        assert!(
+            len == outputs.div_ceil(LANES) * LANES * inputs,
+            "the panels of a matrix of {outputs} by {inputs}"
+        );
+        PackedMatrix {
+            outputs,
+            inputs,
+            values,
+        }
+    }
+
+    /// Returns the packed panels.
+    pub fn panels(&self) -> Dense<'_> {
+        match &self.values {
+            Values::F32(values) => Dense::F32(values),
+            Values::Bf16(values) => Dense::Bf16(values),
         }
     }
 
@@ -126,8 +163,8 @@ impl PackedMatrix {
     /// Returns the bytes that the packed weights take.
     pub fn bytes(&self) -> usize {
         match &self.values {
-            Values::F32(values) => size_of_val(values.as_slice()),
-            Values::Bf16(values) => size_of_val(values.as_slice()),
+            Values::F32(values) => size_of_val(&**values),
+            Values::Bf16(values) => size_of_val(&**values),
         }
     }
 

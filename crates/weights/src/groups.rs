@@ -47,6 +47,15 @@ impl GroupWeights {
         rounded
     }
 
+    /// Adds the rows of another one of the same kind.
+    pub(crate) fn append(&mut self, other: GroupWeights) {
+        self.numbers.extend(other.numbers);
+        self.scales.extend(other.scales);
+        if let (Some(minima), Some(others)) = (&mut self.minima, other.minima) {
+            minima.extend(others);
+        }
+    }
+
     /// Returns a matrix without rows, with minima where 4 bits are rounded to.
     pub(crate) fn empty(inputs: usize, bits: Bits, group: usize) -> GroupWeights {
         GroupWeights {

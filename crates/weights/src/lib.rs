@@ -5,7 +5,9 @@
 //! | [`gguf`] | what does a single file of weights, settings and tokenizer hold? |
 //! | [`blocks`] | which values do blocks of quantized weights stand for? |
 //! | [`groups`] | what are weights as small numbers that share scales? |
+//! | [`compensated`] | how is a matrix rounded with an eye on its inputs? |
 //! | [`scheme`] | how does a checkpoint store its matrices in fewer bits? |
+//! | [`build`] | how does a converted model lie on disk, ready for the kernels? |
 //! | [`checkpoint`] | which tensors are there, and what are their bytes? |
 //! | [`description`] | what model do they make up, and can it be run? |
 //! | [`rope`] | at which frequencies do its positions turn? |
@@ -15,7 +17,9 @@
 #![warn(missing_docs)]
 
 pub mod blocks;
+pub mod build;
 pub mod checkpoint;
+pub mod compensated;
 pub mod description;
 pub mod error;
 pub mod generation;
@@ -24,6 +28,7 @@ pub mod groups;
 pub mod rope;
 pub mod scheme;
 
+pub use build::Build;
 pub use checkpoint::{Checkpoint, Matrix, Tensor};
 pub use description::ModelDescription;
 pub use error::WeightsError;

@@ -1,13 +1,14 @@
 //! One pass of the model over a batch.
 
+use super::calibrate::Grams;
 use super::experts::ExpertSpace;
 use super::model::{GatedMlp, Linear, Mlp, Model};
+use super::weights::Scratch;
 use crate::executor::{Row, RowResult, Score, StepBatch, StepResult, Want};
 use crate::sampling::{Choice, Chosen, Seen, choose};
 use vastrelay_kernels::attention::{self, LayerPages};
 use vastrelay_kernels::exponential::soft_cap;
 use vastrelay_kernels::gate::{gelu_gate, silu_gate};
-use vastrelay_kernels::groups::RoundedRows;
 use vastrelay_kernels::norm::rms_norm;
 use vastrelay_kernels::rotary::rotate;
 use vastrelay_kernels::{Isa, Pool, Write};
@@ -37,8 +38,7 @@ struct Workspace {
     experts: ExpertSpace,
     gate_up: Vec<f32>,
     gated: Vec<f32>,
-    /// Rows as matrices of small numbers want them.
-    rounded: RoundedRows,
+    scratch: Scratch,
     last: Vec<f32>,
     logits: Vec<f32>,
 }
@@ -52,6 +52,11 @@ impl Forward {
             pool,
             space: Workspace::default(),
         }
+    }
+
+    /// Begins, or ends, to keep what matrices are applied to; returns what was kept so far. The head is left out.
+    pub fn gather(&mut self, grams: Option<Grams>) -> Option<Grams> {
+        std::mem::replace(&mut self.space.scratch.grams, grams)
     }
 
     /// Returns the bytes of the workspace for a step of so many tokens, logits for a quarter of them.
@@ -128,7 +133,7 @@ impl Forward {
             &layer.qkv,
             isa,
             pool,
-            &mut space.rounded,
+            &mut space.scratch,
             &space.normed,
             &mut space.qkv,
             Write::Replace,
@@ -162,7 +167,7 @@ impl Forward {
                 &layer.output,
                 isa,
                 pool,
-                &mut space.rounded,
+                &mut space.scratch,
                 &space.mixed,
                 &mut space.stream,
                 Write::Add,
@@ -173,7 +178,7 @@ impl Forward {
             &layer.output,
             isa,
             pool,
-            &mut space.rounded,
+            &mut space.scratch,
             &space.mixed,
             &mut space.branch,
             Write::Replace,
@@ -210,16 +215,16 @@ impl Forward {
             branch,
             gate_up,
             gated,
-            rounded,
+            scratch,
             ..
         } = space;
         match &layer.mlp {
             Mlp::One(mlp) if after.is_none() && description.residual_scale == 1.0 => {
-                return gate.apply(mlp, normed, rounded, gate_up, gated, stream, Write::Add);
+                return gate.apply(mlp, normed, scratch, gate_up, gated, stream, Write::Add);
             }
             Mlp::One(mlp) => {
                 branch.resize(count * description.width, 0.0);
-                gate.apply(mlp, normed, rounded, gate_up, gated, branch, Write::Replace);
+                gate.apply(mlp, normed, scratch, gate_up, gated, branch, Write::Replace);
             }
             Mlp::Experts { router, experts } => {
                 branch.clear();
@@ -230,12 +235,12 @@ impl Forward {
                     .expect("a layer with experts is in a model with experts");
                 let scored = &mut space.experts.scores;
                 scored.resize(count * experts.len(), 0.0);
-                router.apply(isa, pool, rounded, normed, scored, Write::Replace);
+                router.apply(isa, pool, scratch, normed, scored, Write::Replace);
                 space.experts.send(rule);
                 for (number, mlp) in experts.iter().enumerate() {
                     space.experts.gather(number, normed, description.width);
                     let ExpertSpace { rows, out, .. } = &mut space.experts;
-                    gate.apply(mlp, rows, rounded, gate_up, gated, out, Write::Replace);
+                    gate.apply(mlp, rows, scratch, gate_up, gated, out, Write::Replace);
                     space.experts.scatter(number, branch, description.width);
                 }
             }
@@ -268,7 +273,7 @@ impl Forward {
         model.head.apply(
             *isa,
             pool,
-            &mut space.rounded,
+            &mut space.scratch,
             normed,
             &mut space.logits[..needed],
             Write::Replace,
@@ -312,7 +317,7 @@ impl Gate<'_> {
         &self,
         mlp: &GatedMlp,
         x: &[f32],
-        rounded: &mut RoundedRows,
+        scratch: &mut Scratch,
         gate_up: &mut Vec<f32>,
         gated: &mut Vec<f32>,
         out: &mut [f32],
@@ -320,18 +325,18 @@ impl Gate<'_> {
     ) {
         let rows = x.len() / mlp.gate_up.weights.inputs();
         gate_up.resize(rows * 2 * mlp.width, 0.0);
-        apply(&mlp.gate_up, self.isa, self.pool, rounded, x, gate_up, Write::Replace);
+        apply(&mlp.gate_up, self.isa, self.pool, scratch, x, gate_up, Write::Replace);
         gated.resize(rows * mlp.width, 0.0);
         match self.activation {
             Activation::Silu => silu_gate(self.isa, gate_up, mlp.width, gated),
             Activation::GeluTanh => gelu_gate(self.isa, gate_up, mlp.width, gated),
         }
-        apply(&mlp.down, self.isa, self.pool, rounded, gated, out, write);
+        apply(&mlp.down, self.isa, self.pool, scratch, gated, out, write);
     }
 }
 
-fn apply(linear: &Linear, isa: Isa, pool: &Pool, rounded: &mut RoundedRows, x: &[f32], out: &mut [f32], write: Write) {
-    linear.weights.apply(isa, pool, rounded, x, out, write);
+fn apply(linear: &Linear, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: &[f32], out: &mut [f32], write: Write) {
+    linear.weights.apply(isa, pool, scratch, x, out, write);
     if let Some(bias) = &linear.bias {
         for row in out.chunks_exact_mut(bias.len()) {
             row.iter_mut().zip(bias).for_each(|(out, bias)| *out += bias);

@@ -1,10 +1,11 @@
 //! The weights of a model, packed for the kernels.
 
 use super::weights::{Joined, Precision};
+use std::collections::HashMap;
 use vastrelay_kernels::rotary::RotaryTable;
 use vastrelay_weights::description::Experts;
 use vastrelay_weights::rope::Rotary;
-use vastrelay_weights::{Checkpoint, Matrix, ModelDescription, WeightsError};
+use vastrelay_weights::{Build, Checkpoint, GroupWeights, Matrix, ModelDescription, WeightsError};
 
 /// All weights, in the precision they execute in.
 pub(super) struct Model {
@@ -62,32 +63,18 @@ pub(super) struct Linear {
 }
 
 impl Model {
-    pub fn pack(
-        checkpoint: &Checkpoint,
-        model: &ModelDescription,
-        context: usize,
-        precision: Precision,
-    ) -> Result<Model, WeightsError> {
-        let source = Source {
-            checkpoint,
-            model,
-            precision,
-        };
+    pub fn open(origin: Origin<'_>, model: &ModelDescription, context: usize) -> Result<Model, WeightsError> {
+        let source = Source { origin, model };
         let d = model.width;
         let layers = (0..model.layers)
             .map(|index| source.layer(index))
             .collect::<Result<Vec<Layer>, WeightsError>>()?;
-        let table = |name: &str| {
-            let matrix = checkpoint.matrix(name, &[model.vocabulary, d])?;
-            Ok::<Joined, WeightsError>(Joined::pack(vec![matrix], d, precision.of_embeddings()))
-        };
+        let higher = source.higher();
+        let table = |at: &str, name: &str| higher.joined(at, &[(name, model.vocabulary)], d);
         let (embedding, head) = if model.tied_head {
-            (Embedding::Tied, table("model.embed_tokens.weight")?)
+            (Embedding::Tied, table("model", "embed_tokens")?)
         } else {
-            (
-                Embedding::Own(table("model.embed_tokens.weight")?),
-                table("lm_head.weight")?,
-            )
+            (Embedding::Own(table("model", "embed_tokens")?), table("", "lm_head")?)
         };
         let turns = |rotary: &Rotary| {
             let (frequencies, scale) = rotary.frequencies(model.head_dim, context);
@@ -102,6 +89,25 @@ impl Model {
             local_rotary: model.local_rotary.as_ref().map(turns),
             description: model.clone(),
         })
+    }
+
+    /// Returns all matrices.
+    pub fn matrices(&self) -> Vec<&Joined> {
+        let mut matrices = vec![&self.head];
+        if let Embedding::Own(table) = &self.embedding {
+            matrices.push(table);
+        }
+        for layer in &self.layers {
+            matrices.extend([&layer.qkv.weights, &layer.output.weights]);
+            match &layer.mlp {
+                Mlp::One(mlp) => matrices.extend([&mlp.gate_up.weights, &mlp.down.weights]),
+                Mlp::Experts { router, experts } => {
+                    matrices.push(router);
+                    matrices.extend(experts.iter().flat_map(|mlp| [&mlp.gate_up.weights, &mlp.down.weights]));
+                }
+            }
+        }
+        matrices
     }
 
     /// Returns the rotary positions of a layer.
@@ -151,15 +157,83 @@ impl Model {
     }
 }
 
+/// Matrices that were rounded before, by the names of their tensors.
+pub type Rounded = HashMap<String, GroupWeights>;
+
+/// Where weights come from.
+#[derive(Clone, Copy)]
+pub(super) enum Origin<'a> {
+    /// A checkpoint, turned into a precision.
+    Checkpoint {
+        checkpoint: &'a Checkpoint,
+        precision: Precision,
+        /// What takes the place of the checkpoint's own.
+        rounded: &'a Rounded,
+    },
+    /// A build, as it is.
+    Build(&'a Build),
+}
+
+#[derive(Clone, Copy)]
 struct Source<'a> {
-    checkpoint: &'a Checkpoint,
+    origin: Origin<'a>,
     model: &'a ModelDescription,
-    precision: Precision,
 }
 
 impl Source<'_> {
+    /// Returns the source for what stays in the precision that is stored where others have groups.
+    fn higher(&self) -> Self {
+        let origin = match self.origin {
+            Origin::Checkpoint {
+                checkpoint,
+                precision,
+                rounded,
+            } => Origin::Checkpoint {
+                checkpoint,
+                precision: precision.of_embeddings(),
+                rounded,
+            },
+            build => build,
+        };
+        Source { origin, ..*self }
+    }
+
     fn vector(&self, name: &str, len: usize) -> Result<Vec<f32>, WeightsError> {
-        Ok(self.checkpoint.tensor(name, &[len])?.to_f32())
+        match self.origin {
+            Origin::Checkpoint { checkpoint, .. } => Ok(checkpoint.tensor(name, &[len])?.to_f32()),
+            Origin::Build(build) => Ok(build.f32(name, len)?.to_vec()),
+        }
+    }
+
+    /// Reads matrices that share their inputs.
+    fn joined(&self, at: &str, parts: &[(&str, usize)], inputs: usize) -> Result<Joined, WeightsError> {
+        let stem = |name: &str| match at {
+            "" => name.to_owned(),
+            at => format!("{at}.{name}"),
+        };
+        let names: Vec<&str> = parts.iter().map(|(name, _)| *name).collect();
+        let name = stem(&names.join("+"));
+        match self.origin {
+            Origin::Checkpoint {
+                checkpoint,
+                precision,
+                rounded,
+            } => {
+                let matrix = |(name, outputs): &(&str, usize)| {
+                    let name = format!("{}.weight", stem(name));
+                    match rounded.get(&name) {
+                        Some(groups) => Ok(Matrix::Groups(groups.clone())),
+                        None => checkpoint.matrix(&name, &[*outputs, inputs]),
+                    }
+                };
+                let matrices = parts
+                    .iter()
+                    .map(matrix)
+                    .collect::<Result<Vec<Matrix<'_>>, WeightsError>>()?;
+                Ok(Joined::pack(name, matrices, inputs, precision))
+            }
+            Origin::Build(build) => Joined::read(name, build, inputs, parts.iter().map(|(_, outputs)| outputs).sum()),
+        }
     }
 
     /// Returns the weights of a norm, as what its rows are multiplied with.
@@ -212,9 +286,10 @@ impl Source<'_> {
 
     fn experts(&self, at: &str, experts: &Experts) -> Result<Mlp, WeightsError> {
         let block = format!("{at}.{}", experts.names.block);
+        // Where tokens are sent is decided in the precision that is stored.
         let router = self
-            .linear(&block, &[("gate", experts.count)], self.model.width, false)?
-            .weights;
+            .higher()
+            .joined(&block, &[("gate", experts.count)], self.model.width)?;
         let expert = |number| {
             self.gated(
                 &format!("{block}.experts.{number}"),
@@ -243,13 +318,6 @@ impl Source<'_> {
     }
 
     fn linear(&self, at: &str, parts: &[(&str, usize)], inputs: usize, biased: bool) -> Result<Linear, WeightsError> {
-        let matrices = parts
-            .iter()
-            .map(|(name, outputs)| {
-                self.checkpoint
-                    .matrix(&format!("{at}.{name}.weight"), &[*outputs, inputs])
-            })
-            .collect::<Result<Vec<Matrix<'_>>, WeightsError>>()?;
         let mut bias = Vec::new();
         if biased {
             for (name, outputs) in parts {
@@ -257,7 +325,7 @@ impl Source<'_> {
             }
         }
         Ok(Linear {
-            weights: Joined::pack(matrices, inputs, self.precision),
+            weights: self.joined(at, parts, inputs)?,
             bias: biased.then_some(bias),
         })
     }

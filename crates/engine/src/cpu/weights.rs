@@ -1,12 +1,15 @@
 //! Matrices in the precisions that execute.
 
+use super::calibrate::Grams;
 use half::bf16;
+use std::collections::BTreeMap;
 use std::str::FromStr;
-use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups, RoundedRows};
-use vastrelay_kernels::matmul::{Columns, Dense};
-use vastrelay_kernels::{Isa, PackedMatrix, Pool, Write};
+use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups, Parts, RoundedRows};
+use vastrelay_kernels::matmul::{Columns, Dense, Panels};
+use vastrelay_kernels::{Isa, LANES, PackedMatrix, Pool, Write};
+use vastrelay_weights::build::{MatrixFacts, Written};
 use vastrelay_weights::checkpoint::Kind;
-use vastrelay_weights::{GroupWeights, Matrix, Tensor};
+use vastrelay_weights::{Build, GroupWeights, Matrix, Tensor, WeightsError};
 
 /// What weights are turned into when they are loaded.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -104,6 +107,15 @@ impl FromStr for Precision {
     }
 }
 
+/// What products need beside their inputs and outputs.
+#[derive(Default)]
+pub(super) struct Scratch {
+    /// Rows as matrices of small numbers want them.
+    rounded: RoundedRows,
+    /// Where it is kept what matrices are applied to, while somebody wants to know.
+    pub grams: Option<Grams>,
+}
+
 /// A matrix that executes.
 pub(super) enum Weights {
     Floats(PackedMatrix),
@@ -111,6 +123,67 @@ pub(super) enum Weights {
 }
 
 impl Weights {
+    fn read(name: &str, build: &Build, facts: &MatrixFacts) -> Result<Weights, WeightsError> {
+        let MatrixFacts { outputs, inputs, .. } = *facts;
+        let panels = outputs.div_ceil(LANES);
+        let (Some(bits), Some(group)) = (facts.bits, facts.group) else {
+            let (values, len) = (format!("{name}.values"), panels * LANES * inputs);
+            let panels = match build.bf16(&values, len) {
+                Ok(values) => Panels::Bf16(values),
+                Err(_) => Panels::F32(build.f32(&values, len)?),
+            };
+            return Ok(Weights::Floats(PackedMatrix::of_panels(panels, outputs, inputs)));
+        };
+        let bits = if bits == 8 { Bits::Eight } else { Bits::Four };
+        let groups = inputs.div_ceil(group.max(1));
+        let scales = panels * LANES * groups;
+        let numbers = panels * LANES * groups * group;
+        let minima = format!("{name}.minima");
+        let parts = Parts {
+            numbers: build.u8(
+                &format!("{name}.numbers"),
+                if bits == Bits::Eight { numbers } else { numbers / 2 },
+            )?,
+            scales: build.f32(&format!("{name}.scales"), scales)?,
+            minima: match build.has(&minima) {
+                true => Some(build.f32(&minima, scales)?),
+                false => None,
+            },
+        };
+        Ok(Weights::Groups(GroupMatrix::of_parts(
+            parts, outputs, inputs, bits, group,
+        )))
+    }
+
+    fn write<'a>(&'a self, name: &str, tensors: &mut BTreeMap<String, Written<'a>>) -> MatrixFacts {
+        let mut facts = MatrixFacts {
+            outputs: self.outputs(),
+            inputs: self.inputs(),
+            bits: None,
+            group: None,
+        };
+        match self {
+            Weights::Floats(matrix) => {
+                let values = match matrix.panels() {
+                    Dense::F32(values) => Written::F32(values),
+                    Dense::Bf16(values) => Written::Bf16(values),
+                };
+                tensors.insert(format!("{name}.values"), values);
+            }
+            Weights::Groups(matrix) => {
+                facts.bits = Some(if matrix.bits() == Bits::Eight { 8 } else { 4 });
+                facts.group = Some(matrix.group());
+                let (numbers, scales, minima) = matrix.parts();
+                tensors.insert(format!("{name}.numbers"), Written::U8(numbers));
+                tensors.insert(format!("{name}.scales"), Written::F32(scales));
+                if let Some(minima) = minima {
+                    tensors.insert(format!("{name}.minima"), Written::F32(minima));
+                }
+            }
+        }
+        facts
+    }
+
     pub fn outputs(&self) -> usize {
         match self {
             Weights::Floats(matrix) => matrix.outputs(),
@@ -141,11 +214,46 @@ impl Weights {
 }
 
 /// Matrices that share their inputs; their outputs lie side by side.
-pub(super) struct Joined(Vec<Weights>);
+pub(super) struct Joined {
+    /// What it is called in a build.
+    pub name: String,
+    weights: Vec<Weights>,
+}
 
 impl Joined {
+    /// Reads what was packed before.
+    ///
+    /// # Errors
+    /// When the build does not have it, or not as it has to be.
+    pub fn read(name: String, build: &Build, inputs: usize, outputs: usize) -> Result<Joined, WeightsError> {
+        let facts = build.matrix(&name)?;
+        let found: Vec<usize> = facts.iter().flat_map(|facts| [facts.outputs, facts.inputs]).collect();
+        if facts.iter().map(|facts| facts.outputs).sum::<usize>() != outputs || facts.iter().any(|f| f.inputs != inputs)
+        {
+            return Err(WeightsError::Shape {
+                name,
+                found,
+                wanted: vec![outputs, inputs],
+            });
+        }
+        let weights = facts
+            .iter()
+            .enumerate()
+            .map(|(part, facts)| Weights::read(&format!("{name}.{part}"), build, facts))
+            .collect::<Result<Vec<Weights>, WeightsError>>()?;
+        Ok(Joined { name, weights })
+    }
+
+    /// Adds its memory to what is to be written; returns how it lies there.
+    pub fn write<'a>(&'a self, tensors: &mut BTreeMap<String, Written<'a>>) -> Vec<MatrixFacts> {
+        let parts = self.weights.iter().enumerate();
+        parts
+            .map(|(part, weights)| weights.write(&format!("{}.{part}", self.name), tensors))
+            .collect()
+    }
+
     /// Packs matrices in a precision: as few as their kinds allow.
-    pub fn pack(matrices: Vec<Matrix<'_>>, inputs: usize, precision: Precision) -> Joined {
+    pub fn pack(name: String, matrices: Vec<Matrix<'_>>, inputs: usize, precision: Precision) -> Joined {
         let converted = matrices.into_iter().map(|matrix| convert(matrix, inputs, precision));
         let mut runs: Vec<Vec<Matrix<'_>>> = Vec::new();
         for matrix in converted {
@@ -154,25 +262,28 @@ impl Joined {
                 _ => runs.push(vec![matrix]),
             }
         }
-        Joined(runs.iter().map(|run| pack(run, inputs)).collect())
+        Joined {
+            name,
+            weights: runs.iter().map(|run| pack(run, inputs)).collect(),
+        }
     }
 
     pub fn bytes(&self) -> usize {
-        self.0.iter().map(Weights::bytes).sum()
+        self.weights.iter().map(Weights::bytes).sum()
     }
 
     pub fn inputs(&self) -> usize {
-        self.0[0].inputs()
+        self.weights[0].inputs()
     }
 
     pub fn outputs(&self) -> usize {
-        self.0.iter().map(Weights::outputs).sum()
+        self.weights.iter().map(Weights::outputs).sum()
     }
 
     /// Copies the weights of one output into `row`.
     pub fn read_row(&self, output: usize, row: &mut [f32]) {
         let mut output = output;
-        for weights in &self.0 {
+        for weights in &self.weights {
             if output < weights.outputs() {
                 return weights.read_row(output, row);
             }
@@ -182,13 +293,17 @@ impl Joined {
     }
 
     /// Computes `out = x · weightsᵀ`, or adds it.
-    pub fn apply(&self, isa: Isa, pool: &Pool, rounded: &mut RoundedRows, x: &[f32], out: &mut [f32], write: Write) {
+    pub fn apply(&self, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: &[f32], out: &mut [f32], write: Write) {
+        if let Some(grams) = &mut scratch.grams {
+            grams.take(&self.name, isa, pool, x, self.inputs());
+        }
+        let rounded = &mut scratch.rounded;
         let mut columns = Columns {
             stride: self.outputs(),
             from: 0,
         };
         let mut rounded_to = None;
-        for weights in &self.0 {
+        for weights in &self.weights {
             match weights {
                 Weights::Floats(matrix) => matrix.apply_beside(isa, pool, x, out, columns, write),
                 Weights::Groups(matrix) => {

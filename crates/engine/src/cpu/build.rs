@@ -1,0 +1,66 @@
+//! Converting a model once, into the layout that the kernels read.
+
+use super::model::{Model, Origin, Rounded};
+use super::weights::Precision;
+use std::collections::BTreeMap;
+use std::path::Path;
+use vastrelay_kernels::attention::KvPrecision;
+use vastrelay_weights::build::{Facts, VERSION, Written};
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, WeightsError};
+
+/// What is to be built.
+#[derive(Clone, Debug)]
+pub struct BuildOrder {
+    /// The name of what it is built from.
+    pub source: String,
+    /// The precision of matrices.
+    pub weights: Precision,
+    /// How keys and values are kept unless something else is asked for.
+    pub kv: KvPrecision,
+    /// The text that rounding was calibrated on, if it was.
+    pub calibrated_on: Option<String>,
+}
+
+/// Converts a checkpoint and writes what kernels need into a folder; `rounded` takes the place of its own matrices.
+///
+/// The same checkpoint and order make the same bytes.
+///
+/// # Errors
+/// When the checkpoint is not what the description says, or the folder cannot be written to.
+pub fn build(
+    checkpoint: &Checkpoint,
+    description: &ModelDescription,
+    order: &BuildOrder,
+    rounded: &Rounded,
+    folder: &Path,
+) -> Result<(), WeightsError> {
+    description.check(checkpoint)?;
+    let origin = Origin::Checkpoint {
+        checkpoint,
+        precision: order.weights,
+        rounded,
+    };
+    let model = Model::open(origin, description, 1)?;
+    let mut tensors = BTreeMap::new();
+    let mut matrices = BTreeMap::new();
+    for matrix in model.matrices() {
+        matrices.insert(matrix.name.clone(), matrix.write(&mut tensors));
+    }
+    let vectors = description.tensors().into_iter().filter(|(_, shape)| shape.len() == 1);
+    let vectors = vectors
+        .map(|(name, shape)| Ok((checkpoint.tensor(&name, &shape)?.to_f32(), name)))
+        .collect::<Result<Vec<(Vec<f32>, String)>, WeightsError>>()?;
+    for (values, name) in &vectors {
+        tensors.insert(name.clone(), Written::F32(values));
+    }
+    let facts = Facts {
+        version: VERSION,
+        source: order.source.clone(),
+        weights: order.weights.name(),
+        kv: order.kv.name().into(),
+        calibrated_on: order.calibrated_on.clone(),
+        matrices,
+        checksum: String::new(),
+    };
+    Build::write(folder, &tensors, facts)
+}

@@ -1,0 +1,130 @@
+//! Rounding a model's matrices with an eye on what they are multiplied with.
+
+use super::forward::Forward;
+use super::model::{Model, Origin, Rounded};
+use super::{CpuSettings, shape};
+use crate::executor::{Row, StepBatch, Want};
+use std::collections::BTreeMap;
+use vastrelay_kernels::attention::{LayerPages, PAGE_TOKENS};
+use vastrelay_kernels::groups::Bits;
+use vastrelay_kernels::matmul::Dense;
+use vastrelay_kernels::{Isa, PackedMatrix, Pool, Write};
+use vastrelay_weights::compensated::Compensation;
+use vastrelay_weights::{Checkpoint, ModelDescription, WeightsError};
+
+/// Sums of products of all pairs of inputs, for each matrix that was applied.
+#[derive(Default)]
+pub(super) struct Grams(BTreeMap<String, Vec<f32>>);
+
+impl Grams {
+    /// Adds rows that a matrix is applied to.
+    pub fn take(&mut self, name: &str, isa: Isa, pool: &Pool, x: &[f32], inputs: usize) {
+        let rows = x.len() / inputs;
+        if rows == 0 {
+            return;
+        }
+        let mut columns = vec![0.0; x.len()];
+        for (row, x) in x.chunks_exact(inputs).enumerate() {
+            for (input, value) in x.iter().enumerate() {
+                columns[input * rows + row] = *value;
+            }
+        }
+        let gram = self
+            .0
+            .entry(name.to_owned())
+            .or_insert_with(|| vec![0.0; inputs * inputs]);
+        PackedMatrix::pack(&[Dense::F32(&columns)], rows).apply(isa, pool, &columns, gram, Write::Add);
+    }
+}
+
+/// How far calibration has come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CalibrationStep {
+    /// So many tokens of the text have been read.
+    Read(usize),
+    /// So many matrices of all have been rounded.
+    Rounded(usize, usize),
+}
+
+/// Returns the bytes that calibration takes beside the model.
+pub fn calibration_bytes(model: &ModelDescription) -> usize {
+    let square = |inputs: usize| inputs * inputs * size_of::<f32>();
+    let layer = |index| {
+        let mlp = match model.experts_of(index) {
+            Some(experts) => experts.count * (square(model.width) + square(experts.width)),
+            None => square(model.width) + square(model.mlp_width),
+        };
+        square(model.width) + square(model.heads * model.head_dim) + mlp
+    };
+    (0..model.layers).map(layer).sum()
+}
+
+/// Rounds a model's matrices so that what it makes of texts changes as little as may be. Embeddings, head and routers are left
+/// alone.
+///
+/// # Errors
+/// When the checkpoint is not what the description says.
+pub fn calibrate(
+    checkpoint: &Checkpoint,
+    description: &ModelDescription,
+    texts: &[Vec<u32>],
+    (bits, group): (Bits, usize),
+    settings: CpuSettings,
+    mut on_step: impl FnMut(CalibrationStep),
+) -> Result<Rounded, WeightsError> {
+    description.check(checkpoint)?;
+    let origin = Origin::Checkpoint {
+        checkpoint,
+        precision: settings.weights,
+        rounded: &Rounded::new(),
+    };
+    let model = Model::open(origin, description, settings.context)?;
+    let layers = (0..description.layers)
+        .map(|layer| LayerPages::new(settings.pages, shape(description, layer), settings.kv))
+        .collect();
+    let mut forward = Forward::new(model, layers, settings.isa, Pool::new(settings.cores));
+    forward.gather(Some(Grams::default()));
+    let window = settings
+        .step_tokens
+        .min(settings.pages * PAGE_TOKENS)
+        .min(settings.context);
+    let mut read = 0;
+    for piece in texts.iter().flat_map(|text| text.chunks(window)) {
+        forward.step(&StepBatch {
+            copies: Vec::new(),
+            rows: vec![Row {
+                tokens: piece.to_vec(),
+                drafts: 0,
+                start: 0,
+                pages: (0..settings.pages as u32).collect(),
+                want: Want::Nothing,
+            }],
+        });
+        read += piece.len();
+        on_step(CalibrationStep::Read(read));
+    }
+    let Grams(grams) = forward.gather(None).unwrap_or_default();
+    drop(forward);
+    let shapes: BTreeMap<String, Vec<usize>> = description.tensors().into_iter().collect();
+    let mut rounded = Rounded::new();
+    for (number, (name, gram)) in grams.iter().enumerate() {
+        for tensor in parts(name).filter(|tensor| is_rounded(tensor)) {
+            let shape = &shapes[&tensor];
+            let values = checkpoint.matrix(&tensor, shape)?.to_f32();
+            let matrix = Compensation::new(gram, shape[1]).round(&values, bits, group, settings.cores);
+            rounded.insert(tensor, matrix);
+        }
+        on_step(CalibrationStep::Rounded(number + 1, grams.len()));
+    }
+    Ok(rounded)
+}
+
+/// Returns the tensors that are joined under a name.
+fn parts(name: &str) -> impl Iterator<Item = String> + '_ {
+    let (at, last) = name.rsplit_once('.').unwrap_or(("", name));
+    last.split('+').map(move |part| format!("{at}.{part}.weight"))
+}
+
+fn is_rounded(tensor: &str) -> bool {
+    tensor.starts_with("model.layers.") && !tensor.ends_with("_moe.gate.weight") && !tensor.ends_with("mlp.gate.weight")
+}

@@ -1,0 +1,234 @@
+//! Builds: models converted once, ahead of time, into the layout that kernels read.
+//!
+//! A build is a folder with the model's `config.json` and texts, `build.json`, which says what was made from what, and
+//! `build.safetensors`, whose tensors are mapped and read as they lie.
+
+use crate::checkpoint::{map, read_json};
+use crate::error::WeightsError;
+use memmap2::Mmap;
+use safetensors::SafeTensors;
+use safetensors::tensor::{Dtype, TensorView, serialize_to_file};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::marker::PhantomData;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use vastrelay_kernels::cells::Cells;
+
+/// The layout that this version writes and reads.
+pub const VERSION: u32 = 1;
+const FACTS: &str = "build.json";
+const TENSORS: &str = "build.safetensors";
+
+/// What a build is.
+#[derive(Clone, Debug, Deserialize, PartialEq, Serialize)]
+pub struct Facts {
+    /// The version of the layout.
+    pub version: u32,
+    /// The name of the folder or file that it was made from.
+    pub source: String,
+    /// The precision of its weights, such as `int4, groups of 64`.
+    pub weights: String,
+    /// How keys and values are kept unless something else is asked for.
+    pub kv: String,
+    /// The text that rounding was calibrated on, if it was.
+    pub calibrated_on: Option<String>,
+    /// How each matrix lies in the file.
+    pub matrices: BTreeMap<String, Vec<MatrixFacts>>,
+    /// The BLAKE3 hash of the tensors' file.
+    pub checksum: String,
+}
+
+/// How a matrix lies in the file.
+#[derive(Clone, Copy, Debug, Deserialize, PartialEq, Eq, Serialize)]
+pub struct MatrixFacts {
+    /// Outputs.
+    pub outputs: usize,
+    /// Inputs.
+    pub inputs: usize,
+    /// Bits of a number, for numbers in groups.
+    pub bits: Option<u32>,
+    /// Inputs that share a scale, for numbers in groups.
+    pub group: Option<usize>,
+}
+
+/// A build, mapped into memory.
+pub struct Build {
+    folder: PathBuf,
+    /// What it is.
+    pub facts: Facts,
+    map: Arc<Mmap>,
+    tensors: BTreeMap<String, (Dtype, Range<usize>)>,
+}
+
+/// A tensor to be written.
+pub enum Written<'a> {
+    /// 32-bit floats.
+    F32(&'a [f32]),
+    /// Brain floats.
+    Bf16(&'a [half::bf16]),
+    /// Bytes.
+    U8(&'a [u8]),
+}
+
+impl Build {
+    /// Returns whether a folder holds a build.
+    pub fn is_one(folder: &Path) -> bool {
+        folder.join(FACTS).is_file()
+    }
+
+    /// Maps a build and checks that it is whole.
+    ///
+    /// # Errors
+    /// When a file is missing or malformed, of another version, or not what was written.
+    pub fn open(folder: &Path) -> Result<Build, WeightsError> {
+        let facts: Facts = read_json(&folder.join(FACTS))?;
+        let wrong = |field: &str, found: String, wanted: String| WeightsError::Field {
+            file: folder.join(FACTS),
+            field: field.into(),
+            found,
+            wanted,
+        };
+        if facts.version != VERSION {
+            let wanted = format!("this program reads version {VERSION}; `vastrelay model build` makes the build anew");
+            return Err(wrong("version", facts.version.to_string(), wanted));
+        }
+        let path = folder.join(TENSORS);
+        let map = map(&path)?;
+        let checksum = blake3::hash(&map).to_hex().to_string();
+        if checksum != facts.checksum {
+            let wanted = format!("{TENSORS} has {checksum}: it was changed or cut short; build it anew");
+            return Err(wrong("checksum", facts.checksum, wanted));
+        }
+        let format = |reason: String| WeightsError::Format {
+            path: path.clone(),
+            reason,
+        };
+        let read = SafeTensors::deserialize(&map).map_err(|error| format(error.to_string()))?;
+        let mut tensors = BTreeMap::new();
+        for (name, view) in read.tensors() {
+            let start = view.data().as_ptr() as usize - map.as_ptr() as usize;
+            tensors.insert(name, (view.dtype(), start..start + view.data().len()));
+        }
+        Ok(Build {
+            folder: folder.to_owned(),
+            facts,
+            map: Arc::new(map),
+            tensors,
+        })
+    }
+
+    /// Writes a build's tensors and facts into a folder; the checksum is filled in.
+    ///
+    /// # Errors
+    /// When a file cannot be written.
+    pub fn write(folder: &Path, tensors: &BTreeMap<String, Written<'_>>, mut facts: Facts) -> Result<(), WeightsError> {
+        let path = folder.join(TENSORS);
+        let views = tensors
+            .iter()
+            .map(|(name, tensor)| {
+                let (dtype, len, bytes) = match tensor {
+                    Written::F32(values) => (Dtype::F32, values.len(), bytemuck::cast_slice(values)),
+                    Written::Bf16(values) => (Dtype::BF16, values.len(), bytemuck::cast_slice(values)),
+                    Written::U8(values) => (Dtype::U8, values.len(), *values),
+                };
+                Ok((name, TensorView::new(dtype, vec![len], bytes)?))
+            })
+            .collect::<Result<Vec<_>, safetensors::SafeTensorError>>();
+        let failed = |error: safetensors::SafeTensorError| WeightsError::Format {
+            path: path.clone(),
+            reason: error.to_string(),
+        };
+        serialize_to_file(views.map_err(failed)?, None, &path).map_err(failed)?;
+        facts.checksum = blake3::hash(&map(&path)?).to_hex().to_string();
+        let facts_path = folder.join(FACTS);
+        let text = serde_json::to_string_pretty(&facts).map_err(|source| WeightsError::Json {
+            path: facts_path.clone(),
+            source,
+        })?;
+        std::fs::write(&facts_path, text).map_err(|source| WeightsError::Read {
+            path: facts_path,
+            source,
+        })
+    }
+
+    /// Returns how a matrix lies in the file.
+    ///
+    /// # Errors
+    /// When there is no such matrix.
+    pub fn matrix(&self, name: &str) -> Result<&[MatrixFacts], WeightsError> {
+        let found = self.facts.matrices.get(name);
+        found.map(Vec::as_slice).ok_or_else(|| self.missing(name))
+    }
+
+    /// Returns whether there is a tensor.
+    pub fn has(&self, name: &str) -> bool {
+        self.tensors.contains_key(name)
+    }
+
+    /// Returns the 32-bit floats of a tensor, as they lie in the file.
+    ///
+    /// # Errors
+    /// When there is none, or of another type or length.
+    pub fn f32(&self, name: &str, len: usize) -> Result<Cells<f32>, WeightsError> {
+        self.cells(name, Dtype::F32, len)
+    }
+
+    /// Returns the brain floats of a tensor.
+    ///
+    /// # Errors
+    /// As for [`Build::f32`].
+    pub fn bf16(&self, name: &str, len: usize) -> Result<Cells<half::bf16>, WeightsError> {
+        self.cells(name, Dtype::BF16, len)
+    }
+
+    /// Returns the bytes of a tensor.
+    ///
+    /// # Errors
+    /// As for [`Build::f32`].
+    pub fn u8(&self, name: &str, len: usize) -> Result<Cells<u8>, WeightsError> {
+        self.cells(name, Dtype::U8, len)
+    }
+
+    fn cells<T>(&self, name: &str, wanted: Dtype, len: usize) -> Result<Cells<T>, WeightsError>
+    where
+        T: bytemuck::Pod + Send + Sync,
+    {
+        let (dtype, bytes) = self.tensors.get(name).ok_or_else(|| self.missing(name))?;
+        let lent: Lent<T> = Lent {
+            map: self.map.clone(),
+            bytes: bytes.clone(),
+            kind: PhantomData,
+        };
+        let fits = *dtype == wanted && bytemuck::try_cast_slice::<u8, T>(&self.map[bytes.clone()]).is_ok();
+        if !fits || lent.as_ref().len() != len {
+            return Err(WeightsError::Shape {
+                name: name.to_owned(),
+                found: vec![bytes.len()],
+                wanted: vec![len * size_of::<T>()],
+            });
+        }
+        Ok(Cells::Lent(Arc::new(lent)))
+    }
+
+    fn missing(&self, name: &str) -> WeightsError {
+        WeightsError::Missing {
+            name: name.to_owned(),
+            folder: self.folder.clone(),
+        }
+    }
+}
+
+/// A part of a mapped file, which stays mapped as long as it is read.
+struct Lent<T> {
+    map: Arc<Mmap>,
+    bytes: Range<usize>,
+    kind: PhantomData<T>,
+}
+
+impl<T: bytemuck::Pod> AsRef<[T]> for Lent<T> {
+    fn as_ref(&self) -> &[T] {
+        bytemuck::cast_slice(&self.map[self.bytes.clone()])
+    }
+}
