@@ -149,6 +149,38 @@ pub enum ModelCommand {
     Start(ModelStartOptions),
     /// Say what a folder or file holds and whether it would run here, without a service
     Inspect(ModelInspectOptions),
+    /// Convert a checkpoint once, ahead of time, and say what that costs
+    Build(ModelBuildOptions),
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay model build ./pierdesk-1 --weights int8 --out ./pierdesk-1-int8
+  vastrelay model build ./model.gguf --weights int4 --group 64 --calibrate notes.txt --out ./model-int4
+  vastrelay start --model desk=./pierdesk-1-int8
+
+A build is converted once and mapped at start. What it costs is measured on a text, before and after.")]
+pub struct ModelBuildOptions {
+    /// A folder of safetensors, or a GGUF file
+    pub path: PathBuf,
+    /// The folder to make
+    #[arg(long, value_name = "DIR")]
+    pub out: PathBuf,
+    #[command(flatten)]
+    pub precision: PrecisionOptions,
+    /// Round with an eye on what this text makes of the model's inputs (int8 and int4)
+    #[arg(long, value_name = "FILE")]
+    pub calibrate: Option<PathBuf>,
+    /// Measure the loss on this text [default: one that comes with the program]
+    #[arg(long, value_name = "FILE")]
+    pub text: Option<PathBuf>,
+    /// Cores to use [default: all]
+    #[arg(long, value_name = "N")]
+    pub cores: Option<usize>,
+    /// Print the report as JSON
+    #[arg(long)]
+    pub json: bool,
 }
 
 /// What weights, and keys and values, are computed in.
@@ -160,9 +192,9 @@ pub struct PrecisionOptions {
     /// Weights of a row that share a scale, for int8 and int4: 32, 64 or 128 [default: 32]
     #[arg(long, value_name = "N")]
     pub group: Option<usize>,
-    /// How keys and values are kept
-    #[arg(long, value_name = "PRECISION", default_value = "f32")]
-    pub kv: Kv,
+    /// How keys and values are kept [default: as the build says, else f32]
+    #[arg(long, value_name = "PRECISION")]
+    pub kv: Option<Kv>,
 }
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -204,7 +236,8 @@ impl PrecisionOptions {
 #[command(after_help = "\
 Examples:
   vastrelay model inspect ./pierdesk-1
-  vastrelay model inspect ./model.gguf --json")]
+  vastrelay model inspect ./model.gguf --json
+  vastrelay model inspect ./model.gguf --weights int4 --group 64")]
 pub struct ModelInspectOptions {
     /// A folder of safetensors, or a GGUF file
     pub path: PathBuf,

@@ -1,5 +1,6 @@
 //! `vastrelay model`.
 
+mod build;
 mod inspect;
 
 use crate::args::{ModelCommand, ModelStartOptions};
@@ -14,6 +15,7 @@ pub async fn run(command: &ModelCommand) -> Result<(), Failure> {
     match command {
         ModelCommand::Start(options) => start(options).await,
         ModelCommand::Inspect(options) => inspect::run(options),
+        ModelCommand::Build(options) => build::run(options),
     }
 }
 

@@ -96,7 +96,7 @@ fn load(options: &StartOptions, settings: &ReplicaSettings, data: &Path) -> Resu
             grouped(description.parameters()),
             description.layers,
             grouped(replica.memory.context),
-            replica.weights.name(),
+            replica.weights,
             replica.instructions,
             folder.display(),
         ));
@@ -125,7 +125,7 @@ fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
         pages: options.pages,
         device_memory: device_memory(),
         weights: options.precision.weights()?,
-        kv: options.precision.kv.into(),
+        kv: options.precision.kv.map(Into::into),
     })
 }
 

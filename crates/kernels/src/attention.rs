@@ -49,6 +49,13 @@ pub enum KvPrecision {
 }
 
 impl KvPrecision {
+    /// Returns the precision of a name.
+    pub fn of(name: &str) -> Option<KvPrecision> {
+        [KvPrecision::F32, KvPrecision::Bf16, KvPrecision::Int8]
+            .into_iter()
+            .find(|kv| kv.name() == name)
+    }
+
     /// Returns its name.
     pub fn name(self) -> &'static str {
         match self {

@@ -410,7 +410,7 @@ pub(crate) fn model_status(state: &ServiceState, replica: &Replica) -> ModelStat
         device: "cpu".into(),
         instructions: replica.instructions.into(),
         cores: replica.cores,
-        weights: replica.weights.name(),
+        weights: replica.weights.clone(),
         kv: replica.memory.kv.name().into(),
         parameters: replica.description.parameters(),
         vocabulary: replica.description.vocabulary,

@@ -50,7 +50,7 @@ fn serve(steps: usize) -> (String, tempfile::TempDir) {
         pages: None,
         device_memory: 1 << 30,
         weights: Precision::AsStored,
-        kv: KvPrecision::F32,
+        kv: None,
     };
     let mut replica = Replica::load("pierdesk", &folder, &settings).unwrap();
     let device = CpuSettings {

@@ -1,15 +1,16 @@
 //! What a precision costs: how well a model foretells a text in it.
 
+use crate::origin::Origin;
 use crate::replica::LoadError;
 use std::path::Path;
 use vastrelay_engine::cpu::{CpuSettings, Precision};
 use vastrelay_engine::executor::Score;
 use vastrelay_engine::score::score;
-use vastrelay_engine::{CpuExecutor, Executor, PAGE_TOKENS};
+use vastrelay_engine::{Executor, PAGE_TOKENS};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::Tokenizer;
-use vastrelay_weights::{Checkpoint, ModelDescription};
+use vastrelay_weights::ModelDescription;
 
 /// Tokens that are scored knowing of one another.
 const WINDOW: usize = 256;
@@ -48,8 +49,7 @@ pub fn measure(
     on_piece: impl FnMut(usize),
 ) -> Result<Quality, LoadError> {
     let description = ModelDescription::open(folder)?;
-    let checkpoint = Checkpoint::open(folder)?;
-    description.check(&checkpoint)?;
+    let origin = Origin::open(folder, &description)?;
     let window = WINDOW.min(description.context);
     let settings = CpuSettings {
         isa: Isa::detect(),
@@ -60,7 +60,7 @@ pub fn measure(
         weights,
         kv,
     };
-    let mut executor = CpuExecutor::load(&checkpoint, &description, settings)?;
+    let mut executor = origin.load(&description, settings)?;
     let memory = executor.memory();
     let scores =
         score(&mut executor, texts, window, on_piece).map_err(|error| LoadError::Setting(error.to_string()))?;

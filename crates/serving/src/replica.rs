@@ -2,14 +2,15 @@
 
 use crate::generate::Generate;
 use crate::memory::{DoesNotFit, MemoryPlan};
+use crate::origin::Origin;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use vastrelay_engine::cpu::{CpuSettings, Precision};
-use vastrelay_engine::{CpuExecutor, Engine, Executor, Limits};
+use vastrelay_engine::{Engine, Executor, Limits};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::{ChatTemplate, TextError, Tokenizer};
-use vastrelay_weights::{Checkpoint, GenerationDefaults, Gguf, ModelDescription, WeightsError};
+use vastrelay_weights::{GenerationDefaults, Gguf, ModelDescription, WeightsError};
 
 /// How a model is to be served.
 #[derive(Clone, Debug)]
@@ -34,8 +35,8 @@ pub struct ReplicaSettings {
     pub device_memory: usize,
     /// What matrices are turned into when they are loaded.
     pub weights: Precision,
-    /// How keys and values are kept.
-    pub kv: KvPrecision,
+    /// How keys and values are kept; as the build says, or in f32, when absent.
+    pub kv: Option<KvPrecision>,
 }
 
 /// A model, loaded and answering.
@@ -58,13 +59,8 @@ pub struct Replica {
     pub instructions: &'static str,
     /// Cores of its own.
     pub cores: usize,
-    /// What its matrices were turned into.
-    pub weights: Precision,
-}
-
-/// Returns the bytes that a checkpoint's weights take in a precision.
-pub fn weight_bytes(checkpoint: &Checkpoint, description: &ModelDescription, weights: Precision) -> usize {
-    CpuExecutor::weight_bytes(checkpoint, description, weights)
+    /// What its matrices are computed in.
+    pub weights: String,
 }
 
 /// Why a model cannot be served.
@@ -98,21 +94,28 @@ impl Replica {
     pub fn load(name: &str, folder: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
         let description = ModelDescription::open(folder)?;
         let context = check(settings, &description)?;
-        let checkpoint = Checkpoint::open(folder)?;
-        description.check(&checkpoint)?;
+        let origin = Origin::open(folder, &description)?;
+        if matches!(origin, Origin::Build(_)) && settings.weights != Precision::AsStored {
+            return Err(LoadError::Setting(format!(
+                "{} is a build of {}; another precision is built from the checkpoint",
+                folder.display(),
+                origin.precision_name(settings.weights)
+            )));
+        }
+        let kv = settings.kv.unwrap_or(origin.usual_kv());
         let (tokenizer, template) = texts(folder)?;
         let defaults = GenerationDefaults::open(folder)?;
         let budget = (settings.device_memory as f64 * settings.memory_share) as usize;
         let memory = MemoryPlan::new(
             &description,
-            CpuExecutor::weight_bytes(&checkpoint, &description, settings.weights),
+            origin.weight_bytes(&description, settings.weights),
             settings.device_memory,
             budget,
             settings.width,
             settings.step_budget,
             context,
             settings.pages,
-            settings.kv,
+            kv,
         )
         .map_err(|source| LoadError::Memory {
             folder: folder.to_owned(),
@@ -126,9 +129,9 @@ impl Replica {
             step_tokens: settings.step_budget,
             pages: memory.pages,
             weights: settings.weights,
-            kv: settings.kv,
+            kv,
         };
-        let executor = CpuExecutor::load(&checkpoint, &description, cpu)?;
+        let executor = origin.load(&description, cpu)?;
         let memory = MemoryPlan {
             weights: executor.memory().weights,
             ..memory
@@ -146,8 +149,8 @@ impl Replica {
             "{} {} {} {}",
             folder.display(),
             isa.name(),
-            settings.weights.name(),
-            settings.kv.name()
+            origin.precision_name(settings.weights),
+            kv.name()
         );
         let engine = Engine::start(Box::new(executor), tokenizer.pieces().clone(), limits, build);
         Ok(Replica {
@@ -160,7 +163,7 @@ impl Replica {
             memory,
             instructions: isa.name(),
             cores: settings.cores,
-            weights: settings.weights,
+            weights: origin.precision_name(settings.weights),
         })
     }
 }

@@ -153,6 +153,22 @@ impl Build {
         })
     }
 
+    /// Returns the bytes of all tensors.
+    pub fn bytes(&self) -> usize {
+        self.tensors.values().map(|(_, bytes)| bytes.len()).sum()
+    }
+
+    /// Returns how many tensors and bytes are stored in which type.
+    pub fn types(&self) -> BTreeMap<String, (usize, usize)> {
+        let mut types = BTreeMap::new();
+        for (dtype, bytes) in self.tensors.values() {
+            let (count, sum): &mut (usize, usize) = types.entry(format!("{dtype:?}")).or_default();
+            *count += 1;
+            *sum += bytes.len();
+        }
+        types
+    }
+
     /// Returns how a matrix lies in the file.
     ///
     /// # Errors

@@ -10,7 +10,7 @@ use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use vastrelay_engine::{Event, GenerationRequest, Sampling};
-use vastrelay_serving::{KvPrecision, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{Precision, Replica, ReplicaSettings};
 use vastrelay_text::Message;
 
 /// One graded question or conversation.
@@ -139,7 +139,7 @@ pub fn load(folder: &Path) -> Result<Replica> {
         pages: None,
         device_memory: 2 << 30,
         weights: Precision::AsStored,
-        kv: KvPrecision::F32,
+        kv: None,
     };
     Ok(Replica::load("demo", folder, &settings)?)
 }

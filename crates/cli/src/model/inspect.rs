@@ -6,16 +6,18 @@ use crate::output::{json, line};
 use crate::start::device_memory;
 use serde::Serialize;
 use std::path::Path;
-use vastrelay_serving::MemoryPlan;
 use vastrelay_serving::memory::{bytes, grouped};
-use vastrelay_serving::replica::{texts, weight_bytes};
-use vastrelay_weights::{Checkpoint, GenerationDefaults, Gguf, ModelDescription};
+use vastrelay_serving::replica::texts;
+use vastrelay_serving::{KvPrecision, MemoryPlan, Origin};
+use vastrelay_weights::{Build, Checkpoint, GenerationDefaults, Gguf, ModelDescription};
 
 /// What is known of a path.
 #[derive(Serialize)]
 struct Inspection {
     path: String,
     format: &'static str,
+    /// The precision that its matrices would have.
+    weights: String,
     architecture: String,
     parameters: usize,
     layers: usize,
@@ -78,12 +80,27 @@ pub fn run(options: &ModelInspectOptions) -> Result<(), Failure> {
 fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
     let path = &options.path;
     let model = ModelDescription::open(path).map_err(Failure::failed)?;
-    let checkpoint = Checkpoint::open(path).map_err(Failure::failed)?;
+    let origin = if Build::is_one(path) {
+        Origin::Build(Build::open(path).map_err(Failure::failed)?)
+    } else {
+        Origin::Checkpoint(Checkpoint::open(path).map_err(Failure::failed)?)
+    };
+    // A build was checked when it was made; it is of one piece.
+    let (format, types, stored_bytes, problems) = match &origin {
+        Origin::Build(build) => ("build", build.types(), build.bytes(), Vec::new()),
+        Origin::Checkpoint(checkpoint) => (
+            if Gguf::is_one(path) { "GGUF" } else { "safetensors" },
+            checkpoint.types(),
+            checkpoint.stored_bytes(),
+            model.problems(checkpoint),
+        ),
+    };
     let (tokenizer, template) = texts(path).map_err(Failure::failed)?;
     let ends = GenerationDefaults::open(path).map_err(Failure::failed)?.end_ids;
     let weights = options.precision.weights()?;
-    let stored = checkpoint
-        .types()
+    let kv = options.precision.kv.map_or(origin.usual_kv(), Into::into);
+    let loaded_bytes = origin.weight_bytes(&model, weights);
+    let stored = types
         .into_iter()
         .map(|(name, (tensors, bytes))| StoredType { name, tensors, bytes });
     let end = |id: &u32| EndToken {
@@ -92,7 +109,8 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
     };
     Ok(Inspection {
         path: path.display().to_string(),
-        format: if Gguf::is_one(path) { "GGUF" } else { "safetensors" },
+        format,
+        weights: origin.precision_name(weights),
         architecture: model.architecture.clone(),
         parameters: model.parameters(),
         layers: model.layers,
@@ -104,17 +122,17 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
         vocabulary: model.vocabulary,
         tied_head: model.tied_head,
         stored: stored.collect(),
-        stored_bytes: checkpoint.stored_bytes(),
-        loaded_bytes: weight_bytes(&checkpoint, &model, weights),
+        stored_bytes,
+        loaded_bytes,
         tokens: tokenizer.pieces().count(),
         template: template.is_some(),
         end_tokens: ends.iter().map(end).collect(),
-        problems: model.problems(&checkpoint).iter().map(ToString::to_string).collect(),
-        fit: fit(options, &model, weight_bytes(&checkpoint, &model, weights)),
+        problems: problems.iter().map(ToString::to_string).collect(),
+        fit: fit(options, &model, loaded_bytes, kv),
     })
 }
 
-fn fit(options: &ModelInspectOptions, model: &ModelDescription, weights: usize) -> Fit {
+fn fit(options: &ModelInspectOptions, model: &ModelDescription, weights: usize, kv: KvPrecision) -> Fit {
     let device = device_memory();
     let budget = (device as f64 * options.memory_share) as usize;
     let context = options.context.unwrap_or(model.context).min(model.context);
@@ -127,7 +145,7 @@ fn fit(options: &ModelInspectOptions, model: &ModelDescription, weights: usize) 
         options.step_budget,
         context,
         None,
-        options.precision.kv.into(),
+        kv,
     );
     match plan {
         Ok(plan) => Fit {
@@ -215,7 +233,7 @@ fn print(found: &Inspection) {
             ends.join(", ")
         },
     );
-    row("runs on", "cpu".into());
+    row("runs on", format!("cpu, weights {}", found.weights));
     let verdict = if found.fit.fits {
         "it fits this machine"
     } else {

@@ -1,0 +1,238 @@
+//! Making a build: a model converted once, with what that costs measured.
+
+use crate::origin::Origin;
+use crate::quality::{Quality, measure, tokens};
+use crate::replica::LoadError;
+use serde_json::{Map, Value, json};
+use std::path::{Path, PathBuf};
+use vastrelay_engine::PAGE_TOKENS;
+use vastrelay_engine::cpu::{
+    BuildOrder, CalibrationStep, CpuSettings, Precision, Rounded, build, calibrate, calibration_bytes,
+};
+use vastrelay_engine::score::{agreement, loss};
+use vastrelay_kernels::Isa;
+use vastrelay_kernels::attention::KvPrecision;
+use vastrelay_weights::{Gguf, ModelDescription};
+
+/// Files of a checkpoint that a build takes over as they are.
+const TEXTS: [&str; 5] = [
+    "tokenizer.json",
+    "tokenizer_config.json",
+    "generation_config.json",
+    "special_tokens_map.json",
+    "chat_template.jinja",
+];
+/// Tokens of the calibrating text that are read together.
+const WINDOW: usize = 256;
+/// Characters of texts that are read at most, for loss and for calibration.
+const MOST: usize = 24_000;
+/// What loss is measured on unless a text is given.
+const SAMPLE: &str = include_str!("sample.txt");
+
+/// What is to be built.
+pub struct BuildRequest {
+    /// A checkpoint.
+    pub source: PathBuf,
+    /// The folder to be made.
+    pub out: PathBuf,
+    /// The precision of its matrices.
+    pub weights: Precision,
+    /// How keys and values are kept unless something else is asked for.
+    pub kv: KvPrecision,
+    /// A text for rounding to look at, with its name.
+    pub calibrate: Option<(String, String)>,
+    /// A text that loss is measured on.
+    pub text: Option<String>,
+    /// Cores to use.
+    pub cores: usize,
+    /// Most bytes that calibration may take.
+    pub memory: usize,
+}
+
+/// How far a build has come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Phase {
+    /// The source is scored; so many tokens of all.
+    Before(usize, usize),
+    /// The calibrating text is read; so many tokens of all.
+    Reading(usize, usize),
+    /// Matrices are rounded; so many of all.
+    Rounding(usize, usize),
+    /// Everything is packed and written.
+    Writing,
+    /// The build is scored; so many tokens of all.
+    After(usize, usize),
+}
+
+/// What came of it.
+pub struct BuildReport {
+    /// Tokens that were scored.
+    pub tokens: usize,
+    /// Mean loss of the source as it is stored, in nats a token.
+    pub before: f64,
+    /// That of the build.
+    pub after: f64,
+    /// Share of places with the same most likely token.
+    pub agreement: f64,
+    /// Bytes of the source's weights once loaded.
+    pub source_bytes: usize,
+    /// Bytes of the build's.
+    pub bytes: usize,
+}
+
+/// Makes a build. Nothing is left behind when it fails.
+///
+/// # Errors
+/// When the source cannot be read or run, a setting cannot be, or the folder is there already or cannot be written.
+pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<BuildReport, LoadError> {
+    let description = ModelDescription::open(&request.source)?;
+    let Origin::Checkpoint(checkpoint) = Origin::open(&request.source, &description)? else {
+        return Err(refused(format!(
+            "{} is a build already; build from the checkpoint that it was made from",
+            request.source.display()
+        )));
+    };
+    if request.out.exists() {
+        return Err(refused(format!("{} is there already", request.out.display())));
+    }
+    let texts = vec![tokens(
+        &request.source,
+        request.text.as_deref().unwrap_or(SAMPLE),
+        MOST,
+    )?];
+    let score = |path: &Path, weights, kv, on_phase: &mut dyn FnMut(usize)| -> Result<Quality, LoadError> {
+        let mut read = 0;
+        measure(path, &texts, weights, kv, request.cores, |piece| {
+            read += piece;
+            on_phase(read);
+        })
+    };
+    let total = texts[0].len();
+    let before = score(&request.source, Precision::AsStored, KvPrecision::F32, &mut |read| {
+        on_phase(Phase::Before(read, total));
+    })?;
+    let rounded = match (&request.calibrate, request.weights) {
+        (None, _) => Rounded::new(),
+        (Some((_, text)), Precision::Groups { bits, group }) => {
+            let needed = calibration_bytes(&description);
+            if needed > request.memory {
+                return Err(refused(format!(
+                    "calibrating this model takes {} beside its weights, of {} there are; without --calibrate it can be built",
+                    crate::memory::bytes(needed),
+                    crate::memory::bytes(request.memory)
+                )));
+            }
+            let text = vec![tokens(&request.source, text, MOST)?];
+            let window = WINDOW.min(description.context);
+            let settings = CpuSettings {
+                isa: Isa::detect(),
+                cores: request.cores,
+                context: window,
+                step_tokens: window,
+                pages: window.div_ceil(PAGE_TOKENS),
+                weights: Precision::AsStored,
+                kv: KvPrecision::F32,
+            };
+            calibrate(&checkpoint, &description, &text, (bits, group), settings, |step| {
+                on_phase(match step {
+                    CalibrationStep::Read(read) => Phase::Reading(read, text[0].len()),
+                    CalibrationStep::Rounded(done, all) => Phase::Rounding(done, all),
+                });
+            })?
+        }
+        (Some(_), other) => {
+            return Err(refused(format!(
+                "calibration is for int8 and int4; {} is not rounded to groups",
+                other.name()
+            )));
+        }
+    };
+    on_phase(Phase::Writing);
+    let partial = request.out.with_extension("partial");
+    let written = write(request, &partial, |folder| {
+        let order = BuildOrder {
+            source: name_of(&request.source),
+            weights: request.weights,
+            kv: request.kv,
+            calibrated_on: request.calibrate.as_ref().map(|(name, _)| name.clone()),
+        };
+        Ok(build(&checkpoint, &description, &order, &rounded, folder)?)
+    });
+    let after = written.and_then(|()| {
+        score(&partial, Precision::AsStored, request.kv, &mut |read| {
+            on_phase(Phase::After(read, total));
+        })
+    });
+    let finished = after.and_then(|after| {
+        std::fs::rename(&partial, &request.out).map_err(|error| unwritable(&request.out, &error))?;
+        Ok(after)
+    });
+    let after = finished.inspect_err(|_| drop(std::fs::remove_dir_all(&partial)))?;
+    Ok(BuildReport {
+        tokens: before.scores.len(),
+        before: loss(&before.scores),
+        after: loss(&after.scores),
+        agreement: agreement(&before.scores, &after.scores),
+        source_bytes: before.weight_bytes,
+        bytes: after.weight_bytes,
+    })
+}
+
+/// Fills a new folder with a build's texts and, by `weights`, its weights.
+fn write(
+    request: &BuildRequest,
+    folder: &Path,
+    weights: impl FnOnce(&Path) -> Result<(), LoadError>,
+) -> Result<(), LoadError> {
+    std::fs::create_dir_all(folder).map_err(|error| unwritable(folder, &error))?;
+    let source = &request.source;
+    if Gguf::is_one(source) {
+        let gguf = Gguf::open(source)?;
+        let texts: Map<String, Value> = [
+            ("chat_template", gguf.template()),
+            ("bos_token", gguf.bound("bos")),
+            ("eos_token", gguf.bound("eos")),
+        ]
+        .into_iter()
+        .filter_map(|(name, text)| Some((name.to_owned(), Value::from(text?))))
+        .collect();
+        put(folder, "config.json", &Value::Object(gguf.config()?))?;
+        put(folder, "tokenizer.json", &gguf.tokenizer()?)?;
+        put(folder, "tokenizer_config.json", &Value::Object(texts))?;
+        put(
+            folder,
+            "generation_config.json",
+            &json!({"eos_token_id": gguf.end_ids()}),
+        )?;
+    } else {
+        let config = source.join("config.json");
+        let text = std::fs::read(&config).map_err(|error| unwritable(&config, &error))?;
+        let mut config: Map<String, Value> =
+            serde_json::from_slice(&text).map_err(|error| refused(format!("{}: {error}", config.display())))?;
+        // The build says how its own weights are stored.
+        config.remove("quantization_config");
+        put(folder, "config.json", &Value::Object(config))?;
+        for name in TEXTS.iter().filter(|name| source.join(name).is_file()) {
+            std::fs::copy(source.join(name), folder.join(name))
+                .map_err(|error| unwritable(&folder.join(name), &error))?;
+        }
+    }
+    weights(folder)
+}
+
+fn put(folder: &Path, name: &str, value: &Value) -> Result<(), LoadError> {
+    let path = folder.join(name);
+    std::fs::write(&path, format!("{value:#}\n")).map_err(|error| unwritable(&path, &error))
+}
+
+fn name_of(path: &Path) -> String {
+    path.file_name().unwrap_or_default().to_string_lossy().into_owned()
+}
+
+fn unwritable(path: &Path, error: &std::io::Error) -> LoadError {
+    refused(format!("{} cannot be written: {error}", path.display()))
+}
+
+fn refused(reason: String) -> LoadError {
+    LoadError::Setting(reason)
+}
