@@ -3,9 +3,11 @@
 use serde_json::Value;
 use std::io;
 use std::path::Path;
+use vastrelay_weights::rope::{RopeScaling, Rotary};
 use vastrelay_weights::{Checkpoint, ModelDescription};
 
 /// A value of the settings.
+#[derive(Clone)]
 pub enum Setting {
     /// A whole number of 32 bits.
     Whole(u32),
@@ -118,7 +120,20 @@ pub enum Precision {
     Q8_0,
 }
 
-/// Returns the file of a folder that holds a model of the Llama layout with a byte-level tokenizer.
+/// Architectures, as configs and as files name them.
+const ARCHITECTURES: [(&str, &str); 9] = [
+    ("LlamaForCausalLM", "llama"),
+    ("MixtralForCausalLM", "llama"),
+    ("Qwen2ForCausalLM", "qwen2"),
+    ("Qwen3ForCausalLM", "qwen3"),
+    ("Qwen3MoeForCausalLM", "qwen3moe"),
+    ("Gemma2ForCausalLM", "gemma2"),
+    ("Gemma3ForCausalLM", "gemma3"),
+    ("Phi3ForCausalLM", "phi3"),
+    ("GraniteForCausalLM", "granite"),
+];
+
+/// Returns the file of a folder that holds a model with a byte-level tokenizer.
 ///
 /// # Errors
 /// When the folder cannot be read.
@@ -127,49 +142,40 @@ pub fn of_folder(folder: &Path, precision: Precision) -> io::Result<Vec<u8>> {
     let checkpoint = Checkpoint::open(folder).map_err(io::Error::other)?;
     let json = |name: &str| -> io::Result<Value> { Ok(serde_json::from_slice(&std::fs::read(folder.join(name))?)?) };
     let tokenizer = json("tokenizer.json")?;
-    let whole = |number: usize| Setting::Whole(number as u32);
-    let mut settings = vec![
-        ("general.architecture", Setting::Text("llama".into())),
-        ("llama.block_count", whole(model.layers)),
-        ("llama.context_length", whole(model.context)),
-        ("llama.embedding_length", whole(model.width)),
-        ("llama.feed_forward_length", whole(model.mlp_width)),
-        ("llama.attention.head_count", whole(model.heads)),
-        ("llama.attention.head_count_kv", whole(model.kv_heads)),
-        ("llama.attention.key_length", whole(model.head_dim)),
-        ("llama.rope.freq_base", Setting::Number(model.rotary.theta as f32)),
-        (
-            "llama.attention.layer_norm_rms_epsilon",
-            Setting::Number(model.norm_epsilon),
-        ),
-        ("tokenizer.ggml.model", Setting::Text("gpt2".into())),
-        ("tokenizer.ggml.pre", Setting::Text("smollm".into())),
-    ];
+    let family = ARCHITECTURES.iter().find(|(name, _)| *name == model.architecture);
+    let family = family.map_or("llama", |(_, family)| family);
+    let mut settings = vec![("general.architecture".to_owned(), Setting::Text(family.into()))];
+    settings.extend(sizes(&model, family));
+    settings.push(("tokenizer.ggml.model".into(), Setting::Text("gpt2".into())));
+    settings.push(("tokenizer.ggml.pre".into(), Setting::Text("smollm".into())));
     settings.extend(vocabulary(&tokenizer));
     let texts = json("tokenizer_config.json").unwrap_or_default();
     if let Some(words) = texts["chat_template"].as_str() {
-        settings.push(("tokenizer.chat_template", Setting::Text(words.to_owned())));
+        settings.push(("tokenizer.chat_template".into(), Setting::Text(words.to_owned())));
     }
-    settings.push(("tokenizer.ggml.add_bos_token", Setting::Flag(false)));
+    settings.push(("tokenizer.ggml.add_bos_token".into(), Setting::Flag(false)));
     if let Some(id) = texts["bos_token"]
         .as_str()
         .and_then(|start| tokenizer["model"]["vocab"][start].as_u64())
     {
-        settings.push(("tokenizer.ggml.bos_token_id", Setting::Whole(id as u32)));
+        settings.push(("tokenizer.ggml.bos_token_id".into(), Setting::Whole(id as u32)));
     }
     let generation = json("generation_config.json").unwrap_or_default();
     if let Some(id) = generation["eos_token_id"]
         .as_u64()
         .or(generation["eos_token_id"][0].as_u64())
     {
-        settings.push(("tokenizer.ggml.eos_token_id", Setting::Whole(id as u32)));
+        settings.push(("tokenizer.ggml.eos_token_id".into(), Setting::Whole(id as u32)));
     }
-    let mut tensors = Vec::new();
+    let mut tensors = divisors(&model);
     for (name, shape) in model.tensors() {
-        let values = checkpoint.tensor(&name, &shape).map_err(io::Error::other)?.to_f32();
+        let mut values = checkpoint.tensor(&name, &shape).map_err(io::Error::other)?.to_f32();
+        if model.norms_from_one && name.ends_with("norm.weight") {
+            values.iter_mut().for_each(|value| *value += 1.0);
+        }
         let values = match name.rsplit('.').nth(1) {
-            Some("q_proj") => paired(values, shape[0], model.heads),
-            Some("k_proj") => paired(values, shape[0], model.kv_heads),
+            Some("q_proj") if PAIRED.contains(&family) => paired(values, shape[0], model.heads),
+            Some("k_proj") if PAIRED.contains(&family) => paired(values, shape[0], model.kv_heads),
             _ => values,
         };
         let small = shape.len() == 2 && precision == Precision::Q8_0 && shape[1].is_multiple_of(32);
@@ -178,17 +184,123 @@ pub fn of_folder(folder: &Path, precision: Precision) -> io::Result<Vec<u8>> {
         } else {
             (0, floats(&values))
         };
-        tensors.push(Stored {
-            name: renamed(&name),
+        let stored = Stored {
+            name: renamed(&name, model.after_norms),
             shape,
             kind,
             bytes,
-        });
+        };
+        add(&mut tensors, stored);
     }
+    let settings: Vec<(&str, Setting)> = settings
+        .iter()
+        .map(|(name, value)| (name.as_str(), value.clone()))
+        .collect();
     Ok(file(&settings, &tensors))
 }
 
-fn vocabulary(tokenizer: &Value) -> Vec<(&'static str, Setting)> {
+/// Files whose rows of queries and keys lie in turns.
+const PAIRED: [&str; 2] = ["llama", "granite"];
+
+/// Returns the settings that say what the model is.
+fn sizes(model: &ModelDescription, family: &str) -> Vec<(String, Setting)> {
+    let whole = |number: usize| Some(Setting::Whole(number as u32));
+    let number = |number: f32| Some(Setting::Number(number));
+    let window = model.windows.iter().copied().flatten().next();
+    let experts = model.experts.as_ref();
+    let linear = match model.rotary.scaling {
+        RopeScaling::Linear { factor } => Some(factor as f32),
+        _ => None,
+    };
+    let granite = |value: f32| (family == "granite").then_some(Setting::Number(value));
+    [
+        ("block_count", whole(model.layers)),
+        ("context_length", whole(model.context)),
+        ("embedding_length", whole(model.width)),
+        ("feed_forward_length", whole(model.mlp_width)),
+        ("attention.head_count", whole(model.heads)),
+        ("attention.head_count_kv", whole(model.kv_heads)),
+        ("attention.key_length", whole(model.head_dim)),
+        ("attention.layer_norm_rms_epsilon", number(model.norm_epsilon)),
+        ("attention.sliding_window", window.and_then(whole)),
+        ("rope.freq_base", number(model.rotary.theta as f32)),
+        ("rope.scaling.type", linear.map(|_| Setting::Text("linear".into()))),
+        ("rope.scaling.factor", linear.and_then(number)),
+        (
+            "rope.scaling.original_context_length",
+            match model.rotary.scaling {
+                RopeScaling::Long { trained, .. } => whole(trained),
+                _ => None,
+            },
+        ),
+        ("attn_logit_softcapping", model.score_cap.and_then(number)),
+        ("final_logit_softcapping", model.logit_cap.and_then(number)),
+        ("attention.scale", granite(model.score_scale)),
+        ("embedding_scale", granite(model.embedding_scale)),
+        ("residual_scale", granite(model.residual_scale)),
+        ("logit_scale", granite(1.0 / model.logit_scale)),
+        ("expert_count", experts.and_then(|experts| whole(experts.count))),
+        ("expert_used_count", experts.and_then(|experts| whole(experts.used))),
+        (
+            "expert_feed_forward_length",
+            experts.and_then(|experts| whole(experts.width)),
+        ),
+    ]
+    .into_iter()
+    .filter_map(|(name, value)| Some((format!("{family}.{name}"), value?)))
+    .collect()
+}
+
+/// Returns the tensors of divisors of rotary frequencies, where the model has such.
+fn divisors(model: &ModelDescription) -> Vec<Stored> {
+    let stored = |name: &str, values: Vec<f32>| Stored {
+        name: name.to_owned(),
+        shape: vec![values.len()],
+        kind: 0,
+        bytes: floats(&values),
+    };
+    let narrow = |values: &[f64]| values.iter().map(|value| *value as f32).collect::<Vec<f32>>();
+    match &model.rotary.scaling {
+        RopeScaling::Long { short, long, .. } => vec![
+            stored("rope_factors_short.weight", narrow(short)),
+            stored("rope_factors_long.weight", narrow(long)),
+        ],
+        RopeScaling::Llama3 { .. } => {
+            let plain = Rotary {
+                theta: model.rotary.theta,
+                scaling: RopeScaling::None,
+            };
+            let plain = plain.frequencies(model.head_dim, model.context).0;
+            let scaled = model.rotary.frequencies(model.head_dim, model.context).0;
+            let factors: Vec<f64> = plain
+                .iter()
+                .zip(&scaled)
+                .map(|(plain, scaled)| plain / scaled)
+                .collect();
+            vec![stored("rope_freqs.weight", narrow(&factors))]
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// Adds a tensor; those of experts, which come in their order, become one.
+fn add(tensors: &mut Vec<Stored>, mut stored: Stored) {
+    if !stored.name.ends_with("_exps.weight") {
+        return tensors.push(stored);
+    }
+    match tensors.iter_mut().find(|tensor| tensor.name == stored.name) {
+        Some(all) => {
+            all.shape[0] += 1;
+            all.bytes.extend(stored.bytes);
+        }
+        None => {
+            stored.shape.insert(0, 1);
+            tensors.push(stored);
+        }
+    }
+}
+
+fn vocabulary(tokenizer: &Value) -> Vec<(String, Setting)> {
     let vocab = tokenizer["model"]["vocab"].as_object().cloned().unwrap_or_default();
     let mut tokens = vec![String::new(); vocab.len()];
     for (token, id) in vocab {
@@ -208,9 +320,9 @@ fn vocabulary(tokenizer: &Value) -> Vec<(&'static str, Setting)> {
     };
     let merges = tokenizer["model"]["merges"].as_array().into_iter().flatten().map(merge);
     vec![
-        ("tokenizer.ggml.merges", Setting::Texts(merges.collect())),
-        ("tokenizer.ggml.tokens", Setting::Texts(tokens)),
-        ("tokenizer.ggml.token_type", Setting::Wholes(kinds)),
+        ("tokenizer.ggml.merges".into(), Setting::Texts(merges.collect())),
+        ("tokenizer.ggml.tokens".into(), Setting::Texts(tokens)),
+        ("tokenizer.ggml.token_type".into(), Setting::Wholes(kinds)),
     ]
 }
 
@@ -250,7 +362,21 @@ fn eight_bits(values: &[f32]) -> Vec<u8> {
     bytes
 }
 
-fn renamed(name: &str) -> String {
+fn renamed(name: &str, after_norms: bool) -> String {
+    let parts: Vec<&str> = name.split('.').collect();
+    if let Some(at) = parts.iter().position(|part| *part == "experts") {
+        let part = match parts[at + 2] {
+            "w1" | "gate_proj" => "gate",
+            "w3" | "up_proj" => "up",
+            _ => "down",
+        };
+        return format!("blk.{}.ffn_{part}_exps.weight", parts[2]);
+    }
+    let after = [
+        ("post_attention_layernorm", "post_attention_norm"),
+        ("pre_feedforward_layernorm", "ffn_norm"),
+        ("post_feedforward_layernorm", "post_ffw_norm"),
+    ];
     let pairs = [
         ("model.embed_tokens", "token_embd"),
         ("model.norm", "output_norm"),
@@ -258,15 +384,22 @@ fn renamed(name: &str) -> String {
         ("model.layers", "blk"),
         ("input_layernorm", "attn_norm"),
         ("post_attention_layernorm", "ffn_norm"),
+        ("self_attn.qkv_proj", "attn_qkv"),
+        ("self_attn.q_norm", "attn_q_norm"),
+        ("self_attn.k_norm", "attn_k_norm"),
         ("self_attn.q_proj", "attn_q"),
         ("self_attn.k_proj", "attn_k"),
         ("self_attn.v_proj", "attn_v"),
         ("self_attn.o_proj", "attn_output"),
+        ("block_sparse_moe.gate", "ffn_gate_inp"),
+        ("mlp.gate_up_proj", "ffn_up"),
         ("mlp.gate_proj", "ffn_gate"),
         ("mlp.up_proj", "ffn_up"),
         ("mlp.down_proj", "ffn_down"),
+        ("mlp.gate.", "ffn_gate_inp."),
     ];
-    pairs
-        .iter()
+    let after = after.iter().filter(|_| after_norms);
+    after
+        .chain(&pairs)
         .fold(name.to_owned(), |name, (from, to)| name.replace(from, to))
 }

@@ -233,15 +233,26 @@ impl Checkpoint {
         let map = map(path)?;
         let gguf = Gguf::parse(path, &map)?;
         let mut tensors = BTreeMap::new();
-        for tensor in &gguf.tensors {
+        for tensor in gguf.tensors.iter().filter(|tensor| !Gguf::is_setting(&tensor.name)) {
             let (name, rows) = gguf.renamed(&tensor.name);
-            let place = Place {
+            let place = |shape: &[usize], bytes: Range<usize>| Place {
                 file: 0,
                 stored: Stored::Blocks(tensor.stored, rows),
-                shape: tensor.shape.clone(),
-                bytes: tensor.bytes.clone(),
+                shape: shape.to_vec(),
+                bytes,
             };
-            tensors.insert(name, place);
+            match (gguf.expert_names(&tensor.name), tensor.shape.as_slice()) {
+                (Some(name_of), [experts, shape @ ..]) if tensor.bytes.len() >= *experts && *experts > 0 => {
+                    let each = tensor.bytes.len() / experts;
+                    for expert in 0..*experts {
+                        let start = tensor.bytes.start + expert * each;
+                        tensors.insert(name_of(expert), place(shape, start..start + each));
+                    }
+                }
+                _ => {
+                    tensors.insert(name, place(&tensor.shape, tensor.bytes.clone()));
+                }
+            }
         }
         Ok(Checkpoint {
             folder: path.to_owned(),

@@ -2,6 +2,7 @@
 
 use proptest::prelude::*;
 use serde::Deserialize;
+use serde_json::{Value, json};
 use std::path::Path;
 use vastrelay_specimen::gguf::{Precision, Setting, Stored, file, of_folder};
 use vastrelay_weights::blocks::BlockType;
@@ -63,6 +64,86 @@ fn a_model_is_the_same_in_both_formats() {
         GenerationDefaults::open(&path).unwrap().end_ids[..1],
         GenerationDefaults::open(&demo()).unwrap().end_ids[..1]
     );
+}
+
+/// Writes a model of the reference, with some fields changed, as a folder and as a file.
+fn both_formats(name: &str, changes: &Value) -> (tempfile::TempDir, std::path::PathBuf) {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../demo/reference/fixtures/{name}.json"));
+    let fixture: Value = serde_json::from_slice(&std::fs::read(path).unwrap()).unwrap();
+    let mut config = fixture["config"].clone();
+    for (field, value) in changes.as_object().unwrap() {
+        config[field] = value.clone();
+    }
+    let folder = tempfile::tempdir().unwrap();
+    vastrelay_specimen::write(folder.path(), &config, vastrelay_specimen::Stored::F32).unwrap();
+    let path = folder.path().join("model.gguf");
+    std::fs::write(&path, of_folder(folder.path(), Precision::F32).unwrap()).unwrap();
+    (folder, path)
+}
+
+#[test]
+fn every_family_is_the_same_in_both_formats() {
+    let as_they_are = json!({});
+    for (name, changes) in [
+        ("wide", &json!({"attention_bias": false, "mlp_bias": false})),
+        ("biased", &as_they_are),
+        ("normed", &as_they_are),
+        // What files do not say is the usual.
+        ("capped", &json!({"query_pre_attn_scalar": 24})),
+        (
+            "patterned",
+            &json!({"query_pre_attn_scalar": 24, "sliding_window_pattern": 6}),
+        ),
+        ("fused", &as_they_are),
+        ("multiplied", &as_they_are),
+        ("experts", &as_they_are),
+        ("sparse", &json!({"norm_topk_prob": true, "mlp_only_layers": []})),
+    ] {
+        let (folder, path) = both_formats(name, changes);
+        let (folder_model, file_model) = (
+            ModelDescription::open(folder.path()).unwrap(),
+            ModelDescription::open(&path).unwrap_or_else(|error| panic!("{name}: {error}")),
+        );
+        let (folder, file) = (
+            Checkpoint::open(folder.path()).unwrap(),
+            Checkpoint::open(&path).unwrap(),
+        );
+        file_model
+            .check(&file)
+            .unwrap_or_else(|error| panic!("{name}: {error}"));
+        for (tensor, shape) in folder_model.tensors() {
+            let mut wanted = folder.tensor(&tensor, &shape).unwrap().to_f32();
+            if folder_model.norms_from_one && tensor.ends_with("norm.weight") {
+                wanted.iter_mut().for_each(|value| *value += 1.0);
+            }
+            assert!(
+                file.tensor(&tensor, &shape).unwrap().to_f32() == wanted,
+                "{name}: {tensor}"
+            );
+        }
+        let near = |(one, other): (&f64, &f64)| (one / other - 1.0).abs() < 1e-6;
+        for context in [64, 256] {
+            let (one, other) = (
+                folder_model.rotary.frequencies(folder_model.head_dim, context),
+                file_model.rotary.frequencies(file_model.head_dim, context),
+            );
+            assert!(
+                one.0.iter().zip(&other.0).all(near) && near((&one.1, &other.1)),
+                "{name}"
+            );
+        }
+        // Numbers went through 32 bits, and norms and frequencies are the same in other words.
+        let mut same = file_model;
+        same.rotary = folder_model.rotary.clone();
+        same.norms_from_one = folder_model.norms_from_one;
+        let close = |one: &mut f32, other: f32| {
+            assert!((*one / other - 1.0).abs() < 1e-6, "{name}");
+            *one = other;
+        };
+        close(&mut same.logit_scale, folder_model.logit_scale);
+        close(&mut same.score_scale, folder_model.score_scale);
+        assert_eq!(same, folder_model, "{name}");
+    }
 }
 
 #[test]
