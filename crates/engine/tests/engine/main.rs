@@ -1,5 +1,6 @@
 //! The engine on real weights: equal to the reference, and the same in any company.
 
 mod company;
+mod precision;
 mod reference;
 mod support;
