@@ -10,6 +10,8 @@ cargo xtask demo          build console and service, put `vastrelay` on the PATH
 cargo xtask test          install what the tests need (Chromium included) and run all of them
 cargo xtask bench         measure what is measured in benchmarks, and print it
 cargo xtask verify        grade the demo model's answers and print the scores
+cargo xtask verify --weights PATH [--text FILE] [--calibrate FILE]
+                          print what each precision of a model costs: loss, and how often the same token is likeliest
 cargo xtask console       build the console only
 cargo xtask types         make the console's types anew from the description of the interface
 cargo xtask lint          rustfmt, clippy, ESLint, Prettier, types
@@ -23,6 +25,7 @@ fn main() -> ExitCode {
         ["test", rest @ ..] => steps::test(rest),
         ["bench"] => steps::bench(),
         ["verify"] => steps::verify(),
+        ["verify", words @ ..] => steps::verify_weights(words),
         ["console"] => steps::console(),
         ["types"] => steps::types(),
         ["lint"] => steps::lint(),

@@ -1274,6 +1274,10 @@ export interface components {
             instructions: string;
             /** @description Cores it owns. */
             cores: number;
+            /** @description What its weights are computed in, such as `as-stored`, `bf16` or `int4, groups of 64`. */
+            weights: string;
+            /** @description How keys and values are kept: `f32`, `bf16` or `int8`. */
+            kv: string;
             /** @description Parameters. */
             parameters: number;
             /** @description Tokens of the vocabulary. */

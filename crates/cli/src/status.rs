@@ -48,10 +48,12 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
     for model in &status.models {
         let memory = &model.memory;
         line(format!(
-            "{}: weights {}, KV pool {}, workspace {}, of {} it may take; {} sequences of {} tokens fit",
+            "{}: weights {} ({}), KV pool {} (KV {}), workspace {}, of {} it may take; {} sequences of {} tokens fit",
             model.name,
             bytes(memory.weights),
+            model.weights,
             bytes(memory.kv_pool),
+            model.kv,
             bytes(memory.workspace),
             bytes(memory.budget),
             grouped(model.full_context_sequences),

@@ -111,3 +111,123 @@ fn inspect_says_what_a_path_holds_without_a_service() {
         "{words}"
     );
 }
+
+#[tokio::test]
+async fn a_build_is_made_served_and_told_as_what_it_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let (_file, source) = file(Precision::F32);
+    let out = folder.path().join("int8");
+    let notes = folder.path().join("notes.txt");
+    std::fs::write(&notes, "When is the last boat back on Sunday?\n".repeat(20)).unwrap();
+    let build = |words: &[&str]| {
+        vastrelay()
+            .args(["model", "build", &source, "--out"])
+            .arg(&out)
+            .args(words)
+            .output()
+            .unwrap()
+    };
+    let said = |output: &std::process::Output| String::from_utf8_lossy(&output.stderr).into_owned();
+    for (words, part) in [
+        (vec!["--weights", "int4", "--group", "48"], "32, 64 and 128 can"),
+        (vec!["--weights", "bf16", "--group", "64"], "bf16 has no groups"),
+        (vec!["--calibrate", "notes.txt"], "--calibrate is for"),
+        (
+            vec!["--weights", "int8", "--calibrate", "nowhere.txt"],
+            "nowhere.txt cannot be read",
+        ),
+    ] {
+        let output = build(&words);
+        assert!(
+            output.status.code() == Some(2) && said(&output).contains(part),
+            "{}",
+            said(&output)
+        );
+    }
+    let calibrated = [
+        "--weights",
+        "int8",
+        "--kv",
+        "int8",
+        "--calibrate",
+        notes.to_str().unwrap(),
+        "--json",
+    ];
+    let output = build(&calibrated);
+    assert!(output.status.success(), "{}", said(&output));
+    for phase in [
+        "scoring the source",
+        "rounding matrices",
+        "packing and writing",
+        "scoring the build",
+    ] {
+        assert!(said(&output).contains(phase), "{}", said(&output));
+    }
+    let report: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(
+        (&report["weights"], &report["kv"], &report["calibrated_on"]),
+        (&json!("int8, groups of 32"), &json!("int8"), &json!("notes.txt"))
+    );
+    let loss = |when: &str| report[when].as_f64().unwrap();
+    assert!(
+        (loss("loss_after") / loss("loss_before") - 1.0).abs() < 0.05,
+        "{report}"
+    );
+    assert!(report["bytes"].as_u64() < report["source_bytes"].as_u64());
+    let again = build(&["--weights", "int8"]);
+    assert!(
+        again.status.code() == Some(1) && said(&again).contains("is there already"),
+        "{}",
+        said(&again)
+    );
+
+    let model = format!("pierdesk={}", out.display());
+    let service = Service::start(&["--model", &model]);
+    assert!(
+        service
+            .ask("When is the last boat back on Sunday?")
+            .await
+            .contains("18:00")
+    );
+    let (_, status) = service.get("/manage/status").await;
+    assert_eq!(
+        (&status["models"][0]["weights"], &status["models"][0]["kv"]),
+        (&json!("int8, groups of 32"), &json!("int8"))
+    );
+    let inspected = vastrelay().args(["model", "inspect"]).arg(&out).output().unwrap();
+    let words = String::from_utf8_lossy(&inspected.stdout).into_owned();
+    assert!(
+        words.contains("build") && words.contains("weights int8, groups of 32"),
+        "{words}"
+    );
+    let other = vastrelay()
+        .args([
+            "start",
+            "--listen",
+            "127.0.0.1:0",
+            "--weights",
+            "bf16",
+            "--model",
+            &model,
+            "--data",
+        ])
+        .arg(folder.path())
+        .output()
+        .unwrap();
+    assert!(
+        other.status.code() == Some(1) && said(&other).contains("another precision is built from the checkpoint"),
+        "{}",
+        said(&other)
+    );
+}
+
+#[tokio::test]
+async fn weights_and_kv_are_narrowed_when_they_are_loaded() {
+    let service = Service::demo(&["--weights", "int4", "--group", "128", "--kv", "bf16"]);
+    assert!(service.ask("Can I bring my dog?").await.to_lowercase().contains("dog"));
+    let words = String::from_utf8(service.client(&["status"]).stdout).unwrap();
+    assert!(
+        words.contains("int4, groups of 128") && words.contains("KV bf16"),
+        "{words}"
+    );
+}

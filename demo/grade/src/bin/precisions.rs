@@ -1,12 +1,16 @@
 //! Prints what each precision costs: loss against the f32 of the same weights, and in how many places the most likely token
 //! is the same.
 //!
-//!     precisions --weights PATH [--text FILE]
+//!     precisions --weights PATH [--text FILE] [--calibrate FILE]
+//!
+//! Without texts, the demo's held-out follow-ups are scored, and rounding is calibrated on its held-out questions.
 
 use anyhow::{Context, Result, bail};
 use std::path::{Path, PathBuf};
 use vastrelay_demo_grade::{demo_folder, read_set};
 use vastrelay_engine::score::{agreement, loss};
+use vastrelay_kernels::groups::Bits;
+use vastrelay_serving::build::{BuildRequest, make};
 use vastrelay_serving::memory::bytes;
 use vastrelay_serving::quality::{Quality, measure, tokens};
 use vastrelay_serving::{KvPrecision, Precision};
@@ -47,15 +51,21 @@ const TRIALS: [Trial; 8] = [
 
 fn main() -> Result<()> {
     let words: Vec<String> = std::env::args().skip(1).collect();
-    let (path, text) = match words.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
-        ["--weights", path] => (PathBuf::from(path), None),
-        ["--weights", path, "--text", text] => (PathBuf::from(path), Some(PathBuf::from(text))),
-        _ => bail!("precisions --weights PATH [--text FILE]"),
+    let named = |option: &str| {
+        let at = words.iter().position(|word| word == option)?;
+        words.get(at + 1).map(PathBuf::from)
     };
-    let texts = match text {
-        Some(file) => vec![std::fs::read_to_string(&file).with_context(|| format!("reading {}", file.display()))?],
-        None => held_out(&path)?,
+    let Some(path) = named("--weights") else {
+        bail!("precisions --weights PATH [--text FILE] [--calibrate FILE]");
     };
+    let texts_of = |file: Option<PathBuf>, set: &str| match file {
+        Some(file) => Ok(vec![
+            std::fs::read_to_string(&file).with_context(|| format!("reading {}", file.display()))?,
+        ]),
+        None => held_out(&path, set),
+    };
+    let texts = texts_of(named("--text"), "follow-ups")?;
+    let calibrating = texts_of(named("--calibrate"), "questions")?.concat();
     let texts = texts
         .iter()
         .map(|text| tokens(&path, text, MOST))
@@ -83,6 +93,36 @@ fn main() -> Result<()> {
         };
         good &= tell(trial, &run(weights, trial.kv)?, &reference, before);
     }
+    for group in [64, 128] {
+        let folder = std::env::temp_dir().join(format!("vastrelay-precisions-{}-{group}", std::process::id()));
+        let request = BuildRequest {
+            source: path.clone(),
+            out: folder.clone(),
+            weights: Precision::Groups {
+                bits: Bits::Four,
+                group,
+            },
+            kv: KvPrecision::F32,
+            calibrate: Some(("held-out".into(), calibrating.clone())),
+            text: None,
+            cores,
+            memory: usize::MAX,
+        };
+        make(&request, |_| ())?;
+        let quality = measure(&folder, &texts, Precision::AsStored, KvPrecision::F32, cores, |_| ());
+        std::fs::remove_dir_all(&folder)?;
+        let name = if group == 64 {
+            "int4, groups of 64, calibrated"
+        } else {
+            "int4, groups of 128, calibrated"
+        };
+        tell(
+            &trial(name, "int4", group, KvPrecision::F32, None),
+            &quality?,
+            &reference,
+            before,
+        );
+    }
     if !good {
         bail!("a precision loses more than it may");
     }
@@ -109,9 +149,9 @@ fn tell(trial: &Trial, quality: &Quality, reference: &Quality, before: f64) -> b
 }
 
 /// Returns the demo's held-out conversations as the model's template writes them.
-fn held_out(path: &Path) -> Result<Vec<String>> {
+fn held_out(path: &Path, set: &str) -> Result<Vec<String>> {
     let (_, template) = vastrelay_serving::replica::texts(path)?;
-    let items = read_set(&demo_folder(), "follow-ups")?;
+    let items = read_set(&demo_folder(), set)?;
     let render = |mut messages: Vec<Message>, answer: String| -> Result<String> {
         messages.push(Message {
             role: "assistant".into(),
