@@ -448,11 +448,15 @@ impl Checkpoint {
         }
     }
 
-    /// Returns a matrix `[outputs, inputs]` as it is stored, as floats or as small numbers with scales: nothing is lost.
+    /// Returns a matrix `[outputs, inputs]` as it is stored, as floats or as small numbers with scales: nothing is lost. What is
+    /// no matrix comes as floats.
     ///
     /// # Errors
     /// As for [`Checkpoint::tensor`].
     pub fn matrix(&self, name: &str, shape: &[usize]) -> Result<Matrix<'_>, WeightsError> {
+        if shape.len() != 2 {
+            return Ok(Matrix::Floats(self.tensor(name, shape)?));
+        }
         match self.source(name, shape)? {
             Source::Stored(place) => Ok(match place.stored {
                 Stored::Blocks(block, rows) => match block.groups(self.bytes(place), shape[1]) {

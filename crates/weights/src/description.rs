@@ -96,6 +96,11 @@ pub struct Experts {
     pub layers: Vec<bool>,
 }
 
+/// Returns the architectures that can be run, by the names that `config.json` carries.
+pub fn architectures() -> impl Iterator<Item = &'static str> {
+    family::FAMILIES.iter().map(|family| family.name)
+}
+
 /// Tensors that some checkpoints carry and nothing needs: rotary frequencies, which the config implies.
 const NEEDLESS: [&str; 1] = ["rotary_emb.inv_freq"];
 
@@ -285,6 +290,7 @@ mod tests {
             ("final_logit_softcapping", json!(30.0)),
             ("sliding_window", json!(63)),
             ("layer_types", json!(["full_attention", "sliding_attention"])),
+            ("num_hidden_layers", json!(1 << 28)),
             ("hidden_size", json!(0)),
             ("vocab_size", json!(-1)),
             ("num_key_value_heads", json!(3)),

@@ -7,6 +7,7 @@ mod model;
 mod tokenizer;
 
 pub(crate) use model::Rows;
+pub use model::family_of;
 
 use crate::blocks::BlockType;
 use crate::error::WeightsError;

@@ -86,7 +86,65 @@ async fn compare(folder: &Path, fixture: &Value) {
     }
 }
 
+/// The models that are compared below, with what each of them shows; the README's table is made of this.
+const PROVEN: [(&str, &str); 13] = [
+    ("pierdesk-1", "the demo model"),
+    ("wide", "an untied head, biases, stretched positions (llama3)"),
+    ("odd", "an odd head size, bf16, YaRN"),
+    ("windowed", "a window in every layer"),
+    ("biased", "biases of queries, keys and values"),
+    ("later", "windows in later layers"),
+    ("normed", "heads are normed"),
+    ("capped", "soft caps, norms after, windows in turns"),
+    (
+        "patterned",
+        "a pattern of windows with positions of their own, linear stretching",
+    ),
+    (
+        "fused",
+        "fused projections, a divisor for each frequency (longrope), windows",
+    ),
+    ("multiplied", "multipliers of embeddings, residuals, scores and logits"),
+    ("experts", "experts in place of the MLP"),
+    ("sparse", "experts in some layers, heads are normed"),
+];
+
+#[test]
+fn the_readme_tells_what_is_proven_here() {
+    let mut rows: Vec<(String, Vec<&str>)> = Vec::new();
+    for (name, shows) in PROVEN {
+        let architecture = fixture(name)["config"]["architectures"][0].as_str().unwrap().to_owned();
+        match rows.iter_mut().find(|(known, _)| *known == architecture) {
+            Some((_, all)) => all.push(shows),
+            None => rows.push((architecture, vec![shows])),
+        }
+    }
+    let known: Vec<&str> = vastrelay_weights::description::architectures().collect();
+    assert_eq!(known.len(), rows.len(), "every family is compared: {known:?}");
+    let mut table = "| architecture | in GGUF | compared with the reference |\n|---|---|---|\n".to_owned();
+    for (architecture, shows) in rows {
+        let gguf = vastrelay_weights::gguf::family_of(&architecture).expect("every family is in GGUF files");
+        table += &format!("| `{architecture}` | `{gguf}` | {} |\n", shows.join("; "));
+    }
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../README.md");
+    let readme = std::fs::read_to_string(&path).unwrap();
+    let (before, rest) = readme.split_once("<!-- families -->\n").unwrap();
+    let (_, after) = rest.split_once("<!-- end -->").unwrap();
+    let wanted = format!("{before}<!-- families -->\n{table}<!-- end -->{after}");
+    if std::env::var_os("VASTRELAY_WRITE_README").is_some() {
+        std::fs::write(&path, &wanted).unwrap();
+    }
+    assert!(
+        readme == wanted,
+        "README.md lacks what is proven; VASTRELAY_WRITE_README=1 writes it:\n{table}"
+    );
+}
+
 async fn compare_specimen(name: &str, stored: Stored) {
+    assert!(
+        PROVEN.iter().any(|(proven, _)| *proven == name),
+        "{name} is not in the table"
+    );
     let fixture = fixture(name);
     let folder = tempfile::tempdir().unwrap();
     vastrelay_specimen::write(folder.path(), &fixture["config"], stored).unwrap();

@@ -28,6 +28,9 @@ pub(super) struct Fields {
     pub fields: Map<String, Value>,
 }
 
+/// More layers than any model has; what is kept for each layer is not allocated for more.
+const MOST_LAYERS: usize = 4096;
+
 impl Fields {
     /// Returns the model that the config describes.
     ///
@@ -65,6 +68,12 @@ impl Fields {
         let context = self.count("max_position_embeddings")?;
         let biased = self.flag("attention_bias")?.unwrap_or(false);
         let layers = self.count("num_hidden_layers")?;
+        if layers > MOST_LAYERS {
+            return self.refuse(
+                "num_hidden_layers",
+                format!("it has to be a whole number from 1 to {MOST_LAYERS}"),
+            );
+        }
         let experts = family.experts.map(|names| self.experts(names, layers)).transpose()?;
         let mlp_width = match &experts {
             // Some have no MLP beside their experts, and no width for it.

@@ -16,6 +16,18 @@ const ARCHITECTURES: [(&str, &str); 8] = [
     ("granite", "GraniteForCausalLM"),
     ("qwen3moe", "Qwen3MoeForCausalLM"),
 ];
+/// Returns the name that GGUF files have for an architecture of `config.json`.
+pub fn family_of(architecture: &str) -> Option<&'static str> {
+    let same =
+        |name: &str| name == architecture || (LIKE_THE_FIRST.contains(&architecture) && name == ARCHITECTURES[0].1);
+    ARCHITECTURES
+        .iter()
+        .find(|(_, name)| same(name))
+        .map(|(family, _)| *family)
+}
+
+/// Architectures that files do not tell from the first.
+const LIKE_THE_FIRST: [&str; 2] = ["MistralForCausalLM", WITH_EXPERTS];
 /// What the first is, when it has experts.
 const WITH_EXPERTS: &str = "MixtralForCausalLM";
 /// Those whose files have the rows of queries and keys in the order of the first one's published code.
