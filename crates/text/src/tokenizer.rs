@@ -38,8 +38,12 @@ impl Tokenizer {
             path: path.to_owned(),
             reason,
         };
-        let inner = tokenizers::Tokenizer::from_bytes(text).map_err(|e| format(e.to_string()))?;
+        // First as JSON: the package takes it for granted in places that the file is.
         let file: serde_json::Value = serde_json::from_slice(text).map_err(|e| format(e.to_string()))?;
+        let read = std::panic::catch_unwind(|| tokenizers::Tokenizer::from_bytes(text));
+        let inner = read
+            .map_err(|_| format("a part of it contradicts another".into()))?
+            .map_err(|e| format(e.to_string()))?;
         let pieces = Arc::new(TokenPieces::new(&inner, &file).map_err(format)?);
         let added = inner.get_added_tokens_decoder().into_values();
         let control_tokens = added

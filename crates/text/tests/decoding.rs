@@ -133,3 +133,16 @@ fn an_unknown_decoder_is_named() {
     let error = Tokenizer::open(folder.path()).err().unwrap().to_string();
     assert!(error.contains("WordPiece") && error.contains("ByteLevel"), "{error}");
 }
+
+/// Found by the fuzzer: JSON that ends amiss within the decoder.
+#[test]
+fn a_tokenizer_file_that_is_no_json_is_an_error_wherever_it_breaks() {
+    let text = std::fs::read_to_string(demo().join("tokenizer.json")).unwrap();
+    let at = text.find("\"decoder\"").unwrap();
+    for (from, to) in [("\"type\":", "\"type\""), ("\"type\"", "\"kind\"")] {
+        let broken = format!("{}{}", &text[..at], text[at..].replacen(from, to, 1));
+        assert_ne!(broken, text);
+        let read = Tokenizer::parse(&demo().join("tokenizer.json"), broken.as_bytes());
+        assert!(read.err().unwrap().to_string().contains("tokenizer.json"));
+    }
+}

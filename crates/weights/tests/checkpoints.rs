@@ -119,3 +119,13 @@ proptest! {
         prop_assert!(Checkpoint::open(folder.path()).is_err());
     }
 }
+
+/// Found by the fuzzer: a vector that is asked for as if it were a matrix.
+#[test]
+fn a_vector_comes_as_floats_where_matrices_are_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("model.safetensors");
+    write(&path, &[("one", Dtype::F32, vec![2], floats(&[1.0, 2.0]))]);
+    let checkpoint = Checkpoint::open(folder.path()).unwrap();
+    assert_eq!(checkpoint.matrix("one", &[2]).unwrap().to_f32(), [1.0, 2.0]);
+}
