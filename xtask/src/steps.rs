@@ -35,28 +35,17 @@ pub fn bench() -> Outcome {
 
 /// Grades the demo model.
 pub fn verify() -> Outcome {
-    run(Command::new("cargo").args(
-        [
-            &["run", "--quiet", "--release", "-p", "vastrelay-demo-grade"],
-            &["--bin", "vastrelay-demo-grade"][..],
-        ]
-        .concat(),
-    ))
+    grade("vastrelay-demo-grade", &[])
 }
 
 /// Prints what each precision of a model costs.
 pub fn verify_weights(words: &[&str]) -> Outcome {
-    let program = [
-        "run",
-        "--quiet",
-        "--release",
-        "-p",
-        "vastrelay-demo-grade",
-        "--bin",
-        "precisions",
-        "--",
-    ];
-    run(Command::new("cargo").args(program).args(words))
+    grade("precisions", words)
+}
+
+fn grade(program: &str, words: &[&str]) -> Outcome {
+    let run_it = ["run", "--quiet", "--release", "-p", "vastrelay-demo-grade", "--bin"];
+    run(Command::new("cargo").args(run_it).args([program, "--"]).args(words))
 }
 
 /// Builds the console into `console/dist`, which the service's binary takes in.

@@ -14,7 +14,7 @@ pub use weights::Precision;
 
 use crate::executor::{Executor, ExecutorError, MemoryReport, StepBatch, StepHandle, StepResult};
 use forward::Forward;
-use model::{Model, Origin};
+use model::Model;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc;
 use std::thread::JoinHandle;
@@ -90,13 +90,8 @@ impl CpuExecutor {
         description: &ModelDescription,
         settings: CpuSettings,
     ) -> Result<CpuExecutor, WeightsError> {
-        description.check(checkpoint)?;
-        let origin = Origin::Checkpoint {
-            checkpoint,
-            precision: settings.weights,
-            rounded: &Rounded::new(),
-        };
-        let model = Model::open(origin, description, settings.context)?;
+        let rounded = Rounded::new();
+        let model = Model::of_checkpoint(checkpoint, description, settings.weights, &rounded, settings.context)?;
         Ok(CpuExecutor::start(model, settings))
     }
 
@@ -112,7 +107,7 @@ impl CpuExecutor {
         description: &ModelDescription,
         settings: CpuSettings,
     ) -> Result<CpuExecutor, WeightsError> {
-        let model = Model::open(Origin::Build(build), description, settings.context)?;
+        let model = Model::of_build(build, description, settings.context)?;
         Ok(CpuExecutor::start(model, settings))
     }
 

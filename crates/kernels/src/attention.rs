@@ -82,13 +82,13 @@ pub struct LayerPages {
 }
 
 enum Memory {
-    F32(Cells<f32>),
-    Bf16(Cells<bf16>),
-    Int8(Cells<i8>),
+    F32(Kept<f32>),
+    Bf16(Kept<bf16>),
+    Int8(Kept<i8>),
 }
 
 /// Keys and values: pages × KV heads × [`PAGE_TOKENS`] × head size.
-struct Cells<T> {
+struct Kept<T> {
     keys: Vec<T>,
     values: Vec<T>,
     /// For numbers that need one, what each token's keys and values are multiplied with: pages × KV heads × [`PAGE_TOKENS`].
@@ -138,11 +138,11 @@ impl Cell for i8 {
     }
 }
 
-impl<T: Cell> Cells<T> {
-    fn new(pages: usize, shape: Shape) -> Cells<T> {
+impl<T: Cell> Kept<T> {
+    fn new(pages: usize, shape: Shape) -> Kept<T> {
         let tokens = pages * shape.kv_heads * PAGE_TOKENS;
         let scales = if T::SCALED { tokens } else { 0 };
-        Cells {
+        Kept {
             keys: vec![T::default(); tokens * shape.head_dim],
             values: vec![T::default(); tokens * shape.head_dim],
             key_scales: vec![0.0; scales],
@@ -204,9 +204,9 @@ impl LayerPages {
     /// Returns zeroed memory for `pages` pages.
     pub fn new(pages: usize, shape: Shape, precision: KvPrecision) -> LayerPages {
         let memory = match precision {
-            KvPrecision::F32 => Memory::F32(Cells::new(pages, shape)),
-            KvPrecision::Bf16 => Memory::Bf16(Cells::new(pages, shape)),
-            KvPrecision::Int8 => Memory::Int8(Cells::new(pages, shape)),
+            KvPrecision::F32 => Memory::F32(Kept::new(pages, shape)),
+            KvPrecision::Bf16 => Memory::Bf16(Kept::new(pages, shape)),
+            KvPrecision::Int8 => Memory::Int8(Kept::new(pages, shape)),
         };
         LayerPages { memory, shape }
     }
@@ -303,25 +303,25 @@ struct Seen<'a> {
 }
 
 for_each_isa! {
-    fn attend_f32(cells: &Cells<f32>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
+    fn attend_f32(cells: &Kept<f32>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
         attend_one(cells, seen, query, out);
     }
 }
 
 for_each_isa! {
-    fn attend_bf16(cells: &Cells<bf16>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
+    fn attend_bf16(cells: &Kept<bf16>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
         attend_one(cells, seen, query, out);
     }
 }
 
 for_each_isa! {
-    fn attend_int8(cells: &Cells<i8>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
+    fn attend_int8(cells: &Kept<i8>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
         attend_one(cells, seen, query, out);
     }
 }
 
 #[inline(always)]
-fn attend_one<T: Cell>(cells: &Cells<T>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
+fn attend_one<T: Cell>(cells: &Kept<T>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
     let head_dim = query.len();
     let Seen { shape, row, kv_head } = seen;
     let (mut highest, mut total) = (f32::NEG_INFINITY, 0.0f32);

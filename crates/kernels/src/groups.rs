@@ -468,6 +468,16 @@ mod tests {
         x: Vec<f32>,
     }
 
+    impl Case {
+        fn groups(&self) -> Groups<'_> {
+            Groups {
+                numbers: &self.numbers,
+                scales: &self.scales,
+                minima: self.minima.as_deref(),
+            }
+        }
+    }
+
     fn case(rows: usize, outputs: usize, inputs: usize, bits: Bits, group: usize, least: bool, seed: u64) -> Case {
         let mut next = random(seed);
         let most = if bits == Bits::Eight { 256 } else { 16 };
@@ -495,8 +505,7 @@ mod tests {
         ) {
             let bits = if eight { Bits::Eight } else { Bits::Four };
             let case = case(rows, outputs, inputs, bits, group, least, seed);
-            let parts = [Groups { numbers: &case.numbers, scales: &case.scales, minima: case.minima.as_deref() }];
-            let matrix = GroupMatrix::pack(&parts, inputs, bits, group);
+            let matrix = GroupMatrix::pack(&[case.groups()], inputs, bits, group);
             let mut rounded = RoundedRows::default();
             let mut scalar = vec![f32::NAN; rows * outputs];
             matrix.apply(Isa::SCALAR, &Pool::new(1), &mut rounded, &case.x, &mut scalar, Write::Replace);
@@ -541,12 +550,7 @@ mod tests {
             case(1, 20, 32, Bits::Four, 32, true, 2),
         );
         let part = |case: &Case| -> Vec<f32> {
-            let groups = Groups {
-                numbers: &case.numbers,
-                scales: &case.scales,
-                minima: case.minima.as_deref(),
-            };
-            let matrix = GroupMatrix::pack(&[groups], 32, Bits::Four, 32);
+            let matrix = GroupMatrix::pack(&[case.groups()], 32, Bits::Four, 32);
             let mut out = vec![0.0; matrix.outputs()];
             matrix.apply(
                 Isa::detect(),
@@ -558,12 +562,7 @@ mod tests {
             );
             out
         };
-        let both = [&a, &b].map(|case| Groups {
-            numbers: &case.numbers,
-            scales: &case.scales,
-            minima: case.minima.as_deref(),
-        });
-        let matrix = GroupMatrix::pack(&both, 32, Bits::Four, 32);
+        let matrix = GroupMatrix::pack(&[a.groups(), b.groups()], 32, Bits::Four, 32);
         let mut out = vec![0.0; 25];
         matrix.apply(
             Isa::detect(),

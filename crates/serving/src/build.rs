@@ -148,7 +148,11 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
         }
     };
     on_phase(Phase::Writing);
-    let partial = request.out.with_extension("partial");
+    let mut partial = request.out.clone().into_os_string();
+    partial.push(".partial");
+    let partial = PathBuf::from(partial);
+    // One that is there is another build under way, or somebody's own: it is neither added to nor taken away.
+    std::fs::create_dir(&partial).map_err(|error| unwritable(&partial, &error))?;
     let written = write(request, &partial, |folder| {
         let order = BuildOrder {
             source: name_of(&request.source),
@@ -178,13 +182,12 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
     })
 }
 
-/// Fills a new folder with a build's texts and, by `weights`, its weights.
+/// Fills an empty folder with a build's texts and, by `weights`, its weights.
 fn write(
     request: &BuildRequest,
     folder: &Path,
     weights: impl FnOnce(&Path) -> Result<(), LoadError>,
 ) -> Result<(), LoadError> {
-    std::fs::create_dir_all(folder).map_err(|error| unwritable(folder, &error))?;
     let source = &request.source;
     if Gguf::is_one(source) {
         let gguf = Gguf::open(source)?;

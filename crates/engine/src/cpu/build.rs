@@ -1,6 +1,6 @@
 //! Converting a model once, into the layout that the kernels read.
 
-use super::model::{Model, Origin, Rounded};
+use super::model::{Model, Rounded};
 use super::weights::Precision;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -34,13 +34,7 @@ pub fn build(
     rounded: &Rounded,
     folder: &Path,
 ) -> Result<(), WeightsError> {
-    description.check(checkpoint)?;
-    let origin = Origin::Checkpoint {
-        checkpoint,
-        precision: order.weights,
-        rounded,
-    };
-    let model = Model::open(origin, description, 1)?;
+    let model = Model::of_checkpoint(checkpoint, description, order.weights, rounded, 1)?;
     let mut tensors = BTreeMap::new();
     let mut matrices = BTreeMap::new();
     for matrix in model.matrices() {

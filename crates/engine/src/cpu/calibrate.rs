@@ -1,7 +1,7 @@
 //! Rounding a model's matrices with an eye on what they are multiplied with.
 
 use super::forward::Forward;
-use super::model::{Model, Origin, Rounded};
+use super::model::{Model, Rounded};
 use super::{CpuSettings, shape};
 use crate::executor::{Row, StepBatch, Want};
 use std::collections::BTreeMap;
@@ -72,13 +72,13 @@ pub fn calibrate(
     settings: CpuSettings,
     mut on_step: impl FnMut(CalibrationStep),
 ) -> Result<Rounded, WeightsError> {
-    description.check(checkpoint)?;
-    let origin = Origin::Checkpoint {
+    let model = Model::of_checkpoint(
         checkpoint,
-        precision: settings.weights,
-        rounded: &Rounded::new(),
-    };
-    let model = Model::open(origin, description, settings.context)?;
+        description,
+        settings.weights,
+        &Rounded::new(),
+        settings.context,
+    )?;
     let layers = (0..description.layers)
         .map(|layer| LayerPages::new(settings.pages, shape(description, layer), settings.kv))
         .collect();
@@ -108,11 +108,15 @@ pub fn calibrate(
     let shapes: BTreeMap<String, Vec<usize>> = description.tensors().into_iter().collect();
     let mut rounded = Rounded::new();
     for (number, (name, gram)) in grams.iter().enumerate() {
-        for tensor in parts(name).filter(|tensor| is_rounded(tensor)) {
-            let shape = &shapes[&tensor];
-            let values = checkpoint.matrix(&tensor, shape)?.to_f32();
-            let matrix = Compensation::new(gram, shape[1]).round(&values, bits, group, settings.cores);
-            rounded.insert(tensor, matrix);
+        let tensors: Vec<String> = parts(name).filter(|tensor| is_rounded(tensor)).collect();
+        if let Some(first) = tensors.first() {
+            // What shares its inputs shares what is known of them.
+            let compensation = Compensation::new(gram, shapes[first][1]);
+            for tensor in tensors {
+                let values = checkpoint.matrix(&tensor, &shapes[&tensor])?.to_f32();
+                let matrix = compensation.round(&values, bits, group, settings.cores);
+                rounded.insert(tensor, matrix);
+            }
         }
         on_step(CalibrationStep::Rounded(number + 1, grams.len()));
     }
@@ -125,6 +129,7 @@ fn parts(name: &str) -> impl Iterator<Item = String> + '_ {
     last.split('+').map(move |part| format!("{at}.{part}.weight"))
 }
 
+/// Returns whether a tensor is a layer's and no router.
 fn is_rounded(tensor: &str) -> bool {
-    tensor.starts_with("model.layers.") && !tensor.ends_with("_moe.gate.weight") && !tensor.ends_with("mlp.gate.weight")
+    tensor.starts_with("model.layers.") && !tensor.ends_with(".gate.weight")
 }

@@ -63,7 +63,35 @@ pub(super) struct Linear {
 }
 
 impl Model {
-    pub fn open(origin: Origin<'_>, model: &ModelDescription, context: usize) -> Result<Model, WeightsError> {
+    /// Turns a checkpoint into a precision; `rounded` takes the place of its own matrices.
+    ///
+    /// # Errors
+    /// When it is not what the description says.
+    pub fn of_checkpoint(
+        checkpoint: &Checkpoint,
+        model: &ModelDescription,
+        precision: Precision,
+        rounded: &Rounded,
+        context: usize,
+    ) -> Result<Model, WeightsError> {
+        model.check(checkpoint)?;
+        let origin = Origin::Checkpoint {
+            checkpoint,
+            precision,
+            rounded,
+        };
+        Model::open(origin, model, context)
+    }
+
+    /// Takes a build's matrices as they lie.
+    ///
+    /// # Errors
+    /// When it does not hold what the description says.
+    pub fn of_build(build: &Build, model: &ModelDescription, context: usize) -> Result<Model, WeightsError> {
+        Model::open(Origin::Build(build), model, context)
+    }
+
+    fn open(origin: Origin<'_>, model: &ModelDescription, context: usize) -> Result<Model, WeightsError> {
         let source = Source { origin, model };
         let d = model.width;
         let layers = (0..model.layers)
@@ -162,7 +190,7 @@ pub type Rounded = HashMap<String, GroupWeights>;
 
 /// Where weights come from.
 #[derive(Clone, Copy)]
-pub(super) enum Origin<'a> {
+enum Origin<'a> {
     /// A checkpoint, turned into a precision.
     Checkpoint {
         checkpoint: &'a Checkpoint,

@@ -124,11 +124,6 @@ pub(super) const FAMILIES: [Family; 10] = [
         name: "Gemma2ForCausalLM",
         windowed: Windowed::AllButEach(2),
         caps: (Some(50.0), Some(30.0)),
-        reads: &[
-            "query_pre_attn_scalar",
-            "attn_logit_softcapping",
-            "final_logit_softcapping",
-        ],
         ..GEMMA
     },
     Family {
@@ -137,11 +132,6 @@ pub(super) const FAMILIES: [Family; 10] = [
         windowed: Windowed::AllButEach(6),
         theta: 1_000_000.0,
         local_theta: Some(10_000.0),
-        reads: &[
-            "query_pre_attn_scalar",
-            "attn_logit_softcapping",
-            "final_logit_softcapping",
-        ],
         ..GEMMA
     },
     Family {
@@ -197,5 +187,10 @@ const GEMMA: Family = Family {
     tied_head: true,
     window: Some(4096),
     score_size: Some(256.0),
+    reads: &[
+        "query_pre_attn_scalar",
+        "attn_logit_softcapping",
+        "final_logit_softcapping",
+    ],
     ..COMMON
 };

@@ -256,16 +256,13 @@ impl Gguf {
         if let Some((_, other)) = OTHER_NAMES.iter().find(|(own, _)| *own == stem) {
             return (format!("{other}.{part}"), Rows::Plain);
         }
-        let after = self
-            .tensors
-            .iter()
-            .any(|tensor| tensor.name == "blk.0.post_ffw_norm.weight");
+        let family = self.text("general.architecture").unwrap_or_default();
         let layer = stem.strip_prefix("blk.").and_then(|rest| rest.split_once('.'));
         let found = layer.and_then(|(number, own)| {
-            let after = AFTER_NAMES.iter().filter(|_| after);
+            let after = AFTER_NAMES.iter().filter(|_| family.starts_with("gemma"));
             let (_, other) = after.chain(&LAYER_NAMES).find(|(name, _)| *name == own)?;
             // Two in one are called as the second of them.
-            let fused = own == "ffn_up" && self.text("general.architecture") == Some("phi3");
+            let fused = own == "ffn_up" && family == "phi3";
             let other = if fused { "mlp.gate_up_proj" } else { other };
             Some((format!("model.layers.{number}.{other}.{part}"), own))
         });
@@ -275,8 +272,7 @@ impl Gguf {
             Some((name, _)) => (name, Rows::Plain),
             None => match layer {
                 Some((number, "ffn_gate_inp")) => {
-                    let llama = self.text("general.architecture") == Some("llama");
-                    let block = if llama { "block_sparse_moe" } else { "mlp" };
+                    let block = if family == "llama" { "block_sparse_moe" } else { "mlp" };
                     (format!("model.layers.{number}.{block}.gate.{part}"), Rows::Plain)
                 }
                 _ => (name.to_owned(), Rows::Plain),
