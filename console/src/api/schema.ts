@@ -1230,12 +1230,14 @@ export interface components {
         MemoryStatus: {
             /** @description Packed weights. */
             weights: number;
-            /** @description The KV pool. */
+            /** @description The KV pools. */
             kv_pool: number;
-            /** @description One page of it. */
+            /** @description One page in all layers. */
             page: number;
             /** @description Tokens in a page. */
             page_tokens: number;
+            /** @description The pools, one for all layers that see equally far; those that see farthest come first. */
+            pools: components["schemas"]["PoolStatus"][];
             /** @description Activations and tables. */
             workspace: number;
             /** @description What the replica may take in all. */
@@ -1274,6 +1276,8 @@ export interface components {
             instructions: string;
             /** @description Cores it owns. */
             cores: number;
+            /** @description Shards that it is divided into. */
+            split: number;
             /** @description What its weights are computed in, such as `as-stored`, `bf16` or `int4, groups of 64`. */
             weights: string;
             /** @description How keys and values are kept: `f32`, `bf16` or `int8`. */
@@ -1376,6 +1380,17 @@ export interface components {
             text: string;
             /** @enum {string} */
             type: "text";
+        };
+        /** @description KV pages that some of a model's layers share. */
+        PoolStatus: {
+            /** @description How many tokens these layers see; absent where they see all. */
+            window?: number | null;
+            /** @description How many layers. */
+            layers: number;
+            /** @description Bytes of one page in them. */
+            page: number;
+            /** @description How many pages. */
+            pages: number;
         };
         /** @description What is to be continued. */
         Prompt: string | string[] | number[] | number[][];

@@ -23,7 +23,8 @@ export function ModelPanel({ model, seconds }: { model: ModelStatus; seconds: nu
         <h3 className="text-lg font-semibold">{model.name}</h3>
         <p className="font-mono text-xs text-faint">
           {grouped(model.parameters)} parameters · {model.device}, {model.cores} ×{" "}
-          {model.instructions} · weights {model.weights}, KV {model.kv} · context{" "}
+          {model.instructions}
+          {model.split > 1 && `, split over ${model.split} shards`} · weights {model.weights}, KV {model.kv} · context{" "}
           {grouped(model.context)} ·{" "}
           <Link
             className="underline underline-offset-4"

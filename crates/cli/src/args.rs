@@ -95,10 +95,13 @@ pub struct StartOptions {
     /// Cores for each model [default: all but one, which serves HTTP]
     #[arg(long, value_name = "N")]
     pub cores: Option<usize>,
+    /// Shards that each model is divided into, each with its own part of weights, KV memory and cores
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub split: usize,
     /// Fraction of this machine's memory that each model may take
     #[arg(long, value_name = "FRACTION", default_value_t = 0.4)]
     pub memory_share: f64,
-    /// KV pages of 16 tokens [default: as many as fit and are of use]
+    /// KV pages of 16 tokens, of the layers that see farthest [default: as many as fit and are of use]
     #[arg(long, value_name = "N")]
     pub pages: Option<usize>,
     #[command(flatten)]
@@ -253,6 +256,9 @@ pub struct ModelInspectOptions {
     /// Fraction of this machine's memory that it may take
     #[arg(long, value_name = "FRACTION", default_value_t = 0.4)]
     pub memory_share: f64,
+    /// Shards that it is divided into
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub split: usize,
     #[command(flatten)]
     pub precision: PrecisionOptions,
     /// Print all of it as JSON

@@ -42,3 +42,12 @@ pub fn duration(seconds: f64) -> String {
         ms => format!("{:.1} s", ms / 1000.0),
     }
 }
+
+/// Says over how many shards a model is split, where it is.
+pub fn shards(split: usize) -> String {
+    if split > 1 {
+        format!(", split {split}")
+    } else {
+        String::new()
+    }
+}

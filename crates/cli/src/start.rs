@@ -92,11 +92,16 @@ fn load(options: &StartOptions, settings: &ReplicaSettings, data: &Path) -> Resu
             .map_err(|error| Failure::failed(format!("`{name}` cannot be served: {error}")))?;
         let description = &replica.description;
         say(&format!(
-            "\n{name}  {} parameters, {} layers, context {} tokens, weights {}, {} kernels\n  from {}",
+            "\n{name}  {} parameters, {} layers, context {} tokens, weights {}, {}{} kernels\n  from {}",
             grouped(description.parameters()),
             description.layers,
             grouped(replica.memory.context),
             replica.weights,
+            if replica.split > 1 {
+                format!("{} shards, ", replica.split)
+            } else {
+                String::new()
+            },
             replica.instructions,
             folder.display(),
         ));
@@ -108,7 +113,8 @@ fn load(options: &StartOptions, settings: &ReplicaSettings, data: &Path) -> Resu
 
 fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
     let most = machine_cores();
-    let cores = options.cores.unwrap_or(most.saturating_sub(1).max(1));
+    let usual = most.saturating_sub(1).max(options.split.min(most)).max(1);
+    let cores = options.cores.unwrap_or(usual);
     if cores > most {
         return Err(Failure::usage(format!(
             "--cores {cores} is more than the {most} cores of this machine"
@@ -121,6 +127,7 @@ fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
         queue_depth: options.queue_depth,
         prefill_chunk: options.prefill_chunk,
         cores,
+        split: options.split,
         memory_share: options.memory_share,
         pages: options.pages,
         device_memory: device_memory(),

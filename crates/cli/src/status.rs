@@ -3,7 +3,7 @@
 use crate::args::StatusOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::line;
+use crate::output::{line, shards};
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_serving::memory::{bytes, grouped};
 use vastrelay_wire::manage::{ModelStatus, ServiceStatus};
@@ -69,7 +69,13 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
 fn row(model: &ModelStatus) -> Vec<String> {
     vec![
         model.name.clone(),
-        format!("{} ({} × {})", model.device, model.cores, model.instructions),
+        format!(
+            "{} ({} × {}{})",
+            model.device,
+            model.cores,
+            model.instructions,
+            shards(model.split)
+        ),
         format!("{} of {}", model.lanes_used, model.width),
         format!("{} of {}", model.queue_depth, model.queue_limit),
         format!("{} of {}", grouped(model.pages_used), grouped(model.pages_total)),

@@ -2,6 +2,7 @@
 
 mod build;
 mod calibrate;
+mod exchange;
 mod experts;
 mod forward;
 mod model;
@@ -13,52 +14,74 @@ pub use model::Rounded;
 pub use weights::Precision;
 
 use crate::executor::{Executor, ExecutorError, MemoryReport, StepBatch, StepHandle, StepResult};
+use exchange::{Exchange, OtherFailed};
 use forward::Forward;
 use model::Model;
-use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::mpsc;
+use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
+use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
-use vastrelay_kernels::attention::{KvPrecision, LayerPages, PAGE_TOKENS, Shape};
+use vastrelay_kernels::attention::{KvPrecision, LayerPages, Shape};
 use vastrelay_kernels::{Isa, Pool};
-use vastrelay_weights::{Build, Checkpoint, ModelDescription, WeightsError};
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, Shard, WeightsError};
 
 /// What the executor may use.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct CpuSettings {
     /// Instructions; [`Isa::detect`] for the best there are.
     pub isa: Isa,
-    /// Cores that are its own.
+    /// Cores that are its own, divided among its shards.
     pub cores: usize,
+    /// Shards that the model is divided into.
+    pub split: usize,
     /// Most tokens of one sequence.
     pub context: usize,
     /// Most tokens of one step.
     pub step_tokens: usize,
-    /// Pages of KV memory.
-    pub pages: usize,
+    /// Pages of KV memory for each of the model's [`ModelDescription::sights`].
+    pub pages: Vec<usize>,
     /// What matrices are turned into.
     pub weights: Precision,
     /// How keys and values are kept.
     pub kv: KvPrecision,
 }
 
-/// Runs steps on a thread of its own, which leads the pool of kernel threads.
+/// Runs steps on a thread of its own for each shard, which leads the shard's pool of kernel threads.
+///
+/// Shards have their own weights, KV memory, workspace and cores; they meet in their exchange only.
 pub struct CpuExecutor {
     memory: MemoryReport,
-    batches: Option<mpsc::Sender<StepBatch>>,
-    results: mpsc::Receiver<Result<StepResult, String>>,
+    shards: Vec<ShardThread>,
     submitted: u64,
     waited: u64,
+}
+
+/// Where one shard computes.
+struct ShardThread {
+    batches: Option<mpsc::Sender<Arc<StepBatch>>>,
+    results: mpsc::Receiver<Result<StepResult, Failure>>,
     thread: Option<JoinHandle<()>>,
 }
 
+/// Why a shard did not finish a step.
+enum Failure {
+    Here(String),
+    Elsewhere,
+}
+
 impl CpuExecutor {
-    /// Returns the bytes of one KV page in all layers.
-    pub fn page_bytes(model: &ModelDescription, kv: KvPrecision) -> usize {
-        model.layers * LayerPages::bytes_per_page(shape(model, 0), kv)
+    /// Returns the bytes of one KV page in so many layers of all shards.
+    pub fn page_bytes(model: &ModelDescription, layers: usize, split: usize, kv: KvPrecision) -> usize {
+        let shard = |shard| LayerPages::bytes_per_page(shape(&model.of_shard(shard), 0), kv);
+        layers * Shard::all(split).map(shard).sum::<usize>()
     }
 
     /// Returns the bytes that a checkpoint's weights take in a precision, up to what rounds off the last outputs of a matrix.
-    pub fn weight_bytes(checkpoint: &Checkpoint, model: &ModelDescription, precision: Precision) -> usize {
+    pub fn weight_bytes(
+        checkpoint: &Checkpoint,
+        model: &ModelDescription,
+        precision: Precision,
+        split: usize,
+    ) -> usize {
         let bytes = |(name, shape): (String, Vec<usize>)| {
             let elements: usize = shape.iter().product();
             let kind = checkpoint.kind(&name);
@@ -66,22 +89,30 @@ impl CpuExecutor {
                 2 if name.starts_with("model.embed_tokens") || name.starts_with("lm_head") => {
                     precision.of_embeddings().bytes(kind, elements)
                 }
-                2 => precision.bytes(kind, elements),
-                _ => elements * size_of::<f32>(),
+                2 => precision.bytes(kind, elements) * copies(model, split, &name),
+                _ => elements * size_of::<f32>() * split,
             }
         };
         model.tensors().into_iter().map(bytes).sum()
     }
 
-    /// Returns the bytes of activations and tables for a step of so many tokens and a context.
-    pub fn workspace_bytes(model: &ModelDescription, step_tokens: usize, context: usize) -> usize {
-        Forward::workspace_bytes(model, step_tokens) + context * model.head_dim * size_of::<f32>()
+    /// Returns the bytes of activations and tables for a step of so many tokens and a context, on all shards.
+    pub fn workspace_bytes(model: &ModelDescription, split: usize, step_tokens: usize, context: usize) -> usize {
+        let shard = |shard| {
+            Forward::workspace_bytes(&model.of_shard(shard), step_tokens) + context * model.head_dim * size_of::<f32>()
+        };
+        let gathered = if split > 1 {
+            step_tokens * model.vocabulary / 4 * size_of::<f32>()
+        } else {
+            0
+        };
+        Shard::all(split).map(shard).sum::<usize>() + gathered
     }
 
     /// Packs the weights of a checkpoint, reserves KV memory and starts the threads.
     ///
     /// # Errors
-    /// When the checkpoint does not hold what the description says.
+    /// When the checkpoint does not hold what the description says, or the split does not divide the model.
     ///
     /// # Panics
     /// When the system refuses a thread.
@@ -91,14 +122,17 @@ impl CpuExecutor {
         settings: CpuSettings,
     ) -> Result<CpuExecutor, WeightsError> {
         let rounded = Rounded::new();
-        let model = Model::of_checkpoint(checkpoint, description, settings.weights, &rounded, settings.context)?;
-        Ok(CpuExecutor::start(model, settings))
+        let CpuSettings { weights, context, .. } = settings;
+        CpuExecutor::start(description, settings, |shard| {
+            Model::of_checkpoint(checkpoint, description, weights, &rounded, context, shard)
+        })
     }
 
-    /// Takes the weights of a build as they lie in its file, reserves KV memory and starts the threads.
+    /// Takes the weights of a build as they lie in its file, or a copy of each shard's part of them, reserves KV memory and starts
+    /// the threads.
     ///
     /// # Errors
-    /// When the build does not hold what the description says.
+    /// When the build does not hold what the description says, or the split does not divide the model.
     ///
     /// # Panics
     /// When the system refuses a thread.
@@ -107,45 +141,90 @@ impl CpuExecutor {
         description: &ModelDescription,
         settings: CpuSettings,
     ) -> Result<CpuExecutor, WeightsError> {
-        let model = Model::of_build(build, description, settings.context)?;
-        Ok(CpuExecutor::start(model, settings))
+        let context = settings.context;
+        CpuExecutor::start(description, settings, |shard| {
+            Model::of_build(build, description, context, shard)
+        })
     }
 
-    fn start(model: Model, settings: CpuSettings) -> CpuExecutor {
-        let description = model.description.clone();
+    /// Reads each shard's weights on a thread of its own and starts all shards.
+    fn start(
+        description: &ModelDescription,
+        settings: CpuSettings,
+        read: impl Fn(Shard) -> Result<Model, WeightsError> + Sync,
+    ) -> Result<CpuExecutor, WeightsError> {
+        let CpuSettings { split, context, kv, .. } = settings;
+        description.check_split(split)?;
+        let models: Vec<Model> = std::thread::scope(|scope| {
+            let read = &read;
+            let readers: Vec<_> = Shard::all(split)
+                .map(|shard| scope.spawn(move || read(shard)))
+                .collect();
+            let models = readers
+                .into_iter()
+                .map(|reader| reader.join().unwrap_or_else(|panic| resume_unwind(panic)));
+            models.collect::<Result<Vec<Model>, WeightsError>>()
+        })?;
+        let sights = description.sights();
+        assert_eq!(sights.len(), settings.pages.len(), "pages for each kind of layer");
+        let pools = sights.iter().zip(&settings.pages);
         let memory = MemoryReport {
-            weights: model.bytes(),
-            kv_pool: settings.pages * CpuExecutor::page_bytes(&description, settings.kv),
-            page: CpuExecutor::page_bytes(&description, settings.kv),
-            page_tokens: PAGE_TOKENS,
-            pages: settings.pages,
-            workspace: CpuExecutor::workspace_bytes(&description, settings.step_tokens, settings.context),
+            weights: models.iter().map(Model::bytes).sum(),
+            kv_pool: pools
+                .map(|(sight, pages)| pages * CpuExecutor::page_bytes(description, sight.layers, split, kv))
+                .sum(),
+            pools: sights.len(),
+            page: CpuExecutor::page_bytes(description, description.layers, split, kv),
+            workspace: CpuExecutor::workspace_bytes(description, split, settings.step_tokens, context),
         };
-        let layers = (0..description.layers)
-            .map(|layer| LayerPages::new(settings.pages, shape(&description, layer), settings.kv))
-            .collect();
-        let (batches, inbox) = mpsc::channel::<StepBatch>();
+        let shards = models.into_iter().zip(Exchange::all(split));
+        Ok(CpuExecutor {
+            memory,
+            shards: shards
+                .map(|(model, exchange)| ShardThread::start(model, exchange, &settings))
+                .collect(),
+            submitted: 0,
+            waited: 0,
+        })
+    }
+}
+
+impl ShardThread {
+    fn start(model: Model, exchange: Exchange, settings: &CpuSettings) -> ShardThread {
+        let layers = layer_pages(&model.description, settings);
+        let (isa, cores) = (settings.isa, exchange.shard().range(settings.cores).len());
+        let (batches, inbox) = mpsc::channel::<Arc<StepBatch>>();
         let (outbox, results) = mpsc::channel();
+        let shard = exchange.shard();
         let thread = std::thread::Builder::new()
-            .name("executor".into())
+            .name(format!("executor-{}", shard.index))
             .spawn(move || {
-                let mut forward = Forward::new(model, layers, settings.isa, Pool::new(settings.cores));
+                let mut forward = Forward::new(model, layers, isa, Pool::new(cores), exchange);
                 for batch in inbox {
                     let outcome = catch_unwind(AssertUnwindSafe(|| forward.step(&batch)));
-                    let result = outcome.map_err(|panic| describe_panic(&*panic));
+                    let result = outcome.map_err(|panic| {
+                        forward.fail();
+                        Failure::of(&*panic)
+                    });
                     if outbox.send(result).is_err() {
                         return;
                     }
                 }
             })
-            .expect("the system gives a thread for the executor");
-        CpuExecutor {
-            memory,
+            .expect("the system gives a thread for each shard");
+        ShardThread {
             batches: Some(batches),
             results,
-            submitted: 0,
-            waited: 0,
             thread: Some(thread),
+        }
+    }
+}
+
+impl Failure {
+    fn of(panic: &(dyn std::any::Any + Send)) -> Failure {
+        match panic.is::<OtherFailed>() {
+            true => Failure::Elsewhere,
+            false => Failure::Here(describe_panic(panic)),
         }
     }
 }
@@ -159,13 +238,16 @@ impl Executor for CpuExecutor {
         if self.submitted > self.waited {
             return Err(ExecutorError("a step is under way already".into()));
         }
-        let batches = self
-            .batches
-            .as_ref()
-            .ok_or_else(|| ExecutorError("it is shut down".into()))?;
-        batches
-            .send(batch)
-            .map_err(|_| ExecutorError("its thread has ended".into()))?;
+        let batch = Arc::new(batch);
+        for shard in &self.shards {
+            let batches = shard
+                .batches
+                .as_ref()
+                .ok_or_else(|| ExecutorError("it is shut down".into()))?;
+            batches
+                .send(batch.clone())
+                .map_err(|_| ExecutorError("its thread has ended".into()))?;
+        }
         self.submitted += 1;
         Ok(StepHandle(self.submitted))
     }
@@ -175,21 +257,51 @@ impl Executor for CpuExecutor {
             return Err(ExecutorError(format!("step {} is not the one under way", handle.0)));
         }
         self.waited += 1;
-        let result = self
-            .results
-            .recv()
-            .map_err(|_| ExecutorError("its thread has ended".into()))?;
-        result.map_err(ExecutorError)
+        let mut first = None;
+        let mut failure = None;
+        for shard in &self.shards {
+            match shard.results.recv() {
+                Ok(Ok(result)) => first = first.or(Some(result)),
+                Ok(Err(Failure::Here(reason))) => failure = Some(reason),
+                Ok(Err(Failure::Elsewhere)) => failure = failure.or(Some("another shard has failed".into())),
+                Err(_) => failure = failure.or(Some("its thread has ended".into())),
+            }
+        }
+        match (failure, first) {
+            (None, Some(result)) => Ok(result),
+            (failure, _) => Err(ExecutorError(failure.unwrap_or_else(|| "it has no shard".into()))),
+        }
     }
 }
 
 impl Drop for CpuExecutor {
     fn drop(&mut self) {
-        self.batches = None;
-        if let Some(thread) = self.thread.take() {
-            let _ = thread.join();
+        self.shards.iter_mut().for_each(|shard| shard.batches = None);
+        for shard in &mut self.shards {
+            if let Some(thread) = shard.thread.take() {
+                let _ = thread.join();
+            }
         }
     }
+}
+
+/// Returns on how many shards each weight of a tensor is: key and value heads are copied where there are fewer than shards, and
+/// routers are on all.
+fn copies(model: &ModelDescription, split: usize, name: &str) -> usize {
+    let of_kv = ["k_proj.weight", "v_proj.weight"].iter().any(|end| name.ends_with(end));
+    match name {
+        _ if of_kv => split.div_ceil(model.kv_heads),
+        _ if name.ends_with(".gate.weight") => split,
+        _ => 1,
+    }
+}
+
+/// Returns the KV memory of each layer.
+fn layer_pages(model: &ModelDescription, settings: &CpuSettings) -> Vec<LayerPages> {
+    let sights = model.sight_of_layers().into_iter().enumerate();
+    sights
+        .map(|(layer, sight)| LayerPages::new(settings.pages[sight], shape(model, layer), settings.kv))
+        .collect()
 }
 
 fn shape(model: &ModelDescription, layer: usize) -> Shape {

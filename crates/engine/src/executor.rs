@@ -36,10 +36,21 @@ pub struct StepHandle(pub u64);
 /// One step for a device.
 #[derive(Clone, Debug, Default)]
 pub struct StepBatch {
-    /// Pages to copy first: from, to.
-    pub copies: Vec<(u32, u32)>,
+    /// Pages to copy first.
+    pub copies: Vec<PageCopy>,
     /// What to compute.
     pub rows: Vec<Row>,
+}
+
+/// A page to copy over another one of the same pool.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PageCopy {
+    /// Which pool.
+    pub pool: usize,
+    /// The page that is copied.
+    pub from: u32,
+    /// The page that is written.
+    pub to: u32,
 }
 
 /// One sequence's part in a step.
@@ -51,8 +62,8 @@ pub struct Row {
     pub drafts: usize,
     /// The position of the first.
     pub start: usize,
-    /// The pages of the sequence, in order of position.
-    pub pages: Vec<u32>,
+    /// The pages of the sequence in each pool, in order of position.
+    pub pages: Vec<Vec<u32>>,
     /// What is wanted back.
     pub want: Want,
 }
@@ -97,19 +108,17 @@ pub struct RowResult {
     pub scores: Vec<Score>,
 }
 
-/// What an executor took of its device's memory, in bytes.
+/// What an executor took of its device's memory, in bytes. There is a pool of pages for all layers that see equally far.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct MemoryReport {
     /// Packed weights.
     pub weights: usize,
-    /// The KV pool.
+    /// The KV pools.
     pub kv_pool: usize,
+    /// How many pools there are: as many lists of pages has each row.
+    pub pools: usize,
     /// One page in all layers.
     pub page: usize,
-    /// Tokens in a page.
-    pub page_tokens: usize,
-    /// Pages in the pool.
-    pub pages: usize,
     /// Activations of the largest step, and tables.
     pub workspace: usize,
 }

@@ -28,5 +28,5 @@ pub use engine::{Engine, EngineStatus};
 pub use executor::{Executor, MemoryReport};
 pub use request::{EndReason, Event, Figures, GenerationRequest, Refusal, RequestStream};
 pub use sampling::Sampling;
-pub use scheduler::{Limits, Scheduler};
+pub use scheduler::{Limits, PoolLimits, Scheduler};
 pub use vastrelay_kernels::attention::PAGE_TOKENS;

@@ -108,6 +108,11 @@ impl PagePool {
         self.holders[page as usize] += 1;
     }
 
+    /// Returns whether a page is published under a key.
+    pub fn has(&self, key: &ChainKey) -> bool {
+        self.published.contains_key(key)
+    }
+
     /// Finds a published page and adds a holder.
     pub fn find(&mut self, key: &ChainKey) -> Option<u32> {
         let page = *self.published.get(key)?;

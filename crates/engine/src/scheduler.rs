@@ -12,6 +12,7 @@
 mod plan;
 mod sequence;
 
+use crate::executor::PageCopy;
 use crate::pages::{ChainKey, PagePool};
 use crate::request::EndReason;
 use sequence::Sequence;
@@ -39,20 +40,49 @@ pub struct Limits {
     pub context: usize,
     /// Most sequences that wait.
     pub queue_depth: usize,
-    /// Pages in the KV pool.
-    pub pages: usize,
+    /// Pages of KV memory, one pool for all layers that see equally far.
+    pub pools: Vec<PoolLimits>,
     /// Most prompt tokens of one sequence in one step; the step budget when absent.
     pub prefill_chunk: Option<usize>,
-    /// How many tokens a token sees, its own included, where no layer of the model sees all: what lies further back is given
-    /// back while the sequence goes on.
+}
+
+/// Pages that some of a model's layers share.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PoolLimits {
+    /// How many.
+    pub pages: usize,
+    /// How many tokens these layers see, a token's own included, where they do not see all: what lies further back is given back
+    /// while the sequence goes on.
     pub window: Option<usize>,
 }
 
-impl Limits {
+impl PoolLimits {
     /// Returns how many of a sequence's first pages are not seen from a position on.
-    fn unseen_pages(&self, position: usize) -> usize {
+    fn unseen_pages(self, position: usize) -> usize {
         self.window
             .map_or(0, |window| (position + 1).saturating_sub(window) / PAGE_TOKENS)
+    }
+
+    /// Returns the most pages that a sequence of so many tokens holds at once, when steps are of so many tokens at most.
+    pub fn most_held(self, tokens: usize, step: usize) -> usize {
+        let all = tokens.div_ceil(PAGE_TOKENS);
+        // What is seen and what is computed begin and end within a page.
+        let seen = |window: usize| (window - 1 + step + 2 * (PAGE_TOKENS - 1)) / PAGE_TOKENS;
+        self.window.map_or(all, |window| all.min(seen(window)))
+    }
+
+    /// Returns the most tokens that a sequence may have.
+    fn longest(self, step: usize) -> usize {
+        let endless = self.most_held(usize::MAX, step) <= self.pages;
+        if endless { usize::MAX } else { self.pages * PAGE_TOKENS }
+    }
+}
+
+impl Limits {
+    /// Returns the most tokens, prompt and output, that a sequence may have.
+    pub fn longest_sequence(&self) -> usize {
+        let longest = self.pools.iter().map(|pool| pool.longest(self.step_budget));
+        longest.fold(self.context, usize::min)
     }
 }
 
@@ -142,8 +172,8 @@ pub struct StepPlan {
     pub number: u64,
     /// Who takes part, in the order of planning.
     pub rows: Vec<PlannedRow>,
-    /// Pages to copy before the step: from, to.
-    pub copies: Vec<(u32, u32)>,
+    /// Pages to copy before the step.
+    pub copies: Vec<PageCopy>,
     /// Who joined the batch, and how many of its tokens were found in the cache.
     pub admitted: Vec<(SequenceId, usize)>,
     /// Who lost its place.
@@ -181,7 +211,7 @@ pub struct Occupancy {
 /// See the module.
 pub struct Scheduler {
     limits: Limits,
-    pool: PagePool,
+    pools: Vec<PagePool>,
     sequences: HashMap<SequenceId, Sequence>,
     /// Waiting sequences in the order they are served.
     waiting: BTreeMap<Rank, SequenceId>,
@@ -202,19 +232,23 @@ impl Scheduler {
     /// Returns a scheduler with nothing to do.
     ///
     /// # Panics
-    /// When the width, budget, context or pages are zero, or the step budget is below the width, so that a full batch could
+    /// When the width, budget, context, a window or all pages are zero, or the step budget is below the width, so that a full batch could
     /// not decode.
     pub fn new(limits: Limits) -> Scheduler {
         assert!(
-            limits.width > 0 && limits.context > 0 && limits.pages > 0,
+            limits.width > 0 && limits.context > 0 && !limits.pools.is_empty(),
             "limits of {limits:?}"
+        );
+        assert!(
+            limits.pools.iter().all(|pool| pool.pages > 0 && pool.window != Some(0)),
+            "pools of {limits:?}"
         );
         assert!(
             limits.step_budget >= limits.width,
             "the step budget covers one token for each lane"
         );
         Scheduler {
-            pool: PagePool::new(limits.pages),
+            pools: limits.pools.iter().map(|pool| PagePool::new(pool.pages)).collect(),
             sequences: HashMap::new(),
             waiting: BTreeMap::new(),
             running: BTreeMap::new(),
@@ -238,9 +272,9 @@ impl Scheduler {
         Occupancy {
             queue_depth: self.waiting.len(),
             lanes_used: self.running.len(),
-            pages_used: self.pool.in_use(),
-            pages_cached: self.pool.cached(),
-            pages_total: self.pool.total(),
+            pages_used: self.pools.iter().map(PagePool::in_use).sum(),
+            pages_cached: self.pools.iter().map(PagePool::cached).sum(),
+            pages_total: self.pools.iter().map(PagePool::total).sum(),
         }
     }
 
@@ -249,17 +283,15 @@ impl Scheduler {
         self.sequences.is_empty()
     }
 
-    /// Returns the most tokens, prompt and output, that a sequence may have.
-    pub fn longest_sequence(&self) -> usize {
-        self.limits.context.min(self.limits.pages * PAGE_TOKENS)
-    }
-
     /// Takes a sequence into the queue.
     ///
     /// # Errors
     /// When the queue is full or the sequence could never fit.
     pub fn arrive(&mut self, arrival: Arrival, now: Moment) -> Result<(), Rejection> {
-        let (wanted, limit) = (arrival.prompt.len() + arrival.most_output, self.longest_sequence());
+        let (wanted, limit) = (
+            arrival.prompt.len() + arrival.most_output,
+            self.limits.longest_sequence(),
+        );
         if wanted > limit {
             return Err(Rejection::TooLong { wanted, limit });
         }
@@ -276,7 +308,9 @@ impl Scheduler {
         let id = arrival.id;
         self.waiting.insert(rank, id);
         self.deadlines.extend(arrival.deadline.map(|deadline| (deadline, id)));
-        let before = self.sequences.insert(id, Sequence::new(arrival, rank));
+        let before = self
+            .sequences
+            .insert(id, Sequence::new(arrival, rank, self.pools.len()));
         assert!(before.is_none(), "sequence {id:?} arrived twice");
         Ok(())
     }
@@ -303,12 +337,13 @@ impl Scheduler {
         &self.sequences[&id].tokens
     }
 
-    /// Returns the pages of a sequence in order of position; those that it cannot see any more belong to others.
+    /// Returns the pages of a sequence in each pool, in order of position; those that it cannot see any more belong to others.
     ///
     /// # Panics
     /// When it is not there.
-    pub fn pages(&self, id: SequenceId) -> &[u32] {
-        &self.sequences[&id].pages
+    pub fn pages(&self, id: SequenceId) -> Vec<Vec<u32>> {
+        let tables = self.sequences[&id].tables.iter();
+        tables.map(|table| table.pages.clone()).collect()
     }
 
     /// Returns the earliest deadline of any sequence.
@@ -328,7 +363,7 @@ impl Scheduler {
             if !sequence.decodes() || sequence.drafts > 0 {
                 return 0;
             }
-            let in_pages = sequence.pages.len() * PAGE_TOKENS - sequence.computed;
+            let in_pages = sequence.room() - sequence.computed;
             in_pages.min(sequence.most_tokens - sequence.tokens.len())
         };
         self.running.values().map(steady).min().unwrap_or(0)
@@ -352,9 +387,9 @@ impl Scheduler {
                 .get_mut(&row.sequence)
                 .expect("a planned sequence lives through its step");
             sequence.advance(&row, &outcome.tokens);
-            sequence.publish_full_pages(&mut self.pool);
-            sequence.trim_pages(&mut self.pool);
-            sequence.give_back_unseen(self.limits.unseen_pages(sequence.computed), &mut self.pool);
+            sequence.publish_full_pages(&mut self.pools);
+            sequence.trim_pages(&mut self.pools);
+            sequence.give_back_unseen(&self.limits.pools, &mut self.pools);
             assert!(
                 sequence.tokens.len() <= sequence.most_tokens,
                 "{:?} has outgrown its limit",
@@ -378,7 +413,7 @@ impl Scheduler {
         if let Some(lane) = sequence.lane {
             self.lanes[lane] = None;
         }
-        sequence.release_pages(&mut self.pool);
+        sequence.release_pages(&mut self.pools);
     }
 
     /// Checks everything that has to hold between two calls.
@@ -386,13 +421,13 @@ impl Scheduler {
     /// # Panics
     /// When something does not.
     pub fn check(&self) {
-        self.pool.check();
+        self.pools.iter().for_each(PagePool::check);
         assert_eq!(self.waiting.len() + self.running.len(), self.sequences.len());
         assert!(self.running.len() <= self.limits.width);
         assert!(
             self.waiting
                 .values()
-                .all(|id| self.sequences[id].lane.is_none() && self.sequences[id].pages.is_empty())
+                .all(|id| self.sequences[id].lane.is_none() && self.sequences[id].room() == 0)
         );
         for id in self.running.values() {
             let sequence = &self.sequences[id];
@@ -400,9 +435,13 @@ impl Scheduler {
                 self.lanes[sequence.lane.expect("a running sequence has a lane")],
                 Some(*id)
             );
-            assert!(sequence.pages.len() * PAGE_TOKENS >= sequence.computed);
-            assert!(sequence.unseen <= self.limits.unseen_pages(sequence.computed));
-            assert!(sequence.held().iter().all(|page| self.pool.is_held(*page)));
+            assert!(sequence.room() >= sequence.computed);
+            assert_eq!(sequence.tables.len(), self.pools.len());
+            for ((table, pool), limits) in sequence.tables.iter().zip(&self.pools).zip(&self.limits.pools) {
+                assert_eq!(table.pages.len() * PAGE_TOKENS, sequence.room());
+                assert!(table.unseen <= limits.unseen_pages(sequence.computed));
+                assert!(table.held().iter().all(|page| pool.is_held(*page)));
+            }
             assert!(sequence.tokens.len() <= sequence.most_tokens);
         }
         assert_eq!(self.lanes.iter().flatten().count(), self.running.len());

@@ -29,7 +29,7 @@ pub fn score(
             tokens: piece.to_vec(),
             drafts: 0,
             start: 0,
-            pages: pages.clone(),
+            pages: vec![pages.clone(); executor.memory().pools],
             want: Want::Scores,
         };
         let handle = executor.submit(StepBatch {

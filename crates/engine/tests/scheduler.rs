@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use vastrelay_engine::pages::chain_start;
 use vastrelay_engine::request::EndReason;
 use vastrelay_engine::scheduler::{
-    Arrival, Limits, PlannedRow, Rejection, RowKind, RowOutcome, Scheduler, SequenceId, StepPlan,
+    Arrival, Limits, PlannedRow, PoolLimits, Rejection, RowKind, RowOutcome, Scheduler, SequenceId, StepPlan,
 };
 
 const PAGE: usize = 16;
@@ -67,19 +67,20 @@ fn limits() -> impl Strategy<Value = Limits> {
     (
         1usize..6,
         0usize..40,
-        1usize..14,
+        prop::collection::vec((1usize..14, prop::option::of(1usize..60)), 1..4),
         1usize..8,
         prop::option::of(1usize..20),
-        prop::option::of(1usize..60),
     )
-        .prop_map(|(width, extra, pages, queue_depth, prefill_chunk, window)| Limits {
+        .prop_map(|(width, extra, pools, queue_depth, prefill_chunk)| Limits {
             width,
             step_budget: width + extra,
             context: 120,
             queue_depth,
-            pages,
+            pools: pools
+                .into_iter()
+                .map(|(pages, window)| PoolLimits { pages, window })
+                .collect(),
             prefill_chunk,
-            window,
         })
 }
 
@@ -162,7 +163,7 @@ impl World {
         self.next += 1;
         let waiting = self.scheduler.occupancy().queue_depth;
         let limits = self.scheduler.limits().clone();
-        let longest = limits.context.min(limits.pages * PAGE);
+        let longest = limits.longest_sequence();
         match self.scheduler.arrive(arrival.clone(), self.now) {
             Ok(()) => {
                 assert!(waiting < limits.queue_depth && arrival.prompt.len() + arrival.most_output <= longest);
@@ -237,11 +238,12 @@ impl World {
         for row in &plan.rows {
             assert!(row.tokens > 0 && !self.blocked.contains(&row.sequence));
             assert!(row.kind == RowKind::Decode || row.tokens <= limits.prefill_chunk.unwrap_or(usize::MAX));
-            let room = self.scheduler.pages(row.sequence).len() * PAGE;
-            assert!(
-                room >= row.start + row.tokens + row.draft_room,
-                "no page for a planned token"
-            );
+            for table in self.scheduler.pages(row.sequence) {
+                assert!(
+                    table.len() * PAGE >= row.start + row.tokens + row.draft_room,
+                    "no page for a planned token"
+                );
+            }
         }
         let preempted: BTreeSet<SequenceId> = plan.preempted.iter().map(|(id, _)| *id).collect();
         assert!(plan.rows.iter().all(|row| !preempted.contains(&row.sequence)));
@@ -312,16 +314,79 @@ fn limits_of(width: usize, pages: usize) -> Limits {
         step_budget: 64,
         context: 512,
         queue_depth: 1000,
-        pages,
+        pools: vec![PoolLimits { pages, window: None }],
         prefill_chunk: None,
-        window: None,
     }
+}
+
+/// Layers that see all, and layers that see twenty tokens.
+fn mixed(far: usize, near: usize) -> Vec<PoolLimits> {
+    let pool = |(pages, window)| PoolLimits { pages, window };
+    [(far, None), (near, Some(20))].into_iter().map(pool).collect()
+}
+
+#[test]
+fn a_pool_with_a_window_holds_a_sequence_that_is_longer_than_it() {
+    let mut world = World::new(Limits {
+        step_budget: 16,
+        pools: mixed(30, 5),
+        ..limits_of(1, 0)
+    });
+    // Twenty tokens that are seen and sixteen that are computed lie in four pages at most.
+    assert_eq!(world.scheduler.limits().longest_sequence(), 480);
+    world.arrive(arrival(0, 300, 180));
+    while !world.alive.is_empty() {
+        assert!(world.step(1, 1).preempted.is_empty());
+    }
+    let limits = Limits {
+        step_budget: 16,
+        pools: mixed(30, 3),
+        ..limits_of(1, 0)
+    };
+    assert_eq!(limits.longest_sequence(), 48);
+}
+
+#[test]
+fn only_what_is_still_seen_has_to_be_in_the_cache() {
+    let mut world = World::new(Limits {
+        pools: mixed(40, 8),
+        ..limits_of(1, 0)
+    });
+    let prompt = Arrival {
+        most_output: 1,
+        ..arrival(0, 200, 1)
+    };
+    let run = |world: &mut World, arrival: Arrival| {
+        let (id, mut reused) = (arrival.id, None);
+        world.arrive(arrival);
+        while world.alive.contains_key(&id) {
+            reused = reused.or(world.step(2, 1).admitted.first().map(|(_, reused)| *reused));
+        }
+        reused.unwrap()
+    };
+    assert_eq!(run(&mut world, prompt.clone()), 0);
+    // The near layers' first pages were taken for the later ones, and nobody needs them.
+    let again = Arrival {
+        id: SequenceId(1),
+        ..prompt.clone()
+    };
+    assert_eq!(run(&mut world, again), 192);
+    // Another sequence takes the near layers' pages; the far ones are still there, and of no use alone.
+    run(&mut world, arrival(2, 200, 1));
+    let late = Arrival {
+        id: SequenceId(3),
+        ..prompt
+    };
+    assert_eq!(run(&mut world, late), 0);
 }
 
 #[test]
 fn pages_that_a_window_has_left_are_given_back_while_the_sequence_goes_on() {
     let mut world = World::new(Limits {
-        window: Some(20),
+        pools: vec![PoolLimits {
+            pages: 40,
+            window: Some(20),
+        }],
         ..limits_of(1, 40)
     });
     world.arrive(arrival(0, 10, 300));
@@ -424,12 +489,7 @@ fn a_fork_copies_the_partly_filled_page_only() {
     let second = world.step(1, 1);
     assert_eq!(second.admitted, [(SequenceId(1), 39)]);
     assert_eq!(second.copies.len(), 1);
-    assert_eq!(
-        world.scheduler.pages(SequenceId(0))[..2],
-        world.scheduler.pages(SequenceId(1))[..2]
-    );
-    assert_ne!(
-        world.scheduler.pages(SequenceId(0))[2],
-        world.scheduler.pages(SequenceId(1))[2]
-    );
+    let [one, other] = [0, 1].map(|id| world.scheduler.pages(SequenceId(id)).remove(0));
+    assert_eq!(one[..2], other[..2]);
+    assert_ne!(one[2], other[2]);
 }

@@ -200,22 +200,47 @@ impl GroupMatrix {
             "row {output} of {}",
             self.outputs
         );
-        let (panel, lane) = (output / LANES, output % LANES);
-        let groups = self.inputs.div_ceil(self.group);
-        let bytes = self.bits.bytes(LANES * groups * self.group);
-        let numbers = &self.numbers[panel * bytes..(panel + 1) * bytes];
         for (input, value) in row.iter_mut().enumerate() {
-            let (quad, place) = (input / QUAD, lane * QUAD + input % QUAD);
-            let number = match self.bits {
-                Bits::Eight => numbers[quad * BLOCK + place],
-                Bits::Four => numbers[quad / 2 * BLOCK + place] >> (quad % 2 * 4) & 15,
-            };
-            let at = (panel * groups + input / self.group) * LANES + lane;
+            let number = f32::from(self.number(output, input));
+            let at = self.group_at(output, input / self.group);
             *value = match &self.minima {
-                Some(minima) => self.scales[at] * f32::from(number) + minima[at],
-                None => self.scales[at] * (f32::from(number) - f32::from(self.bits.offset())),
+                Some(minima) => self.scales[at] * number + minima[at],
+                None => self.scales[at] * (number - f32::from(self.bits.offset())),
             };
         }
+    }
+
+    /// Returns numbers `[outputs, inputs]`, one to a byte, and scales and minima `[outputs, groups]`, as they were packed.
+    pub fn unpack(&self) -> (Vec<u8>, Vec<f32>, Option<Vec<f32>>) {
+        let numbers =
+            (0..self.outputs).flat_map(|output| (0..self.inputs).map(move |input| self.number(output, input)));
+        let of_groups = |values: &[f32]| -> Vec<f32> {
+            let groups = 0..self.inputs.div_ceil(self.group);
+            (0..self.outputs)
+                .flat_map(|output| groups.clone().map(move |group| values[self.group_at(output, group)]))
+                .collect()
+        };
+        (
+            numbers.collect(),
+            of_groups(&self.scales),
+            self.minima.as_deref().map(of_groups),
+        )
+    }
+
+    /// Returns the number of one weight.
+    fn number(&self, output: usize, input: usize) -> u8 {
+        let (panel, lane) = (output / LANES, output % LANES);
+        let panel = panel * self.bits.bytes(LANES * self.inputs.div_ceil(self.group) * self.group);
+        let (quad, place) = (input / QUAD, lane * QUAD + input % QUAD);
+        match self.bits {
+            Bits::Eight => self.numbers[panel + quad * BLOCK + place],
+            Bits::Four => self.numbers[panel + quad / 2 * BLOCK + place] >> (quad % 2 * 4) & 15,
+        }
+    }
+
+    /// Returns where the scale of an output's group lies.
+    fn group_at(&self, output: usize, group: usize) -> usize {
+        (output / LANES * self.inputs.div_ceil(self.group) + group) * LANES + output % LANES
     }
 
     /// Computes `out = x · weightsᵀ` (or adds it) for rows `x: [rows, inputs]`, `out: [rows, outputs]`; `rounded` is where the

@@ -13,12 +13,13 @@ use utoipa::IntoParams;
 use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
 use vastrelay_engine::scheduler::RowKind;
 use vastrelay_serving::Replica;
+use vastrelay_serving::memory::PoolPlan;
 use vastrelay_store::{CallFilter, CallRecord, RunRecord, StoreError, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::keys::{KeyEntry, MadeKey, NewKey};
 use vastrelay_wire::manage::{
-    CallDetail, CallText, History, HistoryPoint, MemoryStatus, ModelStatus, RecordedCall, RunEntry, ServiceStatus,
-    Step, StepAdmission, StepLane,
+    CallDetail, CallText, History, HistoryPoint, MemoryStatus, ModelStatus, PoolStatus, RecordedCall, RunEntry,
+    ServiceStatus, Step, StepAdmission, StepLane,
 };
 use vastrelay_wire::parse::parse_body;
 
@@ -400,6 +401,15 @@ fn run_entry(run: RunRecord) -> RunEntry {
     }
 }
 
+fn pool_status(pool: &PoolPlan) -> PoolStatus {
+    PoolStatus {
+        window: pool.sight.window,
+        layers: pool.sight.layers,
+        page: pool.page,
+        pages: pool.pages,
+    }
+}
+
 pub(crate) fn model_status(state: &ServiceState, replica: &Replica) -> ModelStatus {
     let (status, limits, memory) = (replica.generate.status(), replica.generate.limits(), &replica.memory);
     let window = state
@@ -410,6 +420,7 @@ pub(crate) fn model_status(state: &ServiceState, replica: &Replica) -> ModelStat
         device: "cpu".into(),
         instructions: replica.instructions.into(),
         cores: replica.cores,
+        split: replica.split,
         weights: replica.weights.clone(),
         kv: replica.memory.kv.name().into(),
         parameters: replica.description.parameters(),
@@ -420,8 +431,9 @@ pub(crate) fn model_status(state: &ServiceState, replica: &Replica) -> ModelStat
         memory: MemoryStatus {
             weights: memory.weights,
             kv_pool: memory.kv_pool(),
-            page: memory.page,
+            page: memory.page(),
             page_tokens: vastrelay_engine::PAGE_TOKENS,
+            pools: memory.pools.iter().map(pool_status).collect(),
             workspace: memory.workspace,
             budget: memory.budget,
             device: memory.device,

@@ -46,6 +46,7 @@ fn serve(steps: usize) -> (String, tempfile::TempDir) {
         queue_depth: 4,
         prefill_chunk: None,
         cores: 1,
+        split: 1,
         memory_share: 0.5,
         pages: None,
         device_memory: 1 << 30,
@@ -56,9 +57,10 @@ fn serve(steps: usize) -> (String, tempfile::TempDir) {
     let device = CpuSettings {
         isa: vastrelay_kernels::Isa::detect(),
         cores: 1,
+        split: 1,
         context: 256,
         step_tokens: 64,
-        pages: replica.generate.limits().pages,
+        pages: replica.generate.limits().pools.iter().map(|pool| pool.pages).collect(),
         weights: Precision::AsStored,
         kv: KvPrecision::F32,
     };

@@ -127,9 +127,10 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
             let settings = CpuSettings {
                 isa: Isa::detect(),
                 cores: request.cores,
+                split: 1,
                 context: window,
                 step_tokens: window,
-                pages: window.div_ceil(PAGE_TOKENS),
+                pages: vec![window.div_ceil(PAGE_TOKENS); description.sights().len()],
                 weights: Precision::AsStored,
                 kv: KvPrecision::F32,
             };

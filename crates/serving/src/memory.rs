@@ -1,11 +1,12 @@
 //! The arithmetic of memory: what a configuration needs, and how many pages are left for keys and values.
 
-use vastrelay_engine::CpuExecutor;
-use vastrelay_kernels::attention::{KvPrecision, PAGE_TOKENS};
+use vastrelay_engine::{CpuExecutor, PAGE_TOKENS, PoolLimits};
+use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_weights::ModelDescription;
+use vastrelay_weights::description::Sight;
 
 /// What a replica takes of its device, in bytes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct MemoryPlan {
     /// What the device has.
     pub device: usize,
@@ -15,12 +16,46 @@ pub struct MemoryPlan {
     pub weights: usize,
     /// Activations and tables.
     pub workspace: usize,
-    /// One KV page.
-    pub page: usize,
-    /// KV pages.
-    pub pages: usize,
+    /// KV pages, one pool for all layers that see equally far; the first one's see farthest.
+    pub pools: Vec<PoolPlan>,
     /// Tokens of one sequence at most.
     pub context: usize,
+    /// How keys and values are kept.
+    pub kv: KvPrecision,
+}
+
+/// KV pages that some of a model's layers share.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PoolPlan {
+    /// The layers.
+    pub sight: Sight,
+    /// Bytes of one page.
+    pub page: usize,
+    /// How many there are.
+    pub pages: usize,
+    /// The most that a sequence at full context holds at once.
+    pub per_sequence: usize,
+}
+
+/// What memory is planned for.
+#[derive(Clone, Copy, Debug)]
+pub struct MemoryWish {
+    /// Bytes of packed weights.
+    pub weights: usize,
+    /// Bytes of the device.
+    pub device: usize,
+    /// Bytes that may be taken.
+    pub budget: usize,
+    /// Shards that the model is divided into.
+    pub split: usize,
+    /// Most sequences in one batch.
+    pub width: usize,
+    /// Most tokens in one step.
+    pub step_budget: usize,
+    /// Tokens of one sequence at most.
+    pub context: usize,
+    /// KV pages for the layers that see farthest; as many as fit and are of use when absent.
+    pub pages: Option<usize>,
     /// How keys and values are kept.
     pub kv: KvPrecision,
 }
@@ -44,62 +79,76 @@ pub struct DoesNotFit {
 }
 
 impl MemoryPlan {
-    /// Plans for a model whose packed weights take `weights` bytes: all of the budget that is left becomes KV pages, but no
-    /// more than a full batch and as much again for reuse can use; or exactly `pages` when given.
+    /// Plans for a model: all of the budget that is left becomes KV pages, but no more than a full batch and as much again for reuse
+    /// can use; or exactly so many when they are given. Layers with a window have as many pages as the others up to what a full batch
+    /// and as much again can use of them.
     ///
     /// # Errors
     /// When not even one sequence at full context fits.
-    pub fn new(
-        model: &ModelDescription,
-        weights: usize,
-        device: usize,
-        budget: usize,
-        width: usize,
-        step_budget: usize,
-        context: usize,
-        pages: Option<usize>,
-        kv: KvPrecision,
-    ) -> Result<MemoryPlan, DoesNotFit> {
-        let workspace = CpuExecutor::workspace_bytes(model, step_budget, context);
-        let page = CpuExecutor::page_bytes(model, kv);
-        let per_sequence = context.div_ceil(PAGE_TOKENS);
-        let affordable = budget.saturating_sub(weights + workspace) / page;
-        let wanted = pages.unwrap_or(2 * width * per_sequence);
-        let does_not_fit = DoesNotFit {
-            fixed: weights + workspace,
-            sequence: per_sequence * page,
-            context,
-            budget,
+    pub fn new(model: &ModelDescription, wish: MemoryWish) -> Result<MemoryPlan, DoesNotFit> {
+        let MemoryWish { context, kv, split, .. } = wish;
+        let workspace = CpuExecutor::workspace_bytes(model, split, wish.step_budget, context);
+        let pool = |sight: Sight| {
+            let limits = PoolLimits {
+                pages: 0,
+                window: sight.window,
+            };
+            let per_sequence = limits.most_held(context, wish.step_budget);
+            PoolPlan {
+                sight,
+                page: CpuExecutor::page_bytes(model, sight.layers, split, kv),
+                pages: 2 * wish.width * per_sequence,
+                per_sequence,
+            }
         };
-        if pages.is_none() && affordable < per_sequence || pages.is_some_and(|pages| pages > affordable || pages == 0) {
-            return Err(does_not_fit);
+        let mut pools: Vec<PoolPlan> = model.sights().into_iter().map(pool).collect();
+        let most = wish.pages.unwrap_or(pools[0].pages);
+        pools[0].pages = most;
+        let left = wish.budget.saturating_sub(wish.weights + workspace);
+        // Of every pool as many, as far as they are of use there.
+        let taken = |each: usize| pools.iter().map(|pool| pool.pages.min(each) * pool.page).sum::<usize>();
+        let each = largest(most, |each| taken(each) <= left);
+        let sequence = pools.iter().map(|pool| pool.per_sequence * pool.page).sum();
+        pools.iter_mut().for_each(|pool| pool.pages = pool.pages.min(each));
+        let short = pools.iter().any(|pool| pool.pages < pool.per_sequence);
+        if each == 0 || wish.pages.is_none() && short || wish.pages.is_some_and(|pages| pages > each) {
+            return Err(DoesNotFit {
+                fixed: wish.weights + workspace,
+                sequence,
+                context,
+                budget: wish.budget,
+            });
         }
         Ok(MemoryPlan {
-            device,
-            budget,
-            weights,
+            device: wish.device,
+            budget: wish.budget,
+            weights: wish.weights,
             workspace,
-            page,
-            pages: wanted.min(affordable),
+            pools,
             context,
             kv,
         })
     }
 
-    /// Returns the bytes of the KV pool.
+    /// Returns the bytes of the KV pools.
     pub fn kv_pool(&self) -> usize {
-        self.pages * self.page
+        self.pools.iter().map(|pool| pool.pages * pool.page).sum()
+    }
+
+    /// Returns the bytes of a page in all layers.
+    pub fn page(&self) -> usize {
+        self.pools.iter().map(|pool| pool.page).sum()
     }
 
     /// Returns how many sequences at full context fit.
     pub fn full_context_sequences(&self) -> usize {
-        self.pages / self.context.div_ceil(PAGE_TOKENS)
+        let fit = self.pools.iter().map(|pool| pool.pages / pool.per_sequence);
+        fit.min().unwrap_or(0)
     }
 
     /// Returns the arithmetic, line by line.
     pub fn lines(&self) -> Vec<String> {
-        let per_sequence = self.context.div_ceil(PAGE_TOKENS);
-        vec![
+        let mut lines = vec![
             format!(
                 "memory share  {:>10}  of {} on this device",
                 bytes(self.budget),
@@ -113,25 +162,56 @@ impl MemoryPlan {
                 "− workspace   {:>10}  activations of the largest step, rotary tables",
                 bytes(self.workspace)
             ),
+        ];
+        lines.extend(self.pools.iter().map(|pool| {
             format!(
-                "− KV pool     {:>10}  {} pages × {} ({PAGE_TOKENS} tokens a page, keys and values in {})",
-                bytes(self.kv_pool()),
-                grouped(self.pages),
-                bytes(self.page),
-                self.kv.name()
-            ),
+                "− KV pool     {:>10}  {} pages × {} ({PAGE_TOKENS} tokens a page, keys and values in {}{})",
+                bytes(pool.pages * pool.page),
+                grouped(pool.pages),
+                bytes(pool.page),
+                self.kv.name(),
+                self.layers_of(pool)
+            )
+        }));
+        lines.push(format!(
+            "= left free   {:>10}",
+            bytes(
+                self.budget
+                    .saturating_sub(self.weights + self.workspace + self.kv_pool())
+            )
+        ));
+        let fewest = self.pools.iter().min_by_key(|pool| pool.pages / pool.per_sequence);
+        lines.extend(fewest.map(|pool| {
             format!(
-                "= left free   {:>10}",
-                bytes(self.budget - self.weights - self.workspace - self.kv_pool())
-            ),
-            format!(
-                "largest number of sequences at full context: {} pages ÷ {per_sequence} pages for {} tokens = {}",
-                grouped(self.pages),
+                "largest number of sequences at full context: {} pages ÷ {} pages for {} tokens = {}",
+                grouped(pool.pages),
+                pool.per_sequence,
                 grouped(self.context),
                 self.full_context_sequences()
-            ),
-        ]
+            )
+        }));
+        lines
     }
+
+    /// Says which layers a pool is for, where there are several or pages are given back.
+    fn layers_of(&self, pool: &PoolPlan) -> String {
+        let layers = pool.sight.layers;
+        match pool.sight.window {
+            Some(window) => format!("; {layers} layers see {} tokens", grouped(window)),
+            None if self.pools.len() > 1 => format!("; {layers} layers see all"),
+            None => String::new(),
+        }
+    }
+}
+
+/// Returns the largest number up to `most` of which something holds that holds of all smaller ones, or zero.
+fn largest(most: usize, holds: impl Fn(usize) -> bool) -> usize {
+    let (mut yes, mut no) = (0, most + 1);
+    while no - yes > 1 {
+        let middle = yes + (no - yes) / 2;
+        if holds(middle) { yes = middle } else { no = middle }
+    }
+    yes
 }
 
 /// Returns a number with commas between groups of three digits.
@@ -178,25 +258,66 @@ mod tests {
         ModelDescription::open(folder.path()).unwrap()
     }
 
+    fn wish(weights: usize, budget: usize) -> MemoryWish {
+        MemoryWish {
+            weights,
+            device: 64 << 30,
+            budget,
+            split: 1,
+            width: 4,
+            step_budget: 64,
+            context: 256,
+            pages: None,
+            kv: KvPrecision::F32,
+        }
+    }
+
     #[test]
     fn the_parts_add_up_to_the_budget_or_less() {
-        let plan = MemoryPlan::new(&model(), 1 << 20, 64 << 20, 8 << 20, 4, 64, 256, None, KvPrecision::F32).unwrap();
-        assert_eq!(plan.page, 2 * 4 * 2 * 2 * 16 * 16);
-        assert!(plan.weights + plan.workspace + plan.kv_pool() <= plan.budget);
-        assert_eq!(plan.full_context_sequences(), plan.pages / 16);
-        let huge = MemoryPlan::new(
-            &model(),
-            1 << 20,
-            64 << 30,
-            32 << 30,
-            4,
-            64,
-            256,
-            None,
-            KvPrecision::F32,
-        )
-        .unwrap();
-        assert_eq!(huge.pages, 2 * 4 * 16);
+        let plan = MemoryPlan::new(&model(), wish(1 << 20, 2 << 20)).unwrap();
+        assert_eq!(plan.page(), 2 * 4 * 2 * 2 * 16 * 16);
+        let taken = plan.weights + plan.workspace + plan.kv_pool();
+        assert!(taken <= plan.budget && plan.budget - taken < plan.page());
+        assert_eq!(plan.full_context_sequences(), plan.pools[0].pages / 16);
+        let huge = MemoryPlan::new(&model(), wish(1 << 20, 32 << 30)).unwrap();
+        assert_eq!(huge.pools[0].pages, 2 * 4 * 16);
+    }
+
+    #[test]
+    fn layers_with_a_window_get_no_more_pages_than_they_can_use() {
+        let mut mixed = model();
+        mixed.layers = 6;
+        mixed.windows = vec![Some(40), Some(40), None, Some(40), Some(40), None];
+        let pages = |budget: usize| {
+            let plan = MemoryPlan::new(&mixed, wish(1 << 20, budget)).unwrap();
+            let pools = plan.pools.iter();
+            (
+                pools.map(|pool| (pool.sight.layers, pool.pages)).collect::<Vec<_>>(),
+                plan.kv_pool(),
+            )
+        };
+        // Forty tokens that are seen and sixty-four that are computed lie in eight pages at most.
+        let (huge, taken) = pages(32 << 30);
+        assert_eq!(huge, [(2, 128), (4, 64)]);
+        assert_eq!(taken, 4096 * (2 * 128 + 4 * 64));
+        let (small, _) = pages(3 << 20);
+        assert!(small[0].1 < 128 && small[1].1 == 64, "{small:?}");
+    }
+
+    #[test]
+    fn shards_copy_key_and_value_heads_where_they_are_more() {
+        let page = |split| {
+            MemoryPlan::new(
+                &model(),
+                MemoryWish {
+                    split,
+                    ..wish(0, 1 << 30)
+                },
+            )
+            .unwrap()
+            .page()
+        };
+        assert_eq!((page(2), page(4)), (page(1), 2 * page(1)));
     }
 
     #[test]
@@ -207,8 +328,7 @@ mod tests {
 
     #[test]
     fn too_little_is_an_error_with_the_figures() {
-        let error =
-            MemoryPlan::new(&model(), 8 << 20, 64 << 20, 8 << 20, 4, 64, 256, None, KvPrecision::F32).unwrap_err();
+        let error = MemoryPlan::new(&model(), wish(8 << 20, 8 << 20)).unwrap_err();
         let text = error.to_string();
         assert!(
             text.contains("8.0 MiB") && text.contains("256 tokens") && text.contains("smaller context"),

@@ -28,10 +28,10 @@ impl Origin {
         Ok(Origin::Checkpoint(checkpoint))
     }
 
-    /// Returns the bytes that the weights take in a precision.
-    pub fn weight_bytes(&self, description: &ModelDescription, precision: Precision) -> usize {
+    /// Returns the bytes that the weights take in a precision on all shards.
+    pub fn weight_bytes(&self, description: &ModelDescription, precision: Precision, split: usize) -> usize {
         match self {
-            Origin::Checkpoint(checkpoint) => CpuExecutor::weight_bytes(checkpoint, description, precision),
+            Origin::Checkpoint(checkpoint) => CpuExecutor::weight_bytes(checkpoint, description, precision, split),
             Origin::Build(build) => build.bytes(),
         }
     }

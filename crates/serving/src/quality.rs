@@ -54,9 +54,10 @@ pub fn measure(
     let settings = CpuSettings {
         isa: Isa::detect(),
         cores,
+        split: 1,
         context: window,
         step_tokens: window,
-        pages: window.div_ceil(PAGE_TOKENS),
+        pages: vec![window.div_ceil(PAGE_TOKENS); description.sights().len()],
         weights,
         kv,
     };

@@ -1,12 +1,12 @@
 //! From a folder of weights to something that answers.
 
 use crate::generate::Generate;
-use crate::memory::{DoesNotFit, MemoryPlan};
+use crate::memory::{DoesNotFit, MemoryPlan, MemoryWish, PoolPlan};
 use crate::origin::Origin;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use vastrelay_engine::cpu::{CpuSettings, Precision};
-use vastrelay_engine::{Engine, Executor, Limits};
+use vastrelay_engine::{Engine, Executor, Limits, PoolLimits};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::{ChatTemplate, TextError, Tokenizer};
@@ -27,6 +27,8 @@ pub struct ReplicaSettings {
     pub prefill_chunk: Option<usize>,
     /// Cores of its own.
     pub cores: usize,
+    /// Shards that it is divided into, each with its own part of the weights, KV memory and cores.
+    pub split: usize,
     /// Fraction of the device's memory it may take.
     pub memory_share: f64,
     /// KV pages; as many as fit and are of use when absent.
@@ -59,6 +61,8 @@ pub struct Replica {
     pub instructions: &'static str,
     /// Cores of its own.
     pub cores: usize,
+    /// Shards that it is divided into.
+    pub split: usize,
     /// What its matrices are computed in.
     pub weights: String,
 }
@@ -106,18 +110,18 @@ impl Replica {
         let (tokenizer, template) = texts(folder)?;
         let defaults = GenerationDefaults::open(folder)?;
         let budget = (settings.device_memory as f64 * settings.memory_share) as usize;
-        let memory = MemoryPlan::new(
-            &description,
-            origin.weight_bytes(&description, settings.weights),
-            settings.device_memory,
+        let wish = MemoryWish {
+            weights: origin.weight_bytes(&description, settings.weights, settings.split),
+            device: settings.device_memory,
             budget,
-            settings.width,
-            settings.step_budget,
+            split: settings.split,
+            width: settings.width,
+            step_budget: settings.step_budget,
             context,
-            settings.pages,
+            pages: settings.pages,
             kv,
-        )
-        .map_err(|source| LoadError::Memory {
+        };
+        let memory = MemoryPlan::new(&description, wish).map_err(|source| LoadError::Memory {
             folder: folder.to_owned(),
             source,
         })?;
@@ -127,7 +131,8 @@ impl Replica {
             cores: settings.cores,
             context,
             step_tokens: settings.step_budget,
-            pages: memory.pages,
+            split: settings.split,
+            pages: memory.pools.iter().map(|pool| pool.pages).collect(),
             weights: settings.weights,
             kv,
         };
@@ -141,9 +146,8 @@ impl Replica {
             step_budget: settings.step_budget,
             context,
             queue_depth: settings.queue_depth,
-            pages: memory.pages,
+            pools: memory.pools.iter().map(limits_of).collect(),
             prefill_chunk: settings.prefill_chunk,
-            window: description.widest_window(),
         };
         let build = format!(
             "{} {} {} {}",
@@ -163,8 +167,16 @@ impl Replica {
             memory,
             instructions: isa.name(),
             cores: settings.cores,
+            split: settings.split,
             weights: origin.precision_name(settings.weights),
         })
+    }
+}
+
+fn limits_of(pool: &PoolPlan) -> PoolLimits {
+    PoolLimits {
+        pages: pool.pages,
+        window: pool.sight.window,
     }
 }
 
@@ -219,6 +231,15 @@ fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Result<usize, 
     }
     if settings.cores == 0 {
         return refuse("0 cores compute nothing; 1 or more works".into());
+    }
+    model
+        .check_split(settings.split)
+        .map_err(|error| LoadError::Setting(error.to_string()))?;
+    if settings.cores < settings.split {
+        let ReplicaSettings { cores, split, .. } = settings;
+        return refuse(format!(
+            "a split of {split} needs a core for each shard and has {cores}; {split} cores or more would work"
+        ));
     }
     Ok(context)
 }

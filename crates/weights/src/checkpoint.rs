@@ -4,6 +4,7 @@ use crate::blocks::BlockType;
 use crate::error::WeightsError;
 use crate::gguf::{Gguf, Rows};
 use crate::groups::GroupWeights;
+use crate::matrix::Matrix;
 use crate::scheme::{PARTS, Packed, Scheme, e4m3};
 use half::{bf16, f16};
 use memmap2::Mmap;
@@ -94,24 +95,6 @@ pub enum Kind {
         /// Whether groups have minima.
         minima: bool,
     },
-}
-
-/// A matrix, as it is stored.
-pub enum Matrix<'a> {
-    /// Floats.
-    Floats(Tensor<'a>),
-    /// Small numbers with scales.
-    Groups(GroupWeights),
-}
-
-impl Matrix<'_> {
-    /// Returns the values as `f32`.
-    pub fn to_f32(&self) -> Vec<f32> {
-        match self {
-            Matrix::Floats(tensor) => tensor.to_f32(),
-            Matrix::Groups(groups) => groups.values(),
-        }
-    }
 }
 
 #[derive(Deserialize)]

@@ -78,6 +78,15 @@ pub struct ModelDescription {
     pub experts: Option<Experts>,
 }
 
+/// Layers that see equally far: what one of them does not look at any more, none of them does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Sight {
+    /// How many tokens they see, a token's own included; all where there is no window.
+    pub window: Option<usize>,
+    /// How many layers.
+    pub layers: usize,
+}
+
 /// Experts that share a layer's MLP ("Outrageously Large Neural Networks: The Sparsely-Gated Mixture-of-Experts Layer",
 /// Shazeer et al., 2017).
 #[derive(Clone, Debug, PartialEq)]
@@ -198,14 +207,27 @@ impl ModelDescription {
         self.experts.as_ref().filter(|experts| experts.layers[layer])
     }
 
-    /// Returns how many tokens a sequence's KV memory has to hold for its next one, where no layer sees all.
-    pub fn widest_window(&self) -> Option<usize> {
+    /// Returns the kinds of layers by how far they see, the farthest first.
+    pub fn sights(&self) -> Vec<Sight> {
+        let mut windows = self.windows.clone();
+        windows.sort_by_key(|window| std::cmp::Reverse(window.unwrap_or(usize::MAX)));
+        windows.dedup();
+        let layers = |window| self.windows.iter().filter(|other| **other == window).count();
+        let sight = |window| Sight {
+            window,
+            layers: layers(window),
+        };
+        windows.into_iter().map(sight).collect()
+    }
+
+    /// Returns which of the [`ModelDescription::sights`] each layer has.
+    pub fn sight_of_layers(&self) -> Vec<usize> {
+        let sights = self.sights();
+        let of = |window: &Option<usize>| sights.iter().position(|sight| sight.window == *window);
         self.windows
             .iter()
-            .copied()
-            .collect::<Option<Vec<usize>>>()?
-            .into_iter()
-            .max()
+            .map(|window| of(window).expect("each window is a sight"))
+            .collect()
     }
 
     /// Returns the number of parameters.

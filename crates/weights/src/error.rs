@@ -60,6 +60,9 @@ pub enum WeightsError {
         /// What would work.
         wanted: String,
     },
+    /// The model cannot be divided as asked for.
+    #[error(transparent)]
+    Split(#[from] crate::split::SplitError),
     /// A tensor that the model needs is not there.
     #[error("tensor `{name}` is missing from {folder}")]
     Missing {

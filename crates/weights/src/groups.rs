@@ -1,6 +1,8 @@
 //! Weights as small whole numbers that share scales in groups: taken from a checkpoint as they are, or rounded to.
 
-use vastrelay_kernels::groups::{Bits, Groups};
+use crate::matrix::cut;
+use std::ops::Range;
+use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups};
 
 /// A matrix whose weights are scale · (number − offset), or scale · number + minimum where there are minima.
 #[derive(Clone, Debug, PartialEq)]
@@ -68,6 +70,45 @@ impl GroupWeights {
         }
     }
 
+    /// Returns some rows, and of these some columns. Groups that this cuts apart become smaller ones with the same scales; nothing
+    /// is returned where they would be of no whole multiple of eight, which kernels want.
+    pub(crate) fn part(&self, rows: &[Range<usize>], columns: Range<usize>) -> Option<GroupWeights> {
+        let group = gcd(self.group, columns.start);
+        if !group.is_multiple_of(8) {
+            return None;
+        }
+        let groups = self.inputs.div_ceil(self.group);
+        let of_groups = |values: &[f32]| {
+            let rows = rows.iter().cloned().flatten();
+            rows.flat_map(|row| {
+                let starts = columns.clone().step_by(group);
+                starts.map(move |start| values[row * groups + start / self.group])
+            })
+            .collect()
+        };
+        Some(GroupWeights {
+            inputs: columns.len(),
+            bits: self.bits,
+            group,
+            numbers: cut(&self.numbers, self.inputs, rows, &columns),
+            scales: of_groups(&self.scales),
+            minima: self.minima.as_deref().map(of_groups),
+        })
+    }
+
+    /// Returns what was packed into a matrix.
+    pub fn of_packed(packed: &GroupMatrix) -> GroupWeights {
+        let (numbers, scales, minima) = packed.unpack();
+        GroupWeights {
+            inputs: packed.inputs(),
+            bits: packed.bits(),
+            group: packed.group(),
+            numbers,
+            scales,
+            minima,
+        }
+    }
+
     /// Returns the weights.
     pub fn values(&self) -> Vec<f32> {
         let groups = self.inputs.div_ceil(self.group);
@@ -100,6 +141,10 @@ impl GroupWeights {
             minima: self.minima.as_deref(),
         }
     }
+}
+
+fn gcd(a: usize, b: usize) -> usize {
+    if b == 0 { a } else { gcd(b, a % b) }
 }
 
 /// Returns the scale and the minimum of a group that is to be rounded; both are zero or more than nothing in half precision.

@@ -8,6 +8,8 @@
 //! | [`compensated`] | how is a matrix rounded with an eye on its inputs? |
 //! | [`scheme`] | how does a checkpoint store its matrices in fewer bits? |
 //! | [`build`] | how does a converted model lie on disk, ready for the kernels? |
+//! | [`matrix`] | what is a matrix, and what are parts of it? |
+//! | [`split`] | how is a model divided over several devices? |
 //! | [`checkpoint`] | which tensors are there, and what are their bytes? |
 //! | [`description`] | what model do they make up, and can it be run? |
 //! | [`rope`] | at which frequencies do its positions turn? |
@@ -25,14 +27,18 @@ pub mod error;
 pub mod generation;
 pub mod gguf;
 pub mod groups;
+pub mod matrix;
 pub mod rope;
 pub mod scheme;
+pub mod split;
 
 pub use build::Build;
-pub use checkpoint::{Checkpoint, Matrix, Tensor};
+pub use checkpoint::{Checkpoint, Tensor};
 pub use description::ModelDescription;
 pub use error::WeightsError;
 pub use generation::GenerationDefaults;
 pub use gguf::Gguf;
 pub use groups::GroupWeights;
+pub use matrix::Matrix;
 pub use scheme::Scheme;
+pub use split::{Shard, SplitError};

@@ -30,6 +30,8 @@ pub struct ModelStatus {
     pub instructions: String,
     /// Cores it owns.
     pub cores: usize,
+    /// Shards that it is divided into.
+    pub split: usize,
     /// What its weights are computed in, such as `as-stored`, `bf16` or `int4, groups of 64`.
     pub weights: String,
     /// How keys and values are kept: `f32`, `bf16` or `int8`.
@@ -216,17 +218,32 @@ pub struct LiveSteps {
     pub steps: Vec<Step>,
 }
 
+/// KV pages that some of a model's layers share.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct PoolStatus {
+    /// How many tokens these layers see; absent where they see all.
+    pub window: Option<usize>,
+    /// How many layers.
+    pub layers: usize,
+    /// Bytes of one page in them.
+    pub page: usize,
+    /// How many pages.
+    pub pages: usize,
+}
+
 /// Memory by owner, in bytes.
 #[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct MemoryStatus {
     /// Packed weights.
     pub weights: usize,
-    /// The KV pool.
+    /// The KV pools.
     pub kv_pool: usize,
-    /// One page of it.
+    /// One page in all layers.
     pub page: usize,
     /// Tokens in a page.
     pub page_tokens: usize,
+    /// The pools, one for all layers that see equally far; those that see farthest come first.
+    pub pools: Vec<PoolStatus>,
     /// Activations and tables.
     pub workspace: usize,
     /// What the replica may take in all.

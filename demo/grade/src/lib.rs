@@ -135,6 +135,7 @@ pub fn load(folder: &Path) -> Result<Replica> {
         queue_depth: 1000,
         prefill_chunk: None,
         cores: std::thread::available_parallelism().map_or(1, usize::from),
+        split: 1,
         memory_share: 1.0,
         pages: None,
         device_memory: 2 << 30,

@@ -6,6 +6,7 @@ use crate::output::{json, line};
 use crate::start::device_memory;
 use serde::Serialize;
 use std::path::Path;
+use vastrelay_serving::memory::MemoryWish;
 use vastrelay_serving::memory::{bytes, grouped};
 use vastrelay_serving::replica::texts;
 use vastrelay_serving::{KvPrecision, MemoryPlan, Origin};
@@ -28,6 +29,8 @@ struct Inspection {
     context: usize,
     vocabulary: usize,
     tied_head: bool,
+    /// The numbers of shards that it can be divided into.
+    splits: Vec<usize>,
     stored: Vec<StoredType>,
     stored_bytes: usize,
     /// Once it runs, in the precision that was asked for.
@@ -95,11 +98,12 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
             model.problems(checkpoint),
         ),
     };
+    model.check_split(options.split).map_err(Failure::usage)?;
     let (tokenizer, template) = texts(path).map_err(Failure::failed)?;
     let ends = GenerationDefaults::open(path).map_err(Failure::failed)?.end_ids;
     let weights = options.precision.weights()?;
     let kv = options.precision.kv.map_or(origin.usual_kv(), Into::into);
-    let loaded_bytes = origin.weight_bytes(&model, weights);
+    let loaded_bytes = origin.weight_bytes(&model, weights, options.split);
     let stored = types
         .into_iter()
         .map(|(name, (tensors, bytes))| StoredType { name, tensors, bytes });
@@ -121,6 +125,7 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
         context: model.context,
         vocabulary: model.vocabulary,
         tied_head: model.tied_head,
+        splits: model.splits(),
         stored: stored.collect(),
         stored_bytes,
         loaded_bytes,
@@ -136,17 +141,18 @@ fn fit(options: &ModelInspectOptions, model: &ModelDescription, weights: usize, 
     let device = device_memory();
     let budget = (device as f64 * options.memory_share) as usize;
     let context = options.context.unwrap_or(model.context).min(model.context);
-    let plan = MemoryPlan::new(
-        model,
+    let wish = MemoryWish {
         weights,
         device,
         budget,
-        options.width,
-        options.step_budget,
+        split: options.split,
+        width: options.width,
+        step_budget: options.step_budget,
         context,
-        None,
+        pages: None,
         kv,
-    );
+    };
+    let plan = MemoryPlan::new(model, wish);
     match plan {
         Ok(plan) => Fit {
             fits: true,
@@ -202,6 +208,16 @@ fn print(found: &Inspection) {
             "{} of width {}, {} heads of {}, {} for keys and values, {head}",
             found.layers, found.width, found.heads, found.head_dim, found.kv_heads
         ),
+    );
+    row(
+        "splits",
+        match found.splits.as_slice() {
+            [_] => "into 1 only: no other number divides its heads and widths".into(),
+            splits => {
+                let splits: Vec<String> = splits.iter().map(usize::to_string).collect();
+                format!("into {} shards", splits.join(", "))
+            }
+        },
     );
     row("context", format!("{} tokens", grouped(found.context)));
     row(

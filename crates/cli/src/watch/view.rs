@@ -1,6 +1,6 @@
 //! The picture: for each model how full its batch and its memory are, and how the last two minutes went.
 
-use crate::output::{ago, duration};
+use crate::output::{ago, duration, shards};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
@@ -121,8 +121,12 @@ impl Past {
 
 fn draw_model(frame: &mut Frame<'_>, place: Rect, model: &ModelStatus, past: &Past) {
     let title = format!(
-        " {}  {} × {} {} ",
-        model.name, model.cores, model.device, model.instructions
+        " {}  {} × {} {}{} ",
+        model.name,
+        model.cores,
+        model.device,
+        model.instructions,
+        shards(model.split)
     );
     let block = Block::new().borders(Borders::TOP).title(title);
     let inside = block.inner(place);

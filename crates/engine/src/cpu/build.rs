@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_weights::build::{Facts, VERSION, Written};
-use vastrelay_weights::{Build, Checkpoint, ModelDescription, WeightsError};
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, Shard, WeightsError};
 
 /// What is to be built.
 #[derive(Clone, Debug)]
@@ -34,7 +34,7 @@ pub fn build(
     rounded: &Rounded,
     folder: &Path,
 ) -> Result<(), WeightsError> {
-    let model = Model::of_checkpoint(checkpoint, description, order.weights, rounded, 1)?;
+    let model = Model::of_checkpoint(checkpoint, description, order.weights, rounded, 1, Shard::WHOLE)?;
     let mut tensors = BTreeMap::new();
     let mut matrices = BTreeMap::new();
     for matrix in model.matrices() {

@@ -1,16 +1,17 @@
 //! Rounding a model's matrices with an eye on what they are multiplied with.
 
+use super::exchange::Exchange;
 use super::forward::Forward;
 use super::model::{Model, Rounded};
-use super::{CpuSettings, shape};
+use super::{CpuSettings, layer_pages};
 use crate::executor::{Row, StepBatch, Want};
 use std::collections::BTreeMap;
-use vastrelay_kernels::attention::{LayerPages, PAGE_TOKENS};
+use vastrelay_kernels::attention::PAGE_TOKENS;
 use vastrelay_kernels::groups::Bits;
 use vastrelay_kernels::matmul::Dense;
 use vastrelay_kernels::{Isa, PackedMatrix, Pool, Write};
 use vastrelay_weights::compensated::Compensation;
-use vastrelay_weights::{Checkpoint, ModelDescription, WeightsError};
+use vastrelay_weights::{Checkpoint, ModelDescription, Shard, WeightsError};
 
 /// Sums of products of all pairs of inputs, for each matrix that was applied.
 #[derive(Default)]
@@ -78,16 +79,19 @@ pub fn calibrate(
         settings.weights,
         &Rounded::new(),
         settings.context,
+        Shard::WHOLE,
     )?;
-    let layers = (0..description.layers)
-        .map(|layer| LayerPages::new(settings.pages, shape(description, layer), settings.kv))
-        .collect();
-    let mut forward = Forward::new(model, layers, settings.isa, Pool::new(settings.cores));
+    let layers = layer_pages(description, &settings);
+    let mut forward = Forward::new(
+        model,
+        layers,
+        settings.isa,
+        Pool::new(settings.cores),
+        Exchange::alone(),
+    );
     forward.gather(Some(Grams::default()));
-    let window = settings
-        .step_tokens
-        .min(settings.pages * PAGE_TOKENS)
-        .min(settings.context);
+    let pages = settings.pages.iter().min().copied().unwrap_or(0);
+    let window = settings.step_tokens.min(pages * PAGE_TOKENS).min(settings.context);
     let mut read = 0;
     for piece in texts.iter().flat_map(|text| text.chunks(window)) {
         forward.step(&StepBatch {
@@ -96,7 +100,7 @@ pub fn calibrate(
                 tokens: piece.to_vec(),
                 drafts: 0,
                 start: 0,
-                pages: (0..settings.pages as u32).collect(),
+                pages: vec![(0..pages as u32).collect(); settings.pages.len()],
                 want: Want::Nothing,
             }],
         });

@@ -1,6 +1,7 @@
 //! One pass of the model over a batch.
 
 use super::calibrate::Grams;
+use super::exchange::Exchange;
 use super::experts::ExpertSpace;
 use super::model::{GatedMlp, Linear, Mlp, Model};
 use super::weights::Scratch;
@@ -19,8 +20,11 @@ use vastrelay_weights::description::Activation;
 pub(super) struct Forward {
     model: Model,
     layers: Vec<LayerPages>,
+    /// Which pool each layer's pages are of.
+    pools: Vec<usize>,
     isa: Isa,
     pool: Pool,
+    exchange: Exchange,
     space: Workspace,
 }
 
@@ -40,16 +44,21 @@ struct Workspace {
     gated: Vec<f32>,
     scratch: Scratch,
     last: Vec<f32>,
+    /// Of the whole vocabulary, on the first shard.
     logits: Vec<f32>,
+    /// Of the shard's part, where there are several.
+    own_logits: Vec<f32>,
 }
 
 impl Forward {
-    pub fn new(model: Model, layers: Vec<LayerPages>, isa: Isa, pool: Pool) -> Forward {
+    pub fn new(model: Model, layers: Vec<LayerPages>, isa: Isa, pool: Pool, exchange: Exchange) -> Forward {
         Forward {
+            pools: model.description.sight_of_layers(),
             model,
             layers,
             isa,
             pool,
+            exchange,
             space: Workspace::default(),
         }
     }
@@ -71,30 +80,32 @@ impl Forward {
         tokens * row * size_of::<f32>()
     }
 
-    /// Computes a step.
+    /// Lets the other shards know that this one has failed.
+    pub fn fail(&self) {
+        self.exchange.fail();
+    }
+
+    /// Computes a step; only the first shard has its result.
     pub fn step(&mut self, batch: &StepBatch) -> StepResult {
-        for (from, to) in &batch.copies {
-            self.layers.iter_mut().for_each(|layer| layer.copy(*from, *to));
+        for copy in &batch.copies {
+            let layers = self.layers.iter_mut().zip(&self.pools);
+            let layers = layers.filter(|(_, pool)| **pool == copy.pool);
+            layers.for_each(|(layer, _)| layer.copy(copy.from, copy.to));
         }
         let tokens: Vec<u32> = batch.rows.iter().flat_map(|row| row.tokens.iter().copied()).collect();
-        let places: Vec<attention::Row<'_>> = batch
-            .rows
-            .iter()
-            .flat_map(|row| {
-                (row.start..row.start + row.tokens.len()).map(|position| attention::Row {
-                    position,
-                    pages: &row.pages,
-                })
-            })
-            .collect();
+        let pools = self.pools.iter().max().map_or(0, |last| last + 1);
+        let places: Vec<Vec<attention::Row<'_>>> = (0..pools).map(|pool| places(&batch.rows, pool)).collect();
         self.embed(&tokens);
         for layer in 0..self.layers.len() {
-            self.attention_block(layer, &places);
+            self.attention_block(layer, &places[self.pools[layer]]);
             self.mlp_block(layer);
         }
         let wanted = wanted_positions(&batch.rows);
         self.head(&wanted);
-        let vocabulary = self.model.description.vocabulary;
+        let vocabulary = self.model.vocabulary;
+        if self.model.shard.index > 0 {
+            return StepResult::default();
+        }
         let mut logits = self.space.logits[..wanted.len() * vocabulary].chunks_exact_mut(vocabulary);
         let rows = batch.rows.iter().map(|row| finish_row(row, &mut logits)).collect();
         StepResult { rows }
@@ -106,6 +117,7 @@ impl Forward {
         for (token, row) in tokens.iter().zip(self.space.stream.chunks_exact_mut(width)) {
             self.model.embed(*token, row);
         }
+        self.exchange.sum(&mut self.space.stream);
     }
 
     fn attention_block(&mut self, index: usize, places: &[attention::Row<'_>]) {
@@ -114,7 +126,9 @@ impl Forward {
             layers,
             isa,
             pool,
+            exchange,
             space,
+            ..
         } = self;
         let (isa, description, layer) = (*isa, &model.description, &model.layers[index]);
         let q_width = description.heads * description.head_dim;
@@ -162,7 +176,7 @@ impl Forward {
         space.mixed.resize(count * q_width, 0.0);
         layers[index].attend(isa, pool, places, &space.queries, &mut space.mixed);
         let after = layer.after_norms.as_ref().map(|(attention, _)| attention.as_slice());
-        if after.is_none() && description.residual_scale == 1.0 {
+        if adds_at_once(model, after) {
             return apply(
                 &layer.output,
                 isa,
@@ -183,6 +197,7 @@ impl Forward {
             &mut space.branch,
             Write::Replace,
         );
+        exchange.sum(&mut space.branch);
         add_branch(isa, description, after, space);
     }
 
@@ -191,6 +206,7 @@ impl Forward {
             model,
             isa,
             pool,
+            exchange,
             space,
             ..
         } = self;
@@ -219,7 +235,7 @@ impl Forward {
             ..
         } = space;
         match &layer.mlp {
-            Mlp::One(mlp) if after.is_none() && description.residual_scale == 1.0 => {
+            Mlp::One(mlp) if adds_at_once(model, after) => {
                 return gate.apply(mlp, normed, scratch, gate_up, gated, stream, Write::Add);
             }
             Mlp::One(mlp) => {
@@ -245,6 +261,7 @@ impl Forward {
                 }
             }
         }
+        exchange.sum(&mut space.branch);
         add_branch(isa, description, after, space);
     }
 
@@ -254,6 +271,7 @@ impl Forward {
             model,
             isa,
             pool,
+            exchange,
             space,
             ..
         } = self;
@@ -269,27 +287,40 @@ impl Forward {
         let normed = &mut space.normed[..count * width];
         rms_norm(*isa, &space.last, &model.norm, model.description.norm_epsilon, normed);
         let needed = count * model.description.vocabulary;
-        space.logits.resize(space.logits.len().max(needed), 0.0);
-        model.head.apply(
-            *isa,
-            pool,
-            &mut space.scratch,
-            normed,
-            &mut space.logits[..needed],
-            Write::Replace,
-        );
+        let split = model.shard.of > 1;
+        let logits = if split {
+            &mut space.own_logits
+        } else {
+            &mut space.logits
+        };
+        logits.resize(logits.len().max(needed), 0.0);
+        let logits = &mut logits[..needed];
+        model
+            .head
+            .apply(*isa, pool, &mut space.scratch, normed, logits, Write::Replace);
         let ModelDescription {
             logit_scale, logit_cap, ..
         } = model.description;
         if logit_scale != 1.0 {
-            space.logits[..needed]
-                .iter_mut()
-                .for_each(|logit| *logit *= logit_scale);
+            logits.iter_mut().for_each(|logit| *logit *= logit_scale);
         }
         if let Some(cap) = logit_cap {
-            soft_cap(*isa, cap, &mut space.logits[..needed]);
+            soft_cap(*isa, cap, logits);
+        }
+        if split {
+            let (vocabulary, rows) = (model.vocabulary, &space.own_logits[..needed]);
+            let whole = if model.shard.index == 0 { count * vocabulary } else { 0 };
+            space.logits.resize(space.logits.len().max(whole), 0.0);
+            exchange.gather(rows, &mut space.logits[..whole], vocabulary, |shard| {
+                shard.range(vocabulary)
+            });
         }
     }
+}
+
+/// Returns whether attention and MLP add to the stream what they give as it is, so that it need not lie beside it first.
+fn adds_at_once(model: &Model, after: Option<&[f32]>) -> bool {
+    after.is_none() && model.description.residual_scale == 1.0 && model.shard.of == 1
 }
 
 /// Adds the branch to the stream, normed and scaled as the family has it.
@@ -342,6 +373,20 @@ fn apply(linear: &Linear, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: &[f32
             row.iter_mut().zip(bias).for_each(|(out, bias)| *out += bias);
         }
     }
+}
+
+/// Returns where each token of the step stands and where its sequence's keys and values are in a pool.
+fn places(rows: &[Row], pool: usize) -> Vec<attention::Row<'_>> {
+    let place = |row| {
+        let Row {
+            start, tokens, pages, ..
+        }: &Row = row;
+        (*start..start + tokens.len()).map(|position| attention::Row {
+            position,
+            pages: &pages[pool],
+        })
+    };
+    rows.iter().flat_map(place).collect()
 }
 
 /// Returns which tokens of the step need logits: the last of each row that wants them, and one for each of its drafts.

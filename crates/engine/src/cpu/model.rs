@@ -1,15 +1,20 @@
 //! The weights of a model, packed for the kernels.
 
-use super::weights::{Joined, Precision};
+use super::weights::{Joined, Precision, cut};
 use std::collections::HashMap;
+use std::ops::Range;
 use vastrelay_kernels::rotary::RotaryTable;
 use vastrelay_weights::description::Experts;
 use vastrelay_weights::rope::Rotary;
-use vastrelay_weights::{Build, Checkpoint, GroupWeights, Matrix, ModelDescription, WeightsError};
+use vastrelay_weights::{Build, Checkpoint, GroupWeights, Matrix, ModelDescription, Shard, WeightsError};
 
-/// All weights, in the precision they execute in.
+/// All weights of a shard, in the precision they execute in.
 pub(super) struct Model {
+    /// What the shard computes; the same as the whole model where there is one shard.
     pub description: ModelDescription,
+    pub shard: Shard,
+    /// Tokens of the whole model.
+    pub vocabulary: usize,
     pub embedding: Embedding,
     pub layers: Vec<Layer>,
     pub norm: Vec<f32>,
@@ -73,6 +78,7 @@ impl Model {
         precision: Precision,
         rounded: &Rounded,
         context: usize,
+        shard: Shard,
     ) -> Result<Model, WeightsError> {
         model.check(checkpoint)?;
         let origin = Origin::Checkpoint {
@@ -80,25 +86,31 @@ impl Model {
             precision,
             rounded,
         };
-        Model::open(origin, model, context)
+        Model::open(origin, model, context, shard)
     }
 
-    /// Takes a build's matrices as they lie.
+    /// Takes a build's matrices as they lie, or a shard's parts of them.
     ///
     /// # Errors
     /// When it does not hold what the description says.
-    pub fn of_build(build: &Build, model: &ModelDescription, context: usize) -> Result<Model, WeightsError> {
-        Model::open(Origin::Build(build), model, context)
+    pub fn of_build(
+        build: &Build,
+        model: &ModelDescription,
+        context: usize,
+        shard: Shard,
+    ) -> Result<Model, WeightsError> {
+        Model::open(Origin::Build(build), model, context, shard)
     }
 
-    fn open(origin: Origin<'_>, model: &ModelDescription, context: usize) -> Result<Model, WeightsError> {
-        let source = Source { origin, model };
-        let d = model.width;
+    fn open(origin: Origin<'_>, model: &ModelDescription, context: usize, shard: Shard) -> Result<Model, WeightsError> {
+        let source = Source { origin, model, shard };
+        let d = Side::whole(model.width);
         let layers = (0..model.layers)
             .map(|index| source.layer(index))
             .collect::<Result<Vec<Layer>, WeightsError>>()?;
         let higher = source.higher();
-        let table = |at: &str, name: &str| higher.joined(at, &[(name, model.vocabulary)], d);
+        let tokens = Side::of(model.vocabulary, shard.range(model.vocabulary));
+        let table = |at: &str, name: &str| higher.joined(at, &[(name, tokens.clone())], &d);
         let (embedding, head) = if model.tied_head {
             (Embedding::Tied, table("model", "embed_tokens")?)
         } else {
@@ -111,11 +123,13 @@ impl Model {
         Ok(Model {
             embedding,
             layers,
-            norm: source.norm("model.norm.weight", d)?,
+            norm: source.norm("model.norm.weight", model.width)?,
             head,
             rotary: turns(&model.rotary),
             local_rotary: model.local_rotary.as_ref().map(turns),
-            description: model.clone(),
+            description: model.of_shard(shard),
+            shard,
+            vocabulary: model.vocabulary,
         })
     }
 
@@ -146,19 +160,23 @@ impl Model {
         }
     }
 
-    /// Copies the vector of a token into `row`.
+    /// Copies the vector of a token into `row`, or zeros where another shard has it.
     pub fn embed(&self, token: u32, row: &mut [f32]) {
-        self.look_up(token, row);
+        let mine = self.shard.range(self.vocabulary);
+        if !mine.contains(&(token as usize)) {
+            return row.fill(0.0);
+        }
+        self.look_up(token as usize - mine.start, row);
         let scale = self.description.embedding_scale;
         if scale != 1.0 {
             row.iter_mut().for_each(|x| *x *= scale);
         }
     }
 
-    fn look_up(&self, token: u32, row: &mut [f32]) {
+    fn look_up(&self, at: usize, row: &mut [f32]) {
         match &self.embedding {
-            Embedding::Tied => self.head.read_row(token as usize, row),
-            Embedding::Own(table) => table.read_row(token as usize, row),
+            Embedding::Tied => self.head.read_row(at, row),
+            Embedding::Own(table) => table.read_row(at, row),
         }
     }
 
@@ -206,6 +224,44 @@ enum Origin<'a> {
 struct Source<'a> {
     origin: Origin<'a>,
     model: &'a ModelDescription,
+    shard: Shard,
+}
+
+/// Inputs or outputs of a matrix, and those of them that the shard has.
+#[derive(Clone)]
+struct Side {
+    len: usize,
+    mine: Vec<Range<usize>>,
+}
+
+impl Side {
+    fn whole(len: usize) -> Side {
+        Side::of(len, 0..len)
+    }
+
+    fn of(len: usize, mine: Range<usize>) -> Side {
+        Side { len, mine: vec![mine] }
+    }
+
+    /// Returns several in one.
+    fn together(sides: &[Side]) -> Side {
+        let mut together = Side {
+            len: 0,
+            mine: Vec::new(),
+        };
+        for side in sides {
+            let from = together.len;
+            together
+                .mine
+                .extend(side.mine.iter().map(|range| range.start + from..range.end + from));
+            together.len += side.len;
+        }
+        together
+    }
+
+    fn mine(&self) -> usize {
+        self.mine.iter().map(Range::len).sum()
+    }
 }
 
 impl Source<'_> {
@@ -233,34 +289,49 @@ impl Source<'_> {
         }
     }
 
-    /// Reads matrices that share their inputs.
-    fn joined(&self, at: &str, parts: &[(&str, usize)], inputs: usize) -> Result<Joined, WeightsError> {
+    /// Reads what the shard has of matrices that share their inputs.
+    fn joined(&self, at: &str, parts: &[(&str, Side)], inputs: &Side) -> Result<Joined, WeightsError> {
         let stem = |name: &str| match at {
             "" => name.to_owned(),
             at => format!("{at}.{name}"),
         };
         let names: Vec<&str> = parts.iter().map(|(name, _)| *name).collect();
         let name = stem(&names.join("+"));
+        let sides: Vec<Side> = parts.iter().map(|(_, side)| side.clone()).collect();
+        let outputs = Side::together(&sides);
+        let columns = inputs.mine[0].clone();
         match self.origin {
             Origin::Checkpoint {
                 checkpoint,
                 precision,
                 rounded,
             } => {
-                let matrix = |(name, outputs): &(&str, usize)| {
+                let matrix = |(name, side): &(&str, Side)| {
                     let name = format!("{}.weight", stem(name));
                     match rounded.get(&name) {
                         Some(groups) => Ok(Matrix::Groups(groups.clone())),
-                        None => checkpoint.matrix(&name, &[*outputs, inputs]),
+                        None => checkpoint.matrix(&name, &[side.len, inputs.len]),
                     }
                 };
-                let matrices = parts
+                let mut matrices = parts
                     .iter()
                     .map(matrix)
                     .collect::<Result<Vec<Matrix<'_>>, WeightsError>>()?;
-                Ok(Joined::pack(name, matrices, inputs, precision))
+                if self.shard.of > 1 {
+                    let heights: Vec<usize> = sides.iter().map(|side| side.len).collect();
+                    matrices = cut(&matrices, &heights, inputs.len, &outputs.mine, &columns);
+                }
+                Ok(Joined::pack(name, matrices, inputs.mine(), precision))
             }
-            Origin::Build(build) => Joined::read(name, build, inputs, parts.iter().map(|(_, outputs)| outputs).sum()),
+            Origin::Build(build) => {
+                let whole = Joined::read(name.clone(), build, inputs.len, outputs.len)?;
+                if self.shard.of == 1 {
+                    return Ok(whole);
+                }
+                let (matrices, heights) = whole.unpack();
+                let parts = cut(&matrices, &heights, inputs.len, &outputs.mine, &columns);
+                Ok(Joined::pack(name, parts, inputs.mine(), Precision::AsStored))
+            }
         }
     }
 
@@ -274,16 +345,23 @@ impl Source<'_> {
     }
 
     fn layer(&self, index: usize) -> Result<Layer, WeightsError> {
-        let model = self.model;
-        let d = model.width;
-        let (q, kv) = (model.heads * model.head_dim, model.kv_heads * model.head_dim);
+        let (model, shard) = (self.model, self.shard);
+        let d = Side::whole(model.width);
+        let of_heads = |heads: usize, mine: Range<usize>| {
+            Side::of(
+                heads * model.head_dim,
+                mine.start * model.head_dim..mine.end * model.head_dim,
+            )
+        };
+        let q = of_heads(model.heads, shard.range(model.heads));
+        let kv = of_heads(model.kv_heads, shard.kv_heads(model.kv_heads));
         let at = format!("model.layers.{index}");
-        let norm = |name: &str| self.norm(&format!("{at}.{name}.weight"), d);
+        let norm = |name: &str| self.norm(&format!("{at}.{name}.weight"), model.width);
         let head_norm = |which: &str| self.norm(&format!("{at}.self_attn.{which}_norm.weight"), model.head_dim);
         let qkv = if model.fused {
-            vec![("qkv_proj", q + 2 * kv)]
+            vec![("qkv_proj", Side::together(&[q.clone(), kv.clone(), kv]))]
         } else {
-            vec![("q_proj", q), ("k_proj", kv), ("v_proj", kv)]
+            vec![("q_proj", q.clone()), ("k_proj", kv.clone()), ("v_proj", kv)]
         };
         let names = model.norms();
         Ok(Layer {
@@ -293,12 +371,12 @@ impl Source<'_> {
                 [_, _, attention, mlp] => Some((norm(attention)?, norm(mlp)?)),
                 _ => None,
             },
-            qkv: self.linear(&format!("{at}.self_attn"), &qkv, d, model.attention_bias)?,
+            qkv: self.linear(&format!("{at}.self_attn"), &qkv, &d, model.attention_bias)?,
             head_norms: match model.head_norm {
                 true => Some((head_norm("q")?, head_norm("k")?)),
                 false => None,
             },
-            output: self.linear(&format!("{at}.self_attn"), &[("o_proj", d)], q, model.output_bias)?,
+            output: self.back(&format!("{at}.self_attn"), "o_proj", &q, model.output_bias)?,
             mlp: match model.experts_of(index) {
                 Some(experts) => self.experts(&at, experts)?,
                 None if model.fused => {
@@ -315,9 +393,8 @@ impl Source<'_> {
     fn experts(&self, at: &str, experts: &Experts) -> Result<Mlp, WeightsError> {
         let block = format!("{at}.{}", experts.names.block);
         // Where tokens are sent is decided in the precision that is stored.
-        let router = self
-            .higher()
-            .joined(&block, &[("gate", experts.count)], self.model.width)?;
+        let gate = [("gate", Side::whole(experts.count))];
+        let router = self.higher().joined(&block, &gate, &Side::whole(self.model.width))?;
         let expert = |number| {
             self.gated(
                 &format!("{block}.experts.{number}"),
@@ -336,20 +413,29 @@ impl Source<'_> {
     /// Reads an MLP whose last tensor leads back to the stream and whose others lead from it.
     fn gated(&self, at: &str, names: &[&str], width: usize) -> Result<GatedMlp, WeightsError> {
         let (down, inner) = names.split_last().expect("an MLP has tensors");
-        let inner: Vec<(&str, usize)> = inner.iter().map(|name| (*name, 2 * width / inner.len())).collect();
-        let (d, biased) = (self.model.width, self.model.mlp_bias);
+        let (side, biased) = (Side::of(width, self.shard.range(width)), self.model.mlp_bias);
+        // Gate and up, in one tensor or in two.
+        let each = Side::together(&vec![side.clone(); 2 / inner.len()]);
+        let inner: Vec<(&str, Side)> = inner.iter().map(|name| (*name, each.clone())).collect();
         Ok(GatedMlp {
-            width,
-            gate_up: self.linear(at, &inner, d, biased)?,
-            down: self.linear(at, &[(down, d)], width, biased)?,
+            width: side.mine(),
+            gate_up: self.linear(at, &inner, &Side::whole(self.model.width), biased)?,
+            down: self.back(at, down, &side, biased)?,
         })
     }
 
-    fn linear(&self, at: &str, parts: &[(&str, usize)], inputs: usize, biased: bool) -> Result<Linear, WeightsError> {
+    /// Reads what leads from divided inputs back to the stream. Its bias is added once, by the first shard.
+    fn back(&self, at: &str, name: &str, inputs: &Side, biased: bool) -> Result<Linear, WeightsError> {
+        let parts = [(name, Side::whole(self.model.width))];
+        self.linear(at, &parts, inputs, biased && self.shard.index == 0)
+    }
+
+    fn linear(&self, at: &str, parts: &[(&str, Side)], inputs: &Side, biased: bool) -> Result<Linear, WeightsError> {
         let mut bias = Vec::new();
         if biased {
-            for (name, outputs) in parts {
-                bias.extend(self.vector(&format!("{at}.{name}.bias"), *outputs)?);
+            for (name, side) in parts {
+                let values = self.vector(&format!("{at}.{name}.bias"), side.len)?;
+                bias.extend(side.mine.iter().flat_map(|range| &values[range.clone()]));
             }
         }
         Ok(Linear {

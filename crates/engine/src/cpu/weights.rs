@@ -3,6 +3,7 @@
 use super::calibrate::Grams;
 use half::bf16;
 use std::collections::BTreeMap;
+use std::ops::Range;
 use std::str::FromStr;
 use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups, Parts, RoundedRows};
 use vastrelay_kernels::matmul::{Columns, Dense, Panels};
@@ -211,6 +212,22 @@ impl Weights {
             Weights::Groups(matrix) => matrix.read_row(output, row),
         }
     }
+
+    fn unpack(&self) -> Matrix<'static> {
+        match self {
+            Weights::Groups(matrix) => Matrix::Groups(GroupWeights::of_packed(matrix)),
+            Weights::Floats(matrix) => {
+                let mut values = vec![0.0; matrix.outputs() * matrix.inputs()];
+                for (output, row) in values.chunks_exact_mut(matrix.inputs()).enumerate() {
+                    matrix.read_row(output, row);
+                }
+                Matrix::Floats(match matrix.panels() {
+                    Dense::F32(_) => Tensor::F32(values.into()),
+                    Dense::Bf16(_) => Tensor::Bf16(values.into_iter().map(bf16::from_f32).collect()),
+                })
+            }
+        }
+    }
 }
 
 /// Matrices that share their inputs; their outputs lie side by side.
@@ -242,6 +259,14 @@ impl Joined {
             .map(|(part, facts)| Weights::read(&format!("{name}.{part}"), build, facts))
             .collect::<Result<Vec<Weights>, WeightsError>>()?;
         Ok(Joined { name, weights })
+    }
+
+    /// Returns the matrices as they were before they were packed, and how many outputs each has.
+    pub fn unpack(&self) -> (Vec<Matrix<'static>>, Vec<usize>) {
+        self.weights
+            .iter()
+            .map(|weights| (weights.unpack(), weights.outputs()))
+            .unzip()
     }
 
     /// Adds its memory to what is to be written; returns how it lies there.
@@ -317,6 +342,27 @@ impl Joined {
             columns.from += weights.outputs();
         }
     }
+}
+
+/// Returns the parts of matrices that lie one below the other: some of all their outputs, and of these some inputs.
+pub(super) fn cut(
+    matrices: &[Matrix<'_>],
+    heights: &[usize],
+    inputs: usize,
+    outputs: &[Range<usize>],
+    columns: &Range<usize>,
+) -> Vec<Matrix<'static>> {
+    let mut top = 0;
+    let mut parts = Vec::new();
+    for (matrix, height) in matrices.iter().zip(heights) {
+        let within = |range: &Range<usize>| range.start.max(top) - top..range.end.clamp(top, top + height) - top;
+        let mine: Vec<Range<usize>> = outputs.iter().map(within).filter(|range| !range.is_empty()).collect();
+        if !mine.is_empty() {
+            parts.push(matrix.part(inputs, &mine, columns.clone()));
+        }
+        top += height;
+    }
+    parts
 }
 
 /// Turns a matrix into a precision; what is in it already stays as it is.

@@ -266,7 +266,7 @@ impl Runner {
             tokens: self.scheduler.tokens(row.sequence)[row.start..row.start + row.tokens].to_vec(),
             drafts: 0,
             start: row.start,
-            pages: self.scheduler.pages(row.sequence).to_vec(),
+            pages: self.scheduler.pages(row.sequence),
             want: if row.samples {
                 Want::Token(Box::new(self.live[&row.sequence].head.next_choice()))
             } else {

@@ -1,6 +1,8 @@
 //! The planning of one step.
 
-use super::{Moment, PlannedRow, PreemptionCause, RowKind, Scheduler, SequenceId, StepPlan};
+use super::sequence::Table;
+use super::{Moment, PlannedRow, PoolLimits, PreemptionCause, RowKind, Scheduler, SequenceId, StepPlan};
+use crate::executor::PageCopy;
 use crate::request::EndReason;
 use std::ops::Bound;
 use vastrelay_kernels::attention::PAGE_TOKENS;
@@ -92,9 +94,13 @@ impl Scheduler {
             }
             let reused = self.take_shared_pages(id, plan);
             let sequence = &self.sequences[&id];
-            let needed = sequence.tokens.len().div_ceil(PAGE_TOKENS) - sequence.pages.len();
             // A page in reserve for each sequence in the batch, lest the next step preempts what this one admits.
-            if needed + self.running.len() > self.pool.available() {
+            let fits = |pool: usize| {
+                let most = self.limits.pools[pool].most_held(sequence.tokens.len(), self.limits.step_budget);
+                let needed = most - sequence.tables[pool].held().len().min(most);
+                needed + self.running.len() <= self.pools[pool].available()
+            };
+            if !(0..self.pools.len()).all(fits) {
                 // What comes behind would fit perhaps, but would take from the one that has waited longer.
                 self.give_back(id, plan);
                 break;
@@ -133,38 +139,44 @@ impl Scheduler {
         let shared = sequence.prompt - 1;
         let parent = sequence.fork_of.and_then(|parent| self.sequences.get(&parent));
         // A parent that has gone on may have given back what this one still has to see.
-        let unseen = self.limits.unseen_pages(shared);
+        let sees = |table: &Table, limits: &PoolLimits| table.unseen <= limits.unseen_pages(shared);
         let from_parent = parent.filter(|parent| {
-            sequence.tokens.len() == sequence.prompt && parent.computed > shared && parent.unseen <= unseen
+            let mut tables = parent.tables.iter().zip(&self.limits.pools);
+            sequence.tokens.len() == sequence.prompt
+                && parent.computed > shared
+                && tables.all(|(table, limits)| sees(table, limits))
         });
+        let copies = usize::from(!shared.is_multiple_of(PAGE_TOKENS));
         if let Some(parent) = from_parent
-            && (shared.is_multiple_of(PAGE_TOKENS) || self.pool.available() > 0)
+            && self.pools.iter().all(|pool| pool.available() >= copies)
         {
-            let mut pages = parent.pages[..shared / PAGE_TOKENS].to_vec();
-            let partial = parent.pages.get(shared / PAGE_TOKENS).copied();
-            let unseen = parent.unseen;
-            pages[unseen..].iter().for_each(|page| self.pool.hold(*page));
-            if !shared.is_multiple_of(PAGE_TOKENS) {
-                let copy = self.pool.take().expect("one is available");
-                plan.copies.push((partial.expect("the parent has computed it"), copy));
-                pages.push(copy);
+            let mut tables = parent.tables.clone();
+            for (number, (table, pool)) in tables.iter_mut().zip(&mut self.pools).enumerate() {
+                table.pages.truncate(shared.div_ceil(PAGE_TOKENS));
+                let partial = table.pages.split_off(shared / PAGE_TOKENS);
+                table.held().iter().for_each(|page| pool.hold(*page));
+                for from in partial {
+                    let to = pool.take().expect("one is available");
+                    plan.copies.push(PageCopy { pool: number, from, to });
+                    table.pages.push(to);
+                }
             }
             let sequence = self.sequences.get_mut(&id).expect("it waits");
-            sequence.pages = pages;
-            sequence.unseen = unseen;
+            sequence.tables = tables;
             sequence.computed = shared;
             return shared;
         }
         let sequence = self.sequences.get_mut(&id).expect("it waits");
-        sequence.reuse(&mut self.pool);
+        sequence.reuse(&self.limits.pools, &mut self.pools);
         sequence.computed
     }
 
     /// Undoes [`Scheduler::take_shared_pages`].
     fn give_back(&mut self, id: SequenceId, plan: &mut StepPlan) {
         let sequence = self.sequences.get_mut(&id).expect("it waits");
-        plan.copies.retain(|(_, to)| !sequence.pages.contains(to));
-        sequence.release_pages(&mut self.pool);
+        let tables = &sequence.tables;
+        plan.copies.retain(|copy| !tables[copy.pool].held().contains(&copy.to));
+        sequence.release_pages(&mut self.pools);
     }
 
     fn chunk(&self) -> usize {
@@ -177,11 +189,13 @@ impl Scheduler {
     fn find_pages(&mut self, id: SequenceId, tokens: usize, plan: &mut StepPlan, budget: &mut usize) -> bool {
         loop {
             let sequence = self.sequences.get_mut(&id).expect("it is in the batch");
-            if sequence.pages.len() * PAGE_TOKENS >= sequence.computed + tokens {
+            if sequence.room() >= sequence.computed + tokens {
                 return true;
             }
-            if let Some(page) = self.pool.take() {
-                sequence.pages.push(page);
+            if self.pools.iter().all(|pool| pool.available() > 0) {
+                for (table, pool) in sequence.tables.iter_mut().zip(&mut self.pools) {
+                    table.pages.push(pool.take().expect("one is available"));
+                }
                 continue;
             }
             let youngest = *self
@@ -201,7 +215,7 @@ impl Scheduler {
     fn preempt(&mut self, id: SequenceId, cause: PreemptionCause, plan: &mut StepPlan, budget: &mut usize) {
         let sequence = self.sequences.get_mut(&id).expect("it is in the batch");
         let lane = sequence.lane.expect("it is in the batch");
-        sequence.release_pages(&mut self.pool);
+        sequence.release_pages(&mut self.pools);
         self.lanes[lane] = None;
         self.running.remove(&sequence.rank);
         self.waiting.insert(sequence.rank, id);

@@ -1,6 +1,6 @@
 //! One sequence, as the scheduler sees it.
 
-use super::{Arrival, Moment, PlannedRow, Rank, SequenceId};
+use super::{Arrival, Moment, PlannedRow, PoolLimits, Rank, SequenceId};
 use crate::pages::{ChainKey, PagePool, chain_next};
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
@@ -15,9 +15,8 @@ pub(super) struct Sequence {
     pub awaits_constraint: bool,
     pub drafts: usize,
     pub lane: Option<usize>,
-    pub pages: Vec<u32>,
-    /// How many of the first pages were given back, as it does not see them any more.
-    pub unseen: usize,
+    /// Its pages in each pool; all tables are equally long.
+    pub tables: Vec<Table>,
     /// Tokens whose keys and values lie in the pages.
     pub computed: usize,
     /// Pages that were published, and the key of the last.
@@ -26,8 +25,23 @@ pub(super) struct Sequence {
     pub scope: ChainKey,
 }
 
+/// The pages of a sequence in one pool.
+#[derive(Clone, Default)]
+pub(super) struct Table {
+    pub pages: Vec<u32>,
+    /// How many of the first pages were given back, as they are not seen any more.
+    pub unseen: usize,
+}
+
+impl Table {
+    /// Returns the pages that the sequence holds.
+    pub fn held(&self) -> &[u32] {
+        &self.pages[self.unseen..]
+    }
+}
+
 impl Sequence {
-    pub fn new(arrival: Arrival, rank: Rank) -> Sequence {
+    pub fn new(arrival: Arrival, rank: Rank, pools: usize) -> Sequence {
         assert!(
             !arrival.prompt.is_empty() && arrival.most_output > 0,
             "something to read and something to say"
@@ -42,13 +56,17 @@ impl Sequence {
             awaits_constraint: arrival.awaits_constraint,
             drafts: arrival.drafts,
             lane: None,
-            pages: Vec::new(),
-            unseen: 0,
+            tables: vec![Table::default(); pools],
             computed: 0,
             published: 0,
             chain: arrival.scope,
             scope: arrival.scope,
         }
+    }
+
+    /// Returns how many tokens its pages have room for, those that were given back included.
+    pub fn room(&self) -> usize {
+        self.tables[0].pages.len() * PAGE_TOKENS
     }
 
     /// Returns how many tokens are still to be computed; the last of them makes the next token.
@@ -75,63 +93,90 @@ impl Sequence {
     }
 
     /// Makes every page that is full of computed tokens findable.
-    pub fn publish_full_pages(&mut self, pool: &mut PagePool) {
+    pub fn publish_full_pages(&mut self, pools: &mut [PagePool]) {
         while (self.published + 1) * PAGE_TOKENS <= self.computed {
-            let tokens = &self.tokens[self.published * PAGE_TOKENS..(self.published + 1) * PAGE_TOKENS];
-            self.chain = chain_next(&self.chain, tokens);
-            if self.published >= self.unseen {
-                pool.publish(self.pages[self.published], self.chain);
+            self.chain = chain_next(&self.chain, self.page_tokens(self.published));
+            for (table, pool) in self.tables.iter().zip(pools.iter_mut()) {
+                if self.published >= table.unseen {
+                    pool.publish(table.pages[self.published], self.chain);
+                }
             }
             self.published += 1;
         }
     }
 
-    /// Takes over the pages of the cache that hold the beginning of its tokens; one token at least is left to compute.
-    pub fn reuse(&mut self, pool: &mut PagePool) {
+    /// Takes over the pages of the cache that hold the beginning of its tokens; one token at least is left to compute. Of pools
+    /// with a window, only those pages are wanted that the rest still sees.
+    pub fn reuse(&mut self, limits: &[PoolLimits], pools: &mut [PagePool]) {
         let most = (self.tokens.len() - 1) / PAGE_TOKENS;
-        while self.published < most {
-            let tokens = &self.tokens[self.published * PAGE_TOKENS..(self.published + 1) * PAGE_TOKENS];
-            let key = chain_next(&self.chain, tokens);
-            let Some(page) = pool.find(&key) else { break };
-            self.pages.push(page);
-            self.chain = key;
-            self.published += 1;
+        let mut keys = vec![self.scope];
+        for page in 0..most {
+            let key = chain_next(&keys[page], self.page_tokens(page));
+            let mut sees_all = limits
+                .iter()
+                .zip(pools.iter())
+                .filter(|(limits, _)| limits.window.is_none());
+            if sees_all.any(|(_, pool)| !pool.has(&key)) {
+                break;
+            }
+            keys.push(key);
         }
-        self.computed = self.published * PAGE_TOKENS;
+        // As many as there are of which every pool has what is seen.
+        let seen = |pool: usize, count: usize| limits[pool].unseen_pages(count * PAGE_TOKENS)..count;
+        let has_all = |count: &usize| {
+            let has =
+                |(pool, pages): (usize, &PagePool)| seen(pool, *count).rev().all(|page| pages.has(&keys[page + 1]));
+            pools.iter().enumerate().all(has)
+        };
+        let count = (0..keys.len()).rev().find(has_all).unwrap_or(0);
+        for (pool, (table, pages)) in self.tables.iter_mut().zip(pools).enumerate() {
+            let seen = seen(pool, count);
+            table.unseen = seen.start;
+            // Nobody looks at those before.
+            table.pages = vec![0; seen.start];
+            table
+                .pages
+                .extend(seen.map(|page| pages.find(&keys[page + 1]).expect("it was there")));
+        }
+        self.chain = keys[count];
+        self.published = count;
+        self.computed = count * PAGE_TOKENS;
     }
 
     /// Gives back pages behind the computed tokens: the room of drafts that were not accepted.
-    pub fn trim_pages(&mut self, pool: &mut PagePool) {
+    pub fn trim_pages(&mut self, pools: &mut [PagePool]) {
         let needed = self.computed.div_ceil(PAGE_TOKENS).max(1);
-        while self.pages.len() > needed {
-            pool.release(self.pages.pop().expect("more pages than needed"));
+        for (table, pool) in self.tables.iter_mut().zip(pools) {
+            while table.pages.len() > needed {
+                pool.release(table.pages.pop().expect("more pages than needed"));
+            }
         }
     }
 
-    /// Returns the pages that it holds.
-    pub fn held(&self) -> &[u32] {
-        &self.pages[self.unseen..]
-    }
-
-    /// Gives back the first pages up to a number, which no token to come looks at.
-    pub fn give_back_unseen(&mut self, count: usize, pool: &mut PagePool) {
-        while self.unseen < count {
-            pool.release(self.pages[self.unseen]);
-            self.unseen += 1;
+    /// Gives back the first pages, as far as no token to come looks at them.
+    pub fn give_back_unseen(&mut self, limits: &[PoolLimits], pools: &mut [PagePool]) {
+        for ((table, limits), pool) in self.tables.iter_mut().zip(limits).zip(pools) {
+            while table.unseen < limits.unseen_pages(self.computed) {
+                pool.release(table.pages[table.unseen]);
+                table.unseen += 1;
+            }
         }
     }
 
     /// Gives back all pages and forgets what was computed.
-    pub fn release_pages(&mut self, pool: &mut PagePool) {
-        // From the end, so that the beginning, which others are more likely to share, stays cached longer.
-        for page in self.held().iter().rev() {
-            pool.release(*page);
+    pub fn release_pages(&mut self, pools: &mut [PagePool]) {
+        for (table, pool) in self.tables.iter_mut().zip(pools) {
+            // From the end, so that the beginning, which others are more likely to share, stays cached longer.
+            table.held().iter().rev().for_each(|page| pool.release(*page));
+            *table = Table::default();
         }
-        self.pages.clear();
-        self.unseen = 0;
         self.computed = 0;
         self.published = 0;
         self.chain = self.scope;
         self.lane = None;
+    }
+
+    fn page_tokens(&self, page: usize) -> &[u32] {
+        &self.tokens[page * PAGE_TOKENS..(page + 1) * PAGE_TOKENS]
     }
 }

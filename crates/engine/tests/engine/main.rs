@@ -3,4 +3,5 @@
 mod company;
 mod precision;
 mod reference;
+mod split;
 mod support;

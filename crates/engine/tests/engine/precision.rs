@@ -51,7 +51,7 @@ fn row(tokens: &[u32], start: usize, first_page: u32) -> Row {
         tokens: tokens.to_vec(),
         drafts: 0,
         start,
-        pages: (first_page..first_page + 16).collect(),
+        pages: vec![(first_page..first_page + 16).collect()],
         want: Want::Logits,
     }
 }
@@ -85,9 +85,10 @@ fn settings(weights: Precision) -> CpuSettings {
     CpuSettings {
         isa: Isa::detect(),
         cores: 2,
+        split: 1,
         context: 256,
         step_tokens: 256,
-        pages: 32,
+        pages: vec![32],
         weights,
         kv: KvPrecision::F32,
     }

@@ -4,11 +4,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use vastrelay_engine::cpu::{CpuSettings, Precision};
 use vastrelay_engine::{
-    CpuExecutor, EndReason, Engine, Event, Figures, GenerationRequest, Limits, PAGE_TOKENS, Sampling,
+    CpuExecutor, EndReason, Engine, Event, Figures, GenerationRequest, Limits, PAGE_TOKENS, PoolLimits, Sampling,
 };
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::{TokenPieces, Tokenizer};
+use vastrelay_weights::description::Sight;
 use vastrelay_weights::{Checkpoint, ModelDescription};
 
 /// The demo model.
@@ -29,9 +30,12 @@ pub fn fixture(name: &str) -> serde_json::Value {
 pub struct Setup {
     pub isa: Isa,
     pub cores: usize,
+    pub split: usize,
     pub width: usize,
     pub prefill_chunk: Option<usize>,
     pub pages: usize,
+    /// Pages for layers with a window, where others see all.
+    pub near_pages: usize,
     pub weights: Precision,
     pub kv: KvPrecision,
 }
@@ -41,9 +45,11 @@ impl Default for Setup {
         Setup {
             isa: Isa::detect(),
             cores: 1,
+            split: 1,
             width: 32,
             prefill_chunk: None,
             pages: 1024,
+            near_pages: 1024,
             weights: Precision::AsStored,
             kv: KvPrecision::F32,
         }
@@ -56,14 +62,24 @@ pub fn executor(folder: &Path, setup: Setup) -> (CpuExecutor, Arc<TokenPieces>, 
     let settings = CpuSettings {
         isa: setup.isa,
         cores: setup.cores,
+        split: setup.split,
         context: description.context,
         step_tokens: 256,
-        pages: setup.pages,
+        pages: pools(&description, setup).iter().map(|pool| pool.pages).collect(),
         weights: setup.weights,
         kv: setup.kv,
     };
     let executor = CpuExecutor::load(&Checkpoint::open(folder).unwrap(), &description, settings).unwrap();
     (executor, Tokenizer::open(folder).unwrap().pieces().clone(), description)
+}
+
+fn pools(description: &ModelDescription, setup: Setup) -> Vec<PoolLimits> {
+    let sights = description.sights().into_iter().enumerate();
+    let pool = |(number, sight): (usize, Sight)| PoolLimits {
+        pages: if number == 0 { setup.pages } else { setup.near_pages },
+        window: sight.window,
+    };
+    sights.map(pool).collect()
 }
 
 /// Starts an engine on a folder.
@@ -74,9 +90,8 @@ pub fn engine(folder: &Path, setup: Setup) -> Engine {
         step_budget: 256,
         context: description.context.min(setup.pages * PAGE_TOKENS),
         queue_depth: 1000,
-        pages: setup.pages,
+        pools: pools(&description, setup),
         prefill_chunk: setup.prefill_chunk,
-        window: description.widest_window(),
     };
     Engine::start(Box::new(executor), pieces, limits, "test".into())
 }

@@ -129,7 +129,7 @@ impl Options {
             ));
         }
         let limits = replica.generate.limits();
-        let limit = limits.context.min(limits.pages * vastrelay_engine::PAGE_TOKENS);
+        let limit = limits.longest_sequence();
         let most_tokens = self
             .most_tokens
             .map_or(limit.saturating_sub(prompt.len()), |most| most as usize);

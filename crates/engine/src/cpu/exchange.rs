@@ -1,0 +1,176 @@
+//! What the shards of a split model tell one another: their parts of sums and of logits, through memory they share.
+
+use std::ops::Range;
+use std::panic::resume_unwind;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, PoisonError, RwLock};
+use vastrelay_weights::Shard;
+
+/// How often a shard looks for the others before it lets somebody else have the core.
+const SPINS: u32 = 20_000;
+
+/// One shard's end of the memory that all of them share.
+///
+/// All shards make the same calls in the same order. A sum adds the shards' parts in their order, so that it has the same bits on
+/// each of them.
+pub(super) struct Exchange {
+    shard: Shard,
+    shared: Arc<Shared>,
+    /// How many exchanges there were.
+    turn: usize,
+}
+
+struct Shared {
+    /// What each shard has to tell, for this exchange and for the one before, which a late one may still be reading.
+    slots: [Vec<RwLock<Vec<f32>>>; 2],
+    /// How many have come to the place where all wait for all, ever.
+    arrived: AtomicUsize,
+    /// Whether a shard has failed, so that waiting for it would never end.
+    broken: AtomicBool,
+}
+
+/// Why a shard gives up: another one has failed.
+pub(super) struct OtherFailed;
+
+impl Exchange {
+    /// Returns the ends for all shards of a split.
+    pub fn all(split: usize) -> Vec<Exchange> {
+        let slots = || (0..split).map(|_| RwLock::default()).collect();
+        let shared = Arc::new(Shared {
+            slots: [slots(), slots()],
+            arrived: AtomicUsize::new(0),
+            broken: AtomicBool::new(false),
+        });
+        let end = |shard| Exchange {
+            shard,
+            shared: shared.clone(),
+            turn: 0,
+        };
+        Shard::all(split).map(end).collect()
+    }
+
+    /// Returns the end of a model that is not split.
+    pub fn alone() -> Exchange {
+        Exchange::all(1).remove(0)
+    }
+
+    /// Returns which shard's end this is.
+    pub fn shard(&self) -> Shard {
+        self.shard
+    }
+
+    /// Replaces each shard's values by the sums over all shards' (an all-reduce).
+    ///
+    /// # Panics
+    /// With [`OtherFailed`] when another shard has failed.
+    pub fn sum(&mut self, values: &mut [f32]) {
+        if self.shard.of == 1 {
+            return;
+        }
+        let slots = self.tell(values);
+        values.fill(0.0);
+        for part in &self.shared.slots[slots] {
+            let part = part.read().unwrap_or_else(PoisonError::into_inner);
+            values.iter_mut().zip(part.iter()).for_each(|(sum, part)| *sum += part);
+        }
+    }
+
+    /// Lays all shards' rows side by side in the rows of the first shard's `whole` (a gather); `range` tells which part of a row is
+    /// whose.
+    ///
+    /// # Panics
+    /// As [`Exchange::sum`].
+    pub fn gather(&mut self, rows: &[f32], whole: &mut [f32], width: usize, range: impl Fn(Shard) -> Range<usize>) {
+        let slots = self.tell(rows);
+        if self.shard.index > 0 {
+            return;
+        }
+        for (shard, part) in Shard::all(self.shard.of).zip(&self.shared.slots[slots]) {
+            let (part, range) = (part.read().unwrap_or_else(PoisonError::into_inner), range(shard));
+            for (whole, part) in whole.chunks_exact_mut(width).zip(part.chunks_exact(range.len())) {
+                whole[range.clone()].copy_from_slice(part);
+            }
+        }
+    }
+
+    /// Lets the others know that this shard has failed.
+    pub fn fail(&self) {
+        self.shared.broken.store(true, Ordering::Release);
+    }
+
+    /// Shows the others some values and waits for theirs; returns where they are until the next exchange but one.
+    fn tell(&mut self, values: &[f32]) -> usize {
+        let slots = self.turn % 2;
+        {
+            let slot = &self.shared.slots[slots][self.shard.index];
+            let mut slot = slot.write().unwrap_or_else(PoisonError::into_inner);
+            slot.clear();
+            slot.extend_from_slice(values);
+        }
+        self.turn += 1;
+        self.wait_for_all();
+        slots
+    }
+
+    fn wait_for_all(&self) {
+        let wanted = self.turn * self.shard.of;
+        self.shared.arrived.fetch_add(1, Ordering::AcqRel);
+        let mut spins = 0;
+        while self.shared.arrived.load(Ordering::Acquire) < wanted {
+            if self.shared.broken.load(Ordering::Acquire) {
+                resume_unwind(Box::new(OtherFailed));
+            }
+            spins += 1;
+            if spins < SPINS {
+                std::hint::spin_loop();
+            } else {
+                std::thread::yield_now();
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::panic::{AssertUnwindSafe, catch_unwind};
+
+    #[test]
+    fn sums_and_rows_are_those_of_all_shards_in_their_order() {
+        for split in [1, 2, 5] {
+            std::thread::scope(|scope| {
+                for mut exchange in Exchange::all(split) {
+                    scope.spawn(move || {
+                        for round in 0..200u32 {
+                            let index = exchange.shard().index as u32;
+                            let mut values = vec![(round * 10 + index) as f32; 3 + round as usize % 4];
+                            exchange.sum(&mut values);
+                            let sum = (0..split as u32).map(|index| (round * 10 + index) as f32).sum::<f32>();
+                            assert!(values.iter().all(|value| *value == sum));
+                            let mut whole = vec![-1.0; 2 * 7];
+                            let mine: Vec<f32> =
+                                exchange.shard().range(7).map(|at| (at as u32 + round) as f32).collect();
+                            exchange.gather(&mine.repeat(2), &mut whole, 7, |shard| shard.range(7));
+                            if index == 0 {
+                                let row: Vec<f32> = (0..7).map(|at| (at + round) as f32).collect();
+                                assert_eq!(whole, row.repeat(2));
+                            }
+                        }
+                    });
+                }
+            });
+        }
+    }
+
+    #[test]
+    fn nobody_waits_for_a_shard_that_has_failed() {
+        let mut ends = Exchange::all(2);
+        let failing = ends.pop().unwrap();
+        let mut waiting = ends.pop().unwrap();
+        std::thread::scope(|scope| {
+            let waiter = scope.spawn(move || catch_unwind(AssertUnwindSafe(|| waiting.sum(&mut [1.0]))));
+            failing.fail();
+            assert!(waiter.join().unwrap().unwrap_err().is::<OtherFailed>());
+        });
+    }
+}
