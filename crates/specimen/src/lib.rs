@@ -5,6 +5,7 @@
 #![warn(missing_docs)]
 
 pub mod gguf;
+pub mod quantized;
 
 use half::bf16;
 use safetensors::tensor::{Dtype, TensorView, serialize_to_file};

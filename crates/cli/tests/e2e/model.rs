@@ -3,6 +3,7 @@
 use crate::support::{Service, chat, repository, vastrelay, with};
 use serde_json::{Value, json};
 use vastrelay_specimen::gguf::{Precision, of_folder};
+use vastrelay_specimen::quantized::{self, Method};
 
 /// Writes the demo model as one file; returns its path and what keeps it.
 fn file(precision: Precision) -> (tempfile::TempDir, String) {
@@ -55,6 +56,80 @@ async fn eight_bit_blocks_are_served() {
             .await
             .contains("18:00")
     );
+}
+
+#[tokio::test]
+async fn checkpoints_that_their_publishers_quantized_are_served() {
+    let folder = tempfile::tempdir().unwrap();
+    let methods = [
+        ("aware", Method::ActivationAware),
+        ("compensated", Method::ErrorCompensating { reordered: false }),
+        ("reordered", Method::ErrorCompensating { reordered: true }),
+        ("eight", Method::Fp8),
+    ];
+    let mut words = vec!["--split".to_owned(), "2".to_owned()];
+    for (name, method) in methods {
+        let path = folder.path().join(name);
+        quantized::write(&repository().join("demo/models/pierdesk-1"), &path, method).unwrap();
+        let output = vastrelay()
+            .args(["model", "inspect", "--json"])
+            .arg(&path)
+            .output()
+            .unwrap();
+        let found: Value = serde_json::from_slice(&output.stdout).unwrap();
+        assert_eq!(
+            (&found["problems"], &found["splits"]),
+            (&json!([]), &json!([1, 2])),
+            "{name}"
+        );
+        let stored = found["stored"].to_string();
+        let kind = if name == "eight" { "F8_E4M3" } else { "I32" };
+        assert!(stored.contains(kind), "{stored}");
+        words.extend(["--model".to_owned(), format!("{name}={}", path.display())]);
+    }
+    // Undivided and over two shards.
+    for words in [&words[2..], &words[..]] {
+        let service = Service::start(&words.iter().map(String::as_str).collect::<Vec<&str>>());
+        for (name, _) in methods {
+            let request = with(
+                chat("When is the last boat back on Sunday?"),
+                json!({"model": name, "temperature": 0}),
+            );
+            let (status, answer) = service.post("/v1/chat/completions", &request).await;
+            let text = answer["choices"][0]["message"]["content"].as_str().unwrap_or_default();
+            assert!(status == 200 && text.contains("18:00"), "{name}: {answer}");
+        }
+    }
+}
+
+#[tokio::test]
+async fn a_model_over_two_shards_answers_as_one_and_says_so() {
+    let whole = Service::demo(&[]);
+    let split = Service::demo(&["--split", "2"]);
+    assert!(split.greeting.contains("as-stored, 2 shards"), "{}", split.greeting);
+    assert_eq!(split.model().await["split"], json!(2));
+    for question in ["When is the last boat back on Sunday?", "Can I bring my dog?"] {
+        assert_eq!(ids(&split, question).await, ids(&whole, question).await, "{question}");
+    }
+    let status = split.client(&["status"]);
+    assert!(
+        String::from_utf8_lossy(&status.stdout).contains("split 2"),
+        "{status:?}"
+    );
+    let refused = |words: &[&str]| {
+        let data = tempfile::tempdir().unwrap();
+        let start = ["start", "--demo", "--listen", "127.0.0.1:0", "--data"];
+        let output = vastrelay().args(start).arg(data.path()).args(words).output().unwrap();
+        assert_eq!(output.status.code(), Some(1), "{output:?}");
+        String::from_utf8_lossy(&output.stderr).into_owned()
+    };
+    let three = refused(&["--split", "3"]);
+    assert!(
+        three.contains("does not divide 2 key and value heads and an MLP of width 640; 1 or 2 would"),
+        "{three}"
+    );
+    let crowded = refused(&["--split", "2", "--cores", "1"]);
+    assert!(crowded.contains("needs a core for each shard and has 1"), "{crowded}");
 }
 
 #[test]
