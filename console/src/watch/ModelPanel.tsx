@@ -24,8 +24,8 @@ export function ModelPanel({ model, seconds }: { model: ModelStatus; seconds: nu
         <p className="font-mono text-xs text-faint">
           {grouped(model.parameters)} parameters · {model.device}, {model.cores} ×{" "}
           {model.instructions}
-          {model.split > 1 && `, split over ${model.split} shards`} · weights {model.weights}, KV {model.kv} · context{" "}
-          {grouped(model.context)} ·{" "}
+          {model.split > 1 && `, split over ${model.split} shards`} · weights {model.weights}, KV{" "}
+          {model.kv} · context {grouped(model.context)} ·{" "}
           <Link
             className="underline underline-offset-4"
             to={`/console/strip/${encodeURIComponent(model.name)}`}

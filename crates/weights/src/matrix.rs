@@ -82,7 +82,11 @@ mod tests {
     #[test]
     fn groups_that_are_cut_apart_become_smaller_ones_as_long_as_kernels_take_them() {
         let groups = GroupWeights::round(&[1.0; 64], 64, Bits::Four, 32);
-        let group = |columns: Range<usize>| groups.part(&[0..1], columns).map(|part| part.group);
+        let group = |columns: Range<usize>| {
+            groups
+                .part(std::slice::from_ref(&(0..1)), columns)
+                .map(|part| part.group)
+        };
         assert_eq!(
             [group(0..40), group(32..64), group(40..64)],
             [Some(32), Some(32), Some(8)]
