@@ -18,7 +18,7 @@ pub struct Shard {
 
 /// A model cannot be divided so.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("a split of {split} does not divide {}; {} would", .breaks.join(" and "), works(.valid))]
+#[error("a split of {split} does not divide {}; {} would", .breaks.join(" and "), either(.valid))]
 pub struct SplitError {
     /// How many shards were asked for.
     pub split: usize,
@@ -28,8 +28,9 @@ pub struct SplitError {
     pub valid: Vec<usize>,
 }
 
-fn works(valid: &[usize]) -> String {
-    let numbers: Vec<String> = valid.iter().map(usize::to_string).collect();
+/// Returns numbers of shards in words, such as `1, 2 or 4`.
+pub fn either(splits: &[usize]) -> String {
+    let numbers: Vec<String> = splits.iter().map(usize::to_string).collect();
     match numbers.split_last() {
         Some((last, [])) => format!("only {last}"),
         Some((last, rest)) => format!("{} or {last}", rest.join(", ")),

@@ -10,6 +10,7 @@ use vastrelay_serving::memory::MemoryWish;
 use vastrelay_serving::memory::{bytes, grouped};
 use vastrelay_serving::replica::texts;
 use vastrelay_serving::{KvPrecision, MemoryPlan, Origin};
+use vastrelay_weights::split::either;
 use vastrelay_weights::{Build, Checkpoint, GenerationDefaults, Gguf, ModelDescription};
 
 /// What is known of a path.
@@ -31,6 +32,8 @@ struct Inspection {
     tied_head: bool,
     /// The numbers of shards that it can be divided into.
     splits: Vec<usize>,
+    /// The number that memory is reckoned for.
+    split: usize,
     stored: Vec<StoredType>,
     stored_bytes: usize,
     /// Once it runs, in the precision that was asked for.
@@ -126,6 +129,7 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
         vocabulary: model.vocabulary,
         tied_head: model.tied_head,
         splits: model.splits(),
+        split: options.split,
         stored: stored.collect(),
         stored_bytes,
         loaded_bytes,
@@ -212,11 +216,8 @@ fn print(found: &Inspection) {
     row(
         "splits",
         match found.splits.as_slice() {
-            [_] => "into 1 only: no other number divides its heads and widths".into(),
-            splits => {
-                let splits: Vec<String> = splits.iter().map(usize::to_string).collect();
-                format!("into {} shards", splits.join(", "))
-            }
+            [_] => "1 shard only: no other number divides its heads and widths".into(),
+            splits => format!("{} shards", either(splits)),
         },
     );
     row("context", format!("{} tokens", grouped(found.context)));
@@ -249,7 +250,12 @@ fn print(found: &Inspection) {
             ends.join(", ")
         },
     );
-    row("runs on", format!("cpu, weights {}", found.weights));
+    let shards = if found.split > 1 {
+        format!(", over {} shards", found.split)
+    } else {
+        String::new()
+    };
+    row("runs on", format!("cpu, weights {}{shards}", found.weights));
     let verdict = if found.fit.fits {
         "it fits this machine"
     } else {
