@@ -1302,7 +1302,7 @@ export interface components {
             queue_limit: number;
             /** @description Sequences in the batch. */
             lanes_used: number;
-            /** @description KV pages held. */
+            /** @description KV pages held, of the layers that see farthest. */
             pages_used: number;
             /** @description KV pages kept for reuse. */
             pages_cached: number;
@@ -1626,7 +1626,7 @@ export interface components {
             preempted: number[];
             /** @description Sequences that waited meanwhile. */
             waiting: number;
-            /** @description KV pages held. */
+            /** @description KV pages held, of the layers that see farthest. */
             pages_used: number;
         };
         /** @description A sequence that came into the batch. */

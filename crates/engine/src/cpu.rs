@@ -101,12 +101,10 @@ impl CpuExecutor {
         let shard = |shard| {
             Forward::workspace_bytes(&model.of_shard(shard), step_tokens) + context * model.head_dim * size_of::<f32>()
         };
-        let gathered = if split > 1 {
-            step_tokens * model.vocabulary / 4 * size_of::<f32>()
-        } else {
-            0
-        };
-        Shard::all(split).map(shard).sum::<usize>() + gathered
+        // What shards show one another, this time and the time before, and logits of the whole vocabulary.
+        let (sums, logits) = (split * model.width, model.vocabulary / 4);
+        let exchanged = if split > 1 { 2 * sums.max(logits) + logits } else { 0 };
+        Shard::all(split).map(shard).sum::<usize>() + step_tokens * exchanged * size_of::<f32>()
     }
 
     /// Packs the weights of a checkpoint, reserves KV memory and starts the threads.
@@ -288,6 +286,7 @@ impl Drop for CpuExecutor {
 /// Returns on how many shards each weight of a tensor is: key and value heads are copied where there are fewer than shards, and
 /// routers are on all.
 fn copies(model: &ModelDescription, split: usize, name: &str) -> usize {
+    // Also where they are one with the queries; what is reserved for these is too much then.
     let of_kv = ["k_proj.weight", "v_proj.weight"].iter().any(|end| name.ends_with(end));
     match name {
         _ if of_kv => split.div_ceil(model.kv_heads),

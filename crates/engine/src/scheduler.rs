@@ -40,7 +40,7 @@ pub struct Limits {
     pub context: usize,
     /// Most sequences that wait.
     pub queue_depth: usize,
-    /// Pages of KV memory, one pool for all layers that see equally far.
+    /// Pages of KV memory, one pool for all layers that see equally far; those that see farthest come first.
     pub pools: Vec<PoolLimits>,
     /// Most prompt tokens of one sequence in one step; the step budget when absent.
     pub prefill_chunk: Option<usize>,
@@ -200,7 +200,7 @@ pub struct Occupancy {
     pub queue_depth: usize,
     /// Sequences in the batch.
     pub lanes_used: usize,
-    /// Pages held.
+    /// Pages held, in the first pool: that of the layers that see farthest, which runs out first.
     pub pages_used: usize,
     /// Pages kept for reuse.
     pub pages_cached: usize,
@@ -272,10 +272,15 @@ impl Scheduler {
         Occupancy {
             queue_depth: self.waiting.len(),
             lanes_used: self.running.len(),
-            pages_used: self.pools.iter().map(PagePool::in_use).sum(),
-            pages_cached: self.pools.iter().map(PagePool::cached).sum(),
-            pages_total: self.pools.iter().map(PagePool::total).sum(),
+            pages_used: self.pools[0].in_use(),
+            pages_cached: self.pools[0].cached(),
+            pages_total: self.pools[0].total(),
         }
+    }
+
+    /// Returns how many pages of each pool are held.
+    pub fn pages_used(&self) -> Vec<usize> {
+        self.pools.iter().map(PagePool::in_use).collect()
     }
 
     /// Returns whether no sequence is there.

@@ -76,9 +76,9 @@ impl ModelDescription {
         })
     }
 
-    /// Returns every number of shards that the model can be divided into.
+    /// Returns every number of shards, up to a thousand, that the model can be divided into.
     pub fn splits(&self) -> Vec<usize> {
-        (1..=self.heads)
+        (1..=self.heads.min(1000))
             .filter(|split| self.undivided(*split).is_empty())
             .collect()
     }

@@ -56,7 +56,7 @@ pub struct ModelStatus {
     pub queue_limit: usize,
     /// Sequences in the batch.
     pub lanes_used: usize,
-    /// KV pages held.
+    /// KV pages held, of the layers that see farthest.
     pub pages_used: usize,
     /// KV pages kept for reuse.
     pub pages_cached: usize,
@@ -133,7 +133,7 @@ pub struct Step {
     pub preempted: Vec<u64>,
     /// Sequences that waited meanwhile.
     pub waiting: usize,
-    /// KV pages held.
+    /// KV pages held, of the layers that see farthest.
     pub pages_used: usize,
 }
 
