@@ -6,22 +6,24 @@ mod exchange;
 mod experts;
 mod forward;
 mod model;
+mod shard;
+mod source;
 mod weights;
 
 pub use build::{BuildOrder, build};
 pub use calibrate::{CalibrationStep, calibrate, calibration_bytes};
-pub use model::Rounded;
+pub use source::Rounded;
 pub use weights::Precision;
 
 use crate::executor::{Executor, ExecutorError, MemoryReport, StepBatch, StepHandle, StepResult};
-use exchange::{Exchange, OtherFailed};
+use exchange::Exchange;
 use forward::Forward;
 use model::Model;
-use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
-use std::sync::{Arc, mpsc};
-use std::thread::JoinHandle;
+use shard::{Failure, ShardThread};
+use std::panic::resume_unwind;
+use std::sync::Arc;
+use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::{KvPrecision, LayerPages, Shape};
-use vastrelay_kernels::{Isa, Pool};
 use vastrelay_weights::{Build, Checkpoint, ModelDescription, Shard, WeightsError};
 
 /// What the executor may use.
@@ -53,19 +55,6 @@ pub struct CpuExecutor {
     shards: Vec<ShardThread>,
     submitted: u64,
     waited: u64,
-}
-
-/// Where one shard computes.
-struct ShardThread {
-    batches: Option<mpsc::Sender<Arc<StepBatch>>>,
-    results: mpsc::Receiver<Result<StepResult, Failure>>,
-    thread: Option<JoinHandle<()>>,
-}
-
-/// Why a shard did not finish a step.
-enum Failure {
-    Here(String),
-    Elsewhere,
 }
 
 impl CpuExecutor {
@@ -187,46 +176,6 @@ impl CpuExecutor {
     }
 }
 
-impl ShardThread {
-    fn start(model: Model, exchange: Exchange, settings: &CpuSettings) -> ShardThread {
-        let layers = layer_pages(&model.description, settings);
-        let (isa, cores) = (settings.isa, exchange.shard().range(settings.cores).len());
-        let (batches, inbox) = mpsc::channel::<Arc<StepBatch>>();
-        let (outbox, results) = mpsc::channel();
-        let shard = exchange.shard();
-        let thread = std::thread::Builder::new()
-            .name(format!("executor-{}", shard.index))
-            .spawn(move || {
-                let mut forward = Forward::new(model, layers, isa, Pool::new(cores), exchange);
-                for batch in inbox {
-                    let outcome = catch_unwind(AssertUnwindSafe(|| forward.step(&batch)));
-                    let result = outcome.map_err(|panic| {
-                        forward.fail();
-                        Failure::of(&*panic)
-                    });
-                    if outbox.send(result).is_err() {
-                        return;
-                    }
-                }
-            })
-            .expect("the system gives a thread for each shard");
-        ShardThread {
-            batches: Some(batches),
-            results,
-            thread: Some(thread),
-        }
-    }
-}
-
-impl Failure {
-    fn of(panic: &(dyn std::any::Any + Send)) -> Failure {
-        match panic.is::<OtherFailed>() {
-            true => Failure::Elsewhere,
-            false => Failure::Here(describe_panic(panic)),
-        }
-    }
-}
-
 impl Executor for CpuExecutor {
     fn memory(&self) -> MemoryReport {
         self.memory
@@ -312,12 +261,4 @@ fn shape(model: &ModelDescription, layer: usize) -> Shape {
         cap: model.score_cap,
         window: model.windows[layer],
     }
-}
-
-fn describe_panic(panic: &(dyn std::any::Any + Send)) -> String {
-    let text = panic
-        .downcast_ref::<String>()
-        .map(String::as_str)
-        .or(panic.downcast_ref::<&str>().copied());
-    text.unwrap_or("a kernel panicked").to_owned()
 }

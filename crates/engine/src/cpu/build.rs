@@ -1,6 +1,7 @@
 //! Converting a model once, into the layout that the kernels read.
 
-use super::model::{Model, Rounded};
+use super::model::Model;
+use super::source::Rounded;
 use super::weights::Precision;
 use std::collections::BTreeMap;
 use std::path::Path;

@@ -2,7 +2,8 @@
 
 use super::exchange::Exchange;
 use super::forward::Forward;
-use super::model::{Model, Rounded};
+use super::model::Model;
+use super::source::Rounded;
 use super::{CpuSettings, layer_pages};
 use crate::executor::{Row, StepBatch, Want};
 use std::collections::BTreeMap;
