@@ -19,10 +19,11 @@ pub(super) struct Sequence {
     pub tables: Vec<Table>,
     /// Tokens whose keys and values lie in the pages.
     pub computed: usize,
-    /// Pages that were published, and the key of the last.
+    /// Pages that were published.
     pub published: usize,
-    pub chain: ChainKey,
     pub scope: ChainKey,
+    /// The keys of its full pages, as far as they were asked for.
+    keys: Vec<ChainKey>,
 }
 
 /// The pages of a sequence in one pool.
@@ -59,8 +60,8 @@ impl Sequence {
             tables: vec![Table::default(); pools],
             computed: 0,
             published: 0,
-            chain: arrival.scope,
             scope: arrival.scope,
+            keys: Vec::new(),
         }
     }
 
@@ -95,10 +96,10 @@ impl Sequence {
     /// Makes every page that is full of computed tokens findable.
     pub fn publish_full_pages(&mut self, pools: &mut [PagePool]) {
         while (self.published + 1) * PAGE_TOKENS <= self.computed {
-            self.chain = chain_next(&self.chain, self.page_tokens(self.published));
+            let key = self.key(self.published);
             for (table, pool) in self.tables.iter().zip(pools.iter_mut()) {
                 if self.published >= table.unseen {
-                    pool.publish(table.pages[self.published], self.chain);
+                    pool.publish(table.pages[self.published], key);
                 }
             }
             self.published += 1;
@@ -109,36 +110,27 @@ impl Sequence {
     /// with a window, only those pages are wanted that the rest still sees.
     pub fn reuse(&mut self, limits: &[PoolLimits], pools: &mut [PagePool]) {
         let most = (self.tokens.len() - 1) / PAGE_TOKENS;
-        let mut keys = vec![self.scope];
-        for page in 0..most {
-            let key = chain_next(&keys[page], self.page_tokens(page));
-            let mut sees_all = limits
-                .iter()
-                .zip(pools.iter())
-                .filter(|(limits, _)| limits.window.is_none());
-            if sees_all.any(|(_, pool)| !pool.has(&key)) {
-                break;
-            }
-            keys.push(key);
-        }
-        // As many as there are of which every pool has what is seen.
-        let seen = |pool: usize, count: usize| limits[pool].unseen_pages(count * PAGE_TOKENS)..count;
-        let has_all = |count: &usize| {
-            let has =
-                |(pool, pages): (usize, &PagePool)| seen(pool, *count).rev().all(|page| pages.has(&keys[page + 1]));
-            pools.iter().enumerate().all(has)
+        let lacks = |key: &ChainKey| {
+            let mut all = limits.iter().zip(pools.iter());
+            all.any(|(limits, pool)| limits.window.is_none() && !pool.has(key))
         };
-        let count = (0..keys.len()).rev().find(has_all).unwrap_or(0);
+        // Where layers see all, nothing behind the first gap is of use.
+        let found = (0..most).find(|page| lacks(&self.key(*page))).unwrap_or(most);
+        let keys = &self.keys[..found];
+        let seen = |pool: usize, count: usize| limits[pool].unseen_pages(count * PAGE_TOKENS)..count;
+        let every_pool_has = |count: &usize| {
+            let mut all = pools.iter().enumerate();
+            all.all(|(pool, pages)| seen(pool, *count).rev().all(|page| pages.has(&keys[page])))
+        };
+        let count = (0..=found).rev().find(every_pool_has).unwrap_or(0);
         for (pool, (table, pages)) in self.tables.iter_mut().zip(pools).enumerate() {
             let seen = seen(pool, count);
             table.unseen = seen.start;
             // Nobody looks at those before.
             table.pages = vec![0; seen.start];
-            table
-                .pages
-                .extend(seen.map(|page| pages.find(&keys[page + 1]).expect("it was there")));
+            let found = keys[seen].iter().map(|key| pages.find(key).expect("it is there"));
+            table.pages.extend(found);
         }
-        self.chain = keys[count];
         self.published = count;
         self.computed = count * PAGE_TOKENS;
     }
@@ -172,11 +164,17 @@ impl Sequence {
         }
         self.computed = 0;
         self.published = 0;
-        self.chain = self.scope;
         self.lane = None;
     }
 
-    fn page_tokens(&self, page: usize) -> &[u32] {
-        &self.tokens[page * PAGE_TOKENS..(page + 1) * PAGE_TOKENS]
+    /// Returns the key of a full page.
+    fn key(&mut self, page: usize) -> ChainKey {
+        while self.keys.len() <= page {
+            let start = self.keys.len() * PAGE_TOKENS;
+            let before = self.keys.last().unwrap_or(&self.scope);
+            let key = chain_next(before, &self.tokens[start..start + PAGE_TOKENS]);
+            self.keys.push(key);
+        }
+        self.keys[page]
     }
 }
