@@ -169,7 +169,8 @@ async fn users_in_steps<T: Target>(field: Arc<Field<T>>, steps: Vec<usize>, seco
                     Some(present) if user >= *present => field.sleep_until((step + 1) as f64 * seconds).await,
                     Some(_) => match field.number() {
                         Some(number) => {
-                            let wait = field.send(number, field.seconds()).await;
+                            let ready = field.target.ready(&field.request(number));
+                            let wait = field.send(ready, field.seconds()).await;
                             // Whoever is refused comes back when it is told to.
                             if let Some(wait) = wait {
                                 field.sleep_until(field.seconds() + wait.as_secs_f64()).await;
@@ -191,14 +192,15 @@ async fn arrivals<T: Target>(field: Arc<Field<T>>, rate: f64) {
         if matches!(field.workload.span, Span::Seconds(seconds) if due >= seconds) {
             break;
         }
+        let Some(number) = field.number() else { break };
+        let ready = field.target.ready(&field.request(number));
         field.sleep_until(due - TIMER_GRAIN).await;
         field.wait_out(due).await;
         if field.is_over() {
             break;
         }
-        let Some(number) = field.number() else { break };
         let field = field.clone();
-        requests.spawn(async move { field.send(number, due).await });
+        requests.spawn(async move { field.send(ready, due).await });
         while requests.try_join_next().is_some() {}
     }
     while requests.join_next().await.is_some() {}
@@ -212,7 +214,7 @@ impl<T: Target> Field<T> {
             Arrival::Steps { users, .. } => users.iter().copied().max().unwrap_or(1),
             Arrival::Poisson { .. } => 8,
         };
-        let requests = (0..count).map(|number| self.target.send(self.warming(number)));
+        let requests = (0..count).map(|number| self.target.send(self.target.ready(&self.warming(number))));
         let mut under_way =
             futures_util::stream::StreamExt::buffer_unordered(futures_util::stream::iter(requests), at_once);
         while futures_util::StreamExt::next(&mut under_way).await.is_some() {
@@ -253,11 +255,10 @@ impl<T: Target> Field<T> {
     }
 
     /// Sends a request; returns how long its sender should wait before the next.
-    async fn send(&self, number: usize, due: f64) -> Option<Duration> {
-        let request = self.request(number);
+    async fn send(&self, ready: T::Ready, due: f64) -> Option<Duration> {
         self.running.fetch_add(1, Ordering::Relaxed);
         let sent = self.seconds();
-        let answer = self.target.send(request).await;
+        let answer = self.target.send(ready).await;
         self.running.fetch_sub(1, Ordering::Relaxed);
         let wait = answer.retry_after;
         let record = self.record(answer, due, sent);

@@ -49,8 +49,14 @@ pub struct Answer {
 
 /// Something that answers requests: a service, or a stand-in whose behaviour is known.
 pub trait Target: Send + Sync + 'static {
+    /// A request in the form in which it is sent.
+    type Ready: Send + 'static;
+
+    /// Makes a request ready before it is due, so that this costs the answer no time.
+    fn ready(&self, request: &Request) -> Self::Ready;
+
     /// Sends a request and waits for the end of its answer.
-    fn send(&self, request: Request) -> impl Future<Output = Answer> + Send;
+    fn send(&self, ready: Self::Ready) -> impl Future<Output = Answer> + Send;
 
     /// Returns how the service's side stands, where it tells.
     fn look(&self) -> impl Future<Output = Option<ModelStatus>> + Send;
@@ -217,9 +223,19 @@ fn broken(error: &reqwest::Error) -> String {
 }
 
 impl Target for HttpTarget {
-    async fn send(&self, request: Request) -> Answer {
+    type Ready = reqwest::Result<reqwest::Request>;
+
+    fn ready(&self, request: &Request) -> Self::Ready {
+        self.with_key(self.post(request)).build()
+    }
+
+    async fn send(&self, ready: Self::Ready) -> Answer {
         let mut answer = Answer::begin();
-        let response = match self.with_key(self.post(&request)).send().await {
+        let response = match ready {
+            Ok(request) => self.http.execute(request).await,
+            Err(error) => Err(error),
+        };
+        let response = match response {
             Ok(response) => response,
             Err(error) => return answer.fail(broken(&error)),
         };

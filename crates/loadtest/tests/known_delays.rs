@@ -51,7 +51,11 @@ impl FixedDelays {
 }
 
 impl Target for FixedDelays {
-    async fn send(&self, _: Request) -> Answer {
+    type Ready = ();
+
+    fn ready(&self, _: &Request) {}
+
+    async fn send(&self, (): ()) -> Answer {
         let now = self.start.elapsed().as_secs_f64();
         if (self.stall.0..self.stall.1).contains(&now) {
             sleep_until(self.start + Duration::from_secs_f64(self.stall.1)).await;

@@ -237,13 +237,13 @@ async fn name_request(
     request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, Error> {
+    let begun = Instant::now();
     let given = request
         .headers()
         .get(REQUEST_ID)
         .and_then(|value| value.to_str().ok())
         .filter(|id| is_name(id));
     let id = given.map_or_else(|| uuid::Uuid::new_v4().simple().to_string(), str::to_owned);
-    let begun = Instant::now();
     request.extensions_mut().insert(RequestId(id.clone()));
     request.extensions_mut().insert(Arrival(begun));
     let method = request.method().to_string();
