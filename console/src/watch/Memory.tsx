@@ -4,8 +4,10 @@ import { bytes } from "../figures";
 /** Memory by owner, adding up to what the model may take. */
 export function Memory({ model }: { model: ModelStatus }) {
   const { memory } = model;
-  const used = model.pages_used * memory.page;
-  const cached = model.pages_cached * memory.page;
+  // Pages are counted of the pool that runs out first; where there are others, they are at most as full.
+  const share = (pages: number) => (memory.kv_pool * pages) / Math.max(1, model.pages_total);
+  const used = share(model.pages_used);
+  const cached = share(model.pages_cached);
   const taken = memory.weights + memory.workspace + memory.kv_pool;
   const parts = [
     ["weights", memory.weights, "bg-ink"],
