@@ -1,9 +1,11 @@
 //! Does `vastrelay load run` measure what happened? It is run against a stub whose delays are known, over real HTTP.
 //!
 //! Prints the known delays, those at which the stub found itself writing, and those that the command reports, over 10,000
-//! requests for each kind of arrival, and whether the reported ones are within 2 ms of the known ones.
+//! requests for each kind of arrival, and whether the reported ones are within 2 ms of the known ones. Where other machines take
+//! this one's cores away meanwhile, neither the stub nor the command can keep time; how much they took is printed, too.
 
 use serde_json::Value;
+use socket2::SockRef;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::process::Command;
@@ -19,6 +21,8 @@ const TOKENS: usize = 3;
 const REQUESTS: usize = 10_000;
 const WARM_UP: usize = 32;
 const NEAR: f64 = 0.002;
+/// Connections that may wait for the stub while it is held up.
+const MOST_UNACCEPTED: i32 = 1024;
 
 /// For each answer, the moments its request was read and each of its tokens was written.
 type Written = Arc<Mutex<Vec<Vec<Instant>>>>;
@@ -29,7 +33,9 @@ fn main() {
         ["--arrival", "poisson", "--rate", "300"],
     ] {
         let (url, written) = stub();
+        let before = core_time();
         let summary = load_run(&url, &arrival);
+        let after = core_time();
         assert_eq!(summary["done"], REQUESTS, "{}", summary["errors"]);
         let written = written.lock().expect("the stub does not panic").split_off(WARM_UP);
         let between = |pair: &[Instant]| (pair[1] - pair[0]).as_secs_f64();
@@ -37,6 +43,10 @@ fn main() {
         let gaps = written.iter().flat_map(|moments| moments[1..].windows(2).map(between));
         let itl = spread(gaps.collect());
         println!("{}", arrival.join(" "));
+        if let Some(((taken_before, all_before), (taken, all))) = before.zip(after) {
+            let share = (taken - taken_before) as f64 / (all - all_before).max(1) as f64;
+            println!("  {:.0} % of the cores' time taken by other machines", share * 100.0);
+        }
         tell("TTFT", FIRST, &ttft, &summary["ttft"]);
         tell("ITL", GAP, &itl, &summary["itl"]);
     }
@@ -53,9 +63,25 @@ fn load_run(url: &str, arrival: &[&str]) -> Value {
     serde_json::from_slice(&output.stdout).unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&output.stderr)))
 }
 
+/// Returns how long other machines had this one's cores, and all time of the cores, where the system tells.
+fn core_time() -> Option<(u64, u64)> {
+    let text = std::fs::read_to_string("/proc/stat").ok()?;
+    let times: Vec<u64> = text
+        .lines()
+        .next()?
+        .split_whitespace()
+        .filter_map(|word| word.parse().ok())
+        .collect();
+    // In the order of the system's manual: user, nice, system, idle, I/O, interrupts, soft ones, stolen.
+    Some((*times.get(7)?, times[..8].iter().sum()))
+}
+
 /// Starts a service that answers after known delays: one thread a connection, so that each wait is its own.
 fn stub() -> (String, Written) {
     let listener = TcpListener::bind("127.0.0.1:0").expect("loopback has a free port");
+    SockRef::from(&listener)
+        .listen(MOST_UNACCEPTED)
+        .expect("it listens already");
     let url = format!("http://{}", listener.local_addr().expect("it is bound"));
     let written = Written::default();
     let noted = written.clone();

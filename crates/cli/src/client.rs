@@ -3,13 +3,17 @@
 use crate::args::Connection;
 use crate::failure::Failure;
 use reqwest::{RequestBuilder, Response};
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject;
 use serde::de::DeserializeOwned;
+use vastrelay_loadtest::target::Trust;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::ModelList;
 
 /// A service at an address.
 pub struct Client {
     http: reqwest::Client,
+    trust: Trust,
     url: String,
     key: Option<String>,
 }
@@ -20,9 +24,9 @@ impl Client {
         &self.url
     }
 
-    /// Returns what sends and what opens its doors, for whoever sends requests of its own.
-    pub fn parts(&self) -> (reqwest::Client, Option<String>) {
-        (self.http.clone(), self.key.clone())
+    /// Returns whom it believes and the key it has, for whoever sends requests of its own.
+    pub fn parts(&self) -> (Trust, Option<String>) {
+        (self.trust.clone(), self.key.clone())
     }
 
     /// Returns the names of the models there are.
@@ -56,14 +60,18 @@ impl Client {
             )));
         }
         let mut http = reqwest::Client::builder();
+        let mut trust = Trust::default();
         if let Some(file) = &connection.ca {
             let wrong = |reason: String| Failure::usage(format!("{} is no certificate: {reason}", file.display()));
             let pem = std::fs::read(file).map_err(|e| wrong(e.to_string()))?;
             let certificate = reqwest::Certificate::from_pem(&pem).map_err(|e| wrong(e.to_string()))?;
             http = http.add_root_certificate(certificate);
+            let certificate = CertificateDer::from_pem_slice(&pem).map_err(|e| wrong(e.to_string()))?;
+            trust = Trust::Authorities(vec![certificate]);
         }
         Ok(Client {
             http: http.build().map_err(Failure::failed)?,
+            trust,
             url,
             key: connection.key.clone(),
         })

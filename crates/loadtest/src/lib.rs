@@ -15,6 +15,7 @@
 #![warn(missing_docs)]
 
 pub mod compare;
+mod moment;
 pub mod order;
 pub mod prompts;
 pub mod report;

@@ -1,5 +1,6 @@
 //! Who sends what when.
 
+use crate::moment::reach;
 use crate::prompts::Prompt;
 use crate::run::{FORM, RequestRecord, Run, Sample, ServiceSample, Setup};
 use crate::summary::Summary;
@@ -17,8 +18,8 @@ use tokio::time::{Instant, sleep, sleep_until};
 
 /// Time between two looks at how things stand.
 const LOOK_EVERY: Duration = Duration::from_millis(250);
-/// Timers fire up to a millisecond late; what is left of it is waited out.
-const TIMER_GRAIN: f64 = 0.001;
+/// How long before it is due a request's task begins.
+const HEAD_START: f64 = 0.005;
 /// Gaps that a run keeps one by one, over all requests.
 const MOST_GAPS: usize = 1_000_000;
 
@@ -170,7 +171,7 @@ async fn users_in_steps<T: Target>(field: Arc<Field<T>>, steps: Vec<usize>, seco
                     Some(_) => match field.number() {
                         Some(number) => {
                             let ready = field.target.ready(&field.request(number));
-                            let wait = field.send(ready, field.seconds()).await;
+                            let wait = field.send(ready, None).await;
                             // Whoever is refused comes back when it is told to.
                             if let Some(wait) = wait {
                                 field.sleep_until(field.seconds() + wait.as_secs_f64()).await;
@@ -194,13 +195,18 @@ async fn arrivals<T: Target>(field: Arc<Field<T>>, rate: f64) {
         }
         let Some(number) = field.number() else { break };
         let ready = field.target.ready(&field.request(number));
-        field.sleep_until(due - TIMER_GRAIN).await;
-        field.wait_out(due).await;
+        field.sleep_until(due - HEAD_START).await;
         if field.is_over() {
             break;
         }
+        // Already under way when it is due: starting a task may take a thread's waking.
         let field = field.clone();
-        requests.spawn(async move { field.send(ready, due).await });
+        requests.spawn(async move {
+            reach(field.start + Duration::from_secs_f64(due)).await;
+            if !*field.stop.borrow() {
+                field.send(ready, Some(due)).await;
+            }
+        });
         while requests.try_join_next().is_some() {}
     }
     while requests.join_next().await.is_some() {}
@@ -254,23 +260,25 @@ impl<T: Target> Field<T> {
         }
     }
 
-    /// Sends a request; returns how long its sender should wait before the next.
-    async fn send(&self, ready: T::Ready, due: f64) -> Option<Duration> {
+    /// Sends a request, which is due when it leaves unless a moment is given; returns how long its sender should wait before
+    /// the next.
+    async fn send(&self, ready: T::Ready, due: Option<f64>) -> Option<Duration> {
         self.running.fetch_add(1, Ordering::Relaxed);
-        let sent = self.seconds();
+        let handed_over = self.seconds();
         let answer = self.target.send(ready).await;
         self.running.fetch_sub(1, Ordering::Relaxed);
         let wait = answer.retry_after;
-        let record = self.record(answer, due, sent);
+        let record = self.record(answer, due, handed_over);
         self.records().push(record);
         wait
     }
 
-    fn record(&self, answer: Answer, due: f64, sent: f64) -> RequestRecord {
+    fn record(&self, answer: Answer, due: Option<f64>, handed_over: f64) -> RequestRecord {
         let since = |moment: Instant| moment.duration_since(self.start).as_secs_f64();
+        let sent = answer.sent.map_or(handed_over, since);
         let gap = |pair: &[Instant]| pair[1].duration_since(pair[0]).as_micros().min(u32::MAX.into()) as u32;
         RequestRecord {
-            due,
+            due: due.unwrap_or(sent),
             sent,
             first_token: answer.tokens.first().map(|first| since(*first)),
             ended: since(answer.ended),
@@ -328,22 +336,6 @@ impl<T: Target> Field<T> {
         tokio::select! {
             () = sleep_until(self.start + Duration::from_secs_f64(seconds.clamp(0.0, 1e9))) => {}
             _ = stop.wait_for(|stop| *stop) => {}
-        }
-    }
-}
-
-impl<T: Target> Field<T> {
-    /// Waits for a moment that is less than a millisecond away, letting others run meanwhile. A clock that stands still, as in
-    /// virtual time, is left to its timer.
-    async fn wait_out(&self, seconds: f64) {
-        let mut before = self.seconds();
-        while before < seconds {
-            tokio::task::yield_now().await;
-            let now = self.seconds();
-            if now == before {
-                return self.sleep_until(seconds).await;
-            }
-            before = now;
         }
     }
 }

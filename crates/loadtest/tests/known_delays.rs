@@ -67,6 +67,7 @@ impl Target for FixedDelays {
             tokens.push(Instant::now());
         }
         Answer {
+            sent: None,
             tokens,
             ended: Instant::now(),
             prompt_tokens: 3,

@@ -1,18 +1,16 @@
-//! Has the caller gone?
+//! When did a request come, and has its caller gone since?
 //!
 //! A server that writes nothing for a while would not notice; so the socket itself is watched. A caller who closes only its
 //! sending half counts as gone too.
 
-use actix_tls::accept::rustls_0_23::TlsStream;
 use actix_web::HttpRequest;
 use actix_web::dev::Extensions;
-use actix_web::rt::net::TcpStream;
 use socket2::{SockRef, Socket};
-use std::any::Any;
 use std::future::pending;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::io::Interest;
+use vastrelay_stamped::{Moments, Stamped};
 
 /// Time between two looks at a connection on which something lies unread: a pipelined request, or the end of encryption.
 const LOOK_AGAIN: Duration = Duration::from_millis(100);
@@ -22,19 +20,22 @@ const LOOK_AGAIN: Duration = Duration::from_millis(100);
 struct Connection(Arc<Socket>);
 
 /// Prepares each new connection: tokens are sent at once instead of waiting for the caller's acknowledgement of the last
-/// ones, and a handle is kept for [`departure`].
-pub(crate) fn prepare(connection: &dyn Any, data: &mut Extensions) {
-    let encrypted = connection.downcast_ref::<TlsStream<TcpStream>>();
-    let stream = encrypted.map(|stream| stream.get_ref().0);
-    if let Some(stream) = stream.or(connection.downcast_ref::<TcpStream>()) {
-        if let Err(error) = stream.set_nodelay(true) {
-            tracing::debug!(%error, "a connection will be slow");
-        }
-        let Ok(socket) = SockRef::from(stream).try_clone() else {
-            return;
-        };
+/// ones, and a handle is kept for [`departure`], as are its moments for [`arrival`].
+pub(crate) fn prepare(connection: &Stamped, data: &mut Extensions) {
+    data.insert(connection.moments().clone());
+    if let Err(error) = connection.stream().set_nodelay(true) {
+        tracing::debug!(%error, "a connection will be slow");
+    }
+    if let Ok(socket) = SockRef::from(connection.stream()).try_clone() {
         data.insert(Connection(Arc::new(socket)));
     }
+}
+
+/// Returns when a request whose head has just been read arrived at this machine.
+pub(crate) fn arrival(request: &HttpRequest) -> Instant {
+    request
+        .conn_data::<Moments>()
+        .map_or_else(Instant::now, Moments::received)
 }
 
 /// Returns a future that is ready when the request's caller has closed its connection.

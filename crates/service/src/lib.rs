@@ -25,6 +25,7 @@ mod departure;
 pub mod guard;
 pub mod health;
 pub mod keys;
+mod listen;
 pub mod live;
 pub mod load;
 pub mod manage;

@@ -1,5 +1,6 @@
 //! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
 
+use crate::listen::OwnAddress;
 use crate::manage::broken;
 use crate::openai::read_body;
 use crate::problem::Problem;
@@ -89,22 +90,21 @@ pub async fn stop(state: web::Data<ServiceState>) -> Result<HttpResponse, Proble
     (status = 202, body = LoadStatus), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn start(
     state: web::Data<ServiceState>,
+    own: web::Data<OwnAddress>,
     request: HttpRequest,
     body: Result<Bytes, Error>,
 ) -> Result<HttpResponse, Problem> {
     let order: LoadOrder = parse_body(&read_body(body)?).map_err(|error| Problem::body(&error))?;
     let vocabulary = state.model(&order.model)?.description.vocabulary;
     let prepared = prepare(&order, vocabulary).map_err(|reason| Problem::field("load", reason))?;
-    let url = own_url(&request);
-    // The certificate names the service as others call it, not by this address.
-    let client = reqwest::Client::builder().danger_accept_invalid_certs(true).build();
-    let client = client.map_err(|error| Problem::internal(error.to_string()))?;
+    let url = own_url(&own);
     let key = request
         .headers()
         .get(AUTHORIZATION)
         .and_then(|value| value.to_str().ok());
     let key = key.and_then(|value| Some(value.split_once(' ')?.1.trim().to_owned()));
-    let target = HttpTarget::new(client, &url, key, &order.model, order.temperature, true);
+    let target =
+        HttpTarget::new(own.trust(), &url, key, &order.model, order.temperature, true).map_err(Problem::internal)?;
     let status = LoadStatus {
         name: prepared.name.clone(),
         model: order.model.clone(),
@@ -121,15 +121,15 @@ pub async fn start(
 }
 
 /// Returns the address at which this service reaches itself.
-fn own_url(request: &HttpRequest) -> String {
-    let mut address = request.app_config().local_addr();
+fn own_url(own: &OwnAddress) -> String {
+    let mut address = own.socket;
     if address.ip().is_unspecified() {
         address.set_ip(match address.ip() {
             IpAddr::V4(_) => Ipv4Addr::LOCALHOST.into(),
             IpAddr::V6(_) => Ipv6Addr::LOCALHOST.into(),
         });
     }
-    let scheme = if request.app_config().secure() { "https" } else { "http" };
+    let scheme = if own.certificate.is_some() { "https" } else { "http" };
     format!("{scheme}://{address}")
 }
 

@@ -1,18 +1,17 @@
 //! How it listens, and how it stops.
 
-use crate::guard::{Reach, guard};
+use crate::departure::arrival;
 use crate::keys::has_valid_key;
 use crate::openai::{self, Arrival, RequestId, wrong_method};
 use crate::problem::Problem;
 use crate::state::ServiceState;
-use crate::tls::{TlsError, server_config};
-use crate::{console, departure, health, live, load, manage, metrics, models, openapi, text};
-use actix_cors::Cors;
+use crate::tls::{Tls, TlsError};
+use crate::{console, health, listen, live, load, manage, metrics, models, openapi, text};
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{HeaderName, HeaderValue};
-use actix_web::middleware::{Compress, Condition, Next, from_fn};
-use actix_web::{App, Error, HttpMessage, HttpServer, Resource, Route, guard as when, web};
+use actix_web::middleware::{Compress, Next};
+use actix_web::{Error, HttpMessage, Resource, Route, guard as when, web};
 use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::path::PathBuf;
@@ -24,8 +23,6 @@ use vastrelay_store::{Store, StoreError};
 pub(crate) const MOST_BODY: usize = 16 << 20;
 /// How long requests may take to end after the service was told to stop.
 const DRAIN_LIMIT: Duration = Duration::from_secs(60);
-/// Threads that serve HTTP.
-const WORKERS: usize = 2;
 const REQUEST_ID: &str = "x-request-id";
 
 /// Why the service cannot listen or go on.
@@ -73,7 +70,7 @@ pub struct ServeOptions {
 pub struct Server {
     listener: TcpListener,
     address: SocketAddr,
-    tls: Option<rustls::ServerConfig>,
+    tls: Option<Tls>,
     summary: Option<Duration>,
 }
 
@@ -84,9 +81,7 @@ impl Server {
     /// When it cannot be had, or the certificate cannot be used.
     pub fn bind(address: SocketAddr, options: &ServeOptions) -> Result<Server, ServeError> {
         let tls = options.tls.as_ref();
-        let tls = tls
-            .map(|(certificate, key)| server_config(certificate, key))
-            .transpose()?;
+        let tls = tls.map(|(certificate, key)| Tls::read(certificate, key)).transpose()?;
         let listener = TcpListener::bind(address).map_err(|source| ServeError::Listen { address, source })?;
         let address = listener.local_addr()?;
         Ok(Server {
@@ -130,23 +125,7 @@ impl Server {
     /// # Errors
     /// When the server breaks.
     pub async fn run(self, state: web::Data<ServiceState>) -> Result<(), ServeError> {
-        let shared = state.clone();
-        let server = HttpServer::new(move || {
-            App::new()
-                .app_data(shared.clone())
-                .configure(routes)
-                .wrap(from_fn(guard))
-                .wrap(Condition::new(!shared.reach.origins().is_empty(), cors(&shared.reach)))
-                .wrap(from_fn(name_request))
-        })
-        .on_connect(departure::prepare)
-        .workers(WORKERS)
-        .disable_signals()
-        .shutdown_timeout(1);
-        let server = match self.tls {
-            Some(tls) => server.listen_rustls_0_23(self.listener, tls)?.run(),
-            None => server.listen(self.listener)?.run(),
-        };
+        let server = listen::serve(self.listener, self.tls.as_ref(), state.clone())?;
         let handle = server.handle();
         let running = tokio::spawn(server);
         let sampling = tokio::task::spawn_local(live::sample(state.clone(), self.summary));
@@ -168,15 +147,6 @@ impl Server {
         tracing::info!(left = state.active_calls(), "stopped");
         ended.map_err(io::Error::other)?.map_err(ServeError::Io)
     }
-}
-
-/// Lets pages of the named origins call and read the answers.
-fn cors(reach: &Reach) -> Cors {
-    let cors = Cors::default().allow_any_method().allow_any_header().max_age(600);
-    reach
-        .origins()
-        .iter()
-        .fold(cors, |cors, origin| cors.allowed_origin(origin))
 }
 
 /// Returns an address and its way of being called; any other way is told the right one.
@@ -233,11 +203,11 @@ pub fn routes(config: &mut web::ServiceConfig) {
 }
 
 /// Gives each request a name, the caller's own or a new one, says it in the answer, and counts the answer.
-async fn name_request(
+pub(crate) async fn name_request(
     request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, Error> {
-    let begun = Instant::now();
+    let begun = arrival(request.request());
     let given = request
         .headers()
         .get(REQUEST_ID)

@@ -4,6 +4,7 @@ use rustls::ServerConfig;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// Why a certificate cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -31,31 +32,45 @@ pub enum TlsError {
     },
 }
 
-/// Reads a certificate chain and its private key.
-pub(crate) fn server_config(certificate: &Path, key: &Path) -> Result<ServerConfig, TlsError> {
-    let pem = |path: &Path, what, reason: String| TlsError::Pem {
-        path: path.to_owned(),
-        what,
-        reason,
-    };
-    let read = |error: rustls::pki_types::pem::Error| pem(certificate, "certificate", error.to_string());
-    let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_file_iter(certificate)
-        .map_err(read)?
-        .collect::<Result<_, _>>()
-        .map_err(read)?;
-    if chain.is_empty() {
-        return Err(pem(certificate, "certificate", "there is none in it".into()));
+/// How connections are encrypted.
+pub(crate) struct Tls {
+    /// What is offered to callers.
+    pub config: Arc<ServerConfig>,
+    /// The service's own certificate.
+    pub certificate: CertificateDer<'static>,
+}
+
+impl Tls {
+    /// Reads a certificate chain and its private key.
+    pub fn read(certificate: &Path, key: &Path) -> Result<Tls, TlsError> {
+        let pem = |path: &Path, what, reason: String| TlsError::Pem {
+            path: path.to_owned(),
+            what,
+            reason,
+        };
+        let read = |error: rustls::pki_types::pem::Error| pem(certificate, "certificate", error.to_string());
+        let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_file_iter(certificate)
+            .map_err(read)?
+            .collect::<Result<_, _>>()
+            .map_err(read)?;
+        let Some(own) = chain.first().cloned() else {
+            return Err(pem(certificate, "certificate", "there is none in it".into()));
+        };
+        let private = PrivateKeyDer::from_pem_file(key).map_err(|e| pem(key, "private key", e.to_string()))?;
+        let pair = |reason: String| TlsError::Pair {
+            certificate: certificate.to_owned(),
+            key: key.to_owned(),
+            reason,
+        };
+        let config = ServerConfig::builder_with_provider(rustls::crypto::ring::default_provider().into())
+            .with_safe_default_protocol_versions()
+            .map_err(|e| pair(e.to_string()))?
+            .with_no_client_auth()
+            .with_single_cert(chain, private)
+            .map_err(|e| pair(e.to_string()))?;
+        Ok(Tls {
+            config: config.into(),
+            certificate: own,
+        })
     }
-    let private = PrivateKeyDer::from_pem_file(key).map_err(|e| pem(key, "private key", e.to_string()))?;
-    let pair = |reason: String| TlsError::Pair {
-        certificate: certificate.to_owned(),
-        key: key.to_owned(),
-        reason,
-    };
-    ServerConfig::builder_with_provider(rustls::crypto::ring::default_provider().into())
-        .with_safe_default_protocol_versions()
-        .map_err(|e| pair(e.to_string()))?
-        .with_no_client_auth()
-        .with_single_cert(chain, private)
-        .map_err(|e| pair(e.to_string()))
 }

@@ -34,8 +34,9 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
         .get::<Value>("/openapi.json")
         .await
         .is_ok_and(|document| document["info"]["title"] == "Vast Relay");
-    let (http, key) = client.parts();
-    let target = HttpTarget::new(http, client.url(), key, &workload.model, workload.temperature, ours);
+    let (trust, key) = client.parts();
+    let target = HttpTarget::new(trust, client.url(), key, &workload.model, workload.temperature, ours);
+    let target = target.map_err(Failure::usage)?;
     let (stop, stopped) = watch::channel(false);
     let interrupt = tokio::spawn(async move {
         if tokio::signal::ctrl_c().await.is_ok() {

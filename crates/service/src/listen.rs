@@ -1,0 +1,143 @@
+//! From a connection to a request.
+//!
+//! Connections are [`Stamped`], so that a request counts from its arrival at this machine and not from the moment at which a
+//! worker had time for it.
+
+use crate::departure;
+use crate::guard::{Reach, guard};
+use crate::server::{name_request, routes};
+use crate::state::ServiceState;
+use crate::tls::Tls;
+use actix_cors::Cors;
+use actix_http::error::DispatchError;
+use actix_http::{HttpService, Protocol};
+use actix_service::{IntoServiceFactory, ServiceFactory, ServiceFactoryExt, map_config};
+use actix_web::dev::{AppConfig, Server, fn_service};
+use actix_web::middleware::{Condition, from_fn};
+use actix_web::rt::net::TcpStream;
+use actix_web::{App, Error, web};
+use rustls::pki_types::CertificateDer;
+use socket2::SockRef;
+use std::io;
+use std::net::{SocketAddr, TcpListener};
+use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::time::timeout;
+use tokio_rustls::TlsAcceptor;
+use tokio_rustls::server::TlsStream;
+use vastrelay_loadtest::target::Trust;
+use vastrelay_stamped::{Stamped, stamp_arrivals};
+
+/// Connections that may wait to be accepted while all threads are busy: a caller beyond them waits a second for its next try.
+const MOST_UNACCEPTED: i32 = 1024;
+/// Threads that serve HTTP.
+const WORKERS: usize = 2;
+/// How long a caller may take to agree on encryption, and how long to send a request's head.
+const PATIENCE: Duration = Duration::from_secs(5);
+/// Seconds for what is under way when the server is stopped for good.
+const LAST_SECONDS: u64 = 1;
+
+/// Where the service can be reached by itself.
+pub struct OwnAddress {
+    /// Address and port on which it listens.
+    pub socket: SocketAddr,
+    /// Its certificate, where it has one.
+    pub certificate: Option<CertificateDer<'static>>,
+}
+
+impl OwnAddress {
+    /// Returns whom a caller from within believes: the certificate names the service as others call it, not by this address.
+    pub fn trust(&self) -> Trust {
+        match &self.certificate {
+            Some(certificate) => Trust::Only(certificate.clone()),
+            None => Trust::default(),
+        }
+    }
+}
+
+/// Begins to serve connections.
+///
+/// # Errors
+/// What the system says.
+pub(crate) fn serve(listener: TcpListener, tls: Option<&Tls>, state: web::Data<ServiceState>) -> io::Result<Server> {
+    stamp_arrivals(&listener)?;
+    SockRef::from(&listener).listen(MOST_UNACCEPTED)?;
+    let own = web::Data::new(OwnAddress {
+        socket: listener.local_addr()?,
+        certificate: tls.map(|tls| tls.certificate.clone()),
+    });
+    let builder = Server::build()
+        .workers(WORKERS)
+        .disable_signals()
+        .shutdown_timeout(LAST_SECONDS);
+    let ending = builder.graceful_shutdown_signal();
+    let ending = move || {
+        let ending = ending.clone();
+        async move { ending.notified().await }
+    };
+    let builder = match tls.map(|tls| TlsAcceptor::from(tls.config.clone())) {
+        None => builder.listen("http", listener, move || {
+            fn_service(plain).and_then(requests(|stream| stream, state.clone(), own.clone(), ending.clone()))
+        }),
+        Some(acceptor) => builder.listen("https", listener, move || {
+            let acceptor = acceptor.clone();
+            fn_service(move |stream| encrypted(acceptor.clone(), stream)).and_then(requests(
+                |stream: &TlsStream<Stamped>| stream.get_ref().0,
+                state.clone(),
+                own.clone(),
+                ending.clone(),
+            ))
+        }),
+    };
+    Ok(builder?.run())
+}
+
+/// A connection as HTTP is spoken on it: the protocol, and who calls.
+type Spoken<T> = (T, Protocol, Option<SocketAddr>);
+
+async fn plain(stream: TcpStream) -> Result<Spoken<Stamped>, DispatchError> {
+    let caller = stream.peer_addr().ok();
+    Ok((Stamped::new(stream)?, Protocol::Http1, caller))
+}
+
+async fn encrypted(acceptor: TlsAcceptor, stream: TcpStream) -> Result<Spoken<TlsStream<Stamped>>, DispatchError> {
+    let (stream, protocol, caller) = plain(stream).await?;
+    let agreed = timeout(PATIENCE, acceptor.accept(stream)).await;
+    let stream = agreed.map_err(|_| DispatchError::SlowRequestTimeout)??;
+    Ok((stream, protocol, caller))
+}
+
+/// Returns what answers the requests of a connection, below whose encryption, if any, is a [`Stamped`] one.
+fn requests<T, E>(
+    below: fn(&T) -> &Stamped,
+    state: web::Data<ServiceState>,
+    own: web::Data<OwnAddress>,
+    ending: impl Fn() -> E + 'static,
+) -> impl ServiceFactory<Spoken<T>, Config = (), Response = (), Error = DispatchError, InitError = ()>
+where
+    T: AsyncRead + AsyncWrite + Unpin + 'static,
+    E: Future<Output = ()> + 'static,
+{
+    let app = App::new()
+        .app_data(state.clone())
+        .app_data(own)
+        .configure(routes)
+        .wrap(from_fn(guard))
+        .wrap(Condition::new(!state.reach.origins().is_empty(), cors(&state.reach)))
+        .wrap(from_fn(name_request));
+    let app = app.into_factory().map_err(|error: Error| error.error_response());
+    HttpService::build()
+        .client_request_timeout(PATIENCE)
+        .graceful_shutdown_signal(ending)
+        .on_connect_ext(move |connection: &T, data| departure::prepare(below(connection), data))
+        .finish(map_config(app, |()| AppConfig::default()))
+}
+
+/// Lets pages of the named origins call and read the answers.
+fn cors(reach: &Reach) -> Cors {
+    let cors = Cors::default().allow_any_method().allow_any_header().max_age(600);
+    reach
+        .origins()
+        .iter()
+        .fold(cors, |cors, origin| cors.allowed_origin(origin))
+}

@@ -1,0 +1,67 @@
+//! The moments of a connection.
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
+
+/// When a connection's bytes arrived and left. Clones tell of the same connection.
+#[derive(Clone, Debug)]
+pub struct Moments(Arc<Mutex<Times>>);
+
+#[derive(Debug)]
+struct Times {
+    received: Instant,
+    sent: Instant,
+    /// Whether nothing was sent since something was received.
+    listening: bool,
+    /// Whether it has brought an answer.
+    used: bool,
+}
+
+impl Moments {
+    /// Returns the moments of a connection on which nothing has been said yet.
+    pub(crate) fn new() -> Moments {
+        let now = Instant::now();
+        Moments(Arc::new(Mutex::new(Times {
+            received: now,
+            sent: now,
+            listening: true,
+            used: false,
+        })))
+    }
+
+    /// Returns when the bytes that were read last had arrived at this machine, by the system's note where it makes one; else
+    /// when they were read.
+    pub fn received(&self) -> Instant {
+        self.with(|times| times.received)
+    }
+
+    /// Returns when the last message began to leave: when the first bytes were written after others had been read.
+    pub fn sent(&self) -> Instant {
+        self.with(|times| times.sent)
+    }
+
+    /// Notes an answer; returns whether there was one before, so that this one's request did not wait for the connection.
+    pub fn note_answer(&self) -> bool {
+        self.with(|times| std::mem::replace(&mut times.used, true))
+    }
+
+    pub(crate) fn note_received(&self, at: Instant) {
+        self.with(|times| {
+            times.received = at;
+            times.listening = true;
+        });
+    }
+
+    pub(crate) fn note_sent(&self, at: Instant) {
+        self.with(|times| {
+            if times.listening {
+                times.sent = at;
+                times.listening = false;
+            }
+        });
+    }
+
+    fn with<R>(&self, look: impl FnOnce(&mut Times) -> R) -> R {
+        look(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
