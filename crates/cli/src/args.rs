@@ -716,6 +716,12 @@ Examples:
 Examples:
   vastrelay text decode 372 1183 9")]
     Decode(DecodeOptions),
+    /// Show how likely each token of a text is after those before it
+    #[command(after_help = "\
+Examples:
+  vastrelay text score \"The last boat back leaves at 18:00.\"
+  vastrelay text score --json < letter.txt")]
+    Score(TextOptions),
 }
 
 #[derive(Args)]

@@ -1,5 +1,7 @@
 //! `vastrelay text`.
 
+mod score;
+
 use crate::args::{DecodeOptions, TextCommand, TextOptions};
 use crate::ask::piped;
 use crate::client::Client;
@@ -19,6 +21,7 @@ pub async fn run(command: &TextCommand) -> Result<(), Failure> {
         TextCommand::Count(options) => count(options).await,
         TextCommand::Encode(options) => encode(options).await,
         TextCommand::Decode(options) => decode(options).await,
+        TextCommand::Score(options) => score::run(options).await,
     }
 }
 

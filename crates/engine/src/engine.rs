@@ -1,5 +1,6 @@
 //! The loop that turns requests into steps and steps into events.
 
+mod prompt_scores;
 mod runner;
 
 use crate::executor::{Executor, MemoryReport};

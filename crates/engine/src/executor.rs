@@ -1,5 +1,6 @@
 //! The seam to a device.
 
+use crate::request::Scored;
 use crate::sampling::{Choice, Chosen};
 use serde::Serialize;
 
@@ -64,8 +65,19 @@ pub struct Row {
     pub start: usize,
     /// The pages of the sequence in each pool, in order of position.
     pub pages: Vec<Vec<u32>>,
-    /// What is wanted back.
+    /// What is wanted back of its end.
     pub want: Want,
+    /// How likely its tokens were, where that is wanted.
+    pub scores: Option<ScoresWanted>,
+}
+
+/// Asks how likely tokens were, each after those before it: the row's, the first excepted.
+#[derive(Clone, Debug)]
+pub struct ScoresWanted {
+    /// The token after the row's last, where that one's score is wanted too.
+    pub next: Option<u32>,
+    /// Most probable tokens in each one's place to report.
+    pub top: usize,
 }
 
 /// What a row wants back.
@@ -77,17 +89,6 @@ pub enum Want {
     Token(Box<Choice>),
     /// The logits of its last token: for comparisons, as they are large.
     Logits,
-    /// How likely each of its tokens was, the first excepted.
-    Scores,
-}
-
-/// How likely a token was after those before it.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Score {
-    /// The logarithm of its probability.
-    pub logprob: f32,
-    /// The most likely token in its place.
-    pub top: u32,
 }
 
 /// What a step brought.
@@ -104,8 +105,8 @@ pub struct RowResult {
     pub chosen: Vec<Chosen>,
     /// The logits, when they were wanted.
     pub logits: Vec<f32>,
-    /// The scores of its tokens but the first, when they were wanted.
-    pub scores: Vec<Score>,
+    /// The scores of its tokens but the first, and of the one after them, as they were wanted.
+    pub scores: Vec<Scored>,
 }
 
 /// What an executor took of its device's memory, in bytes. There is a pool of pages for all layers that see equally far.

@@ -14,7 +14,7 @@ pub struct GenerationRequest {
     pub prompt: Vec<u32>,
     /// Whether the prompt ends where an answer of its own begins, as a chat template's does.
     pub answers_apart: bool,
-    /// Most tokens of each completion.
+    /// Most tokens of each completion; none when only the prompt's log-probabilities are wanted.
     pub most_tokens: usize,
     /// Completions wanted of the one prompt.
     pub choices: u32,
@@ -28,6 +28,8 @@ pub struct GenerationRequest {
     pub stop: Vec<String>,
     /// Alternatives to report with the log-probability of each token; `None` for no log-probabilities.
     pub top_logprobs: Option<usize>,
+    /// The same of each token of the prompt. Such a prompt is computed whole, whatever the cache holds of it.
+    pub prompt_logprobs: Option<usize>,
     /// Higher is served earlier.
     pub priority: i8,
     /// How long it may take, from now on.
@@ -89,6 +91,9 @@ pub struct TokenLogprob {
     pub logprob: f32,
 }
 
+/// A token with its probability, and the most probable ones in its place.
+pub type Scored = (TokenLogprob, Vec<TokenLogprob>);
+
 /// A step forward of one completion.
 #[derive(Clone, Debug)]
 pub struct Piece {
@@ -99,7 +104,7 @@ pub struct Piece {
     /// The new tokens.
     pub ids: Vec<u32>,
     /// For each new token its log-probability and the most probable alternatives, when asked for.
-    pub logprobs: Vec<(TokenLogprob, Vec<TokenLogprob>)>,
+    pub logprobs: Vec<Scored>,
 }
 
 /// The figures of one completion, measured by the engine.
@@ -136,6 +141,13 @@ pub enum Event {
     Admitted {
         /// Which completion.
         choice: u32,
+    },
+    /// The prompt has been read and its log-probabilities are wanted; comes once, before any completion goes on.
+    Prompt {
+        /// The completion that read it: the first one.
+        choice: u32,
+        /// One for each of its tokens but the first, which nothing comes before.
+        logprobs: Vec<Scored>,
     },
     /// A completion has gone on.
     Piece(Piece),

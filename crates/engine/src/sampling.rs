@@ -2,7 +2,7 @@
 
 pub mod random;
 
-use crate::request::TokenLogprob;
+use crate::request::{Scored, TokenLogprob};
 use random::Random;
 use std::cmp::Ordering;
 
@@ -86,7 +86,7 @@ pub struct Chosen {
     /// The token.
     pub id: u32,
     /// Its log-probability under the model and the most probable alternatives, when asked for.
-    pub logprobs: Option<(TokenLogprob, Vec<TokenLogprob>)>,
+    pub logprobs: Option<Scored>,
 }
 
 /// Chooses a token; `logits` are used up as workspace.
@@ -96,7 +96,6 @@ pub struct Chosen {
 /// # Panics
 /// When `logits` is empty.
 pub fn choose(logits: &mut [f32], choice: &Choice) -> Chosen {
-    let report = choice.top.map(|top| (log_total(logits), most_probable(logits, top)));
     let raw = choice.top.is_some().then(|| logits.to_vec());
     adjust(logits, choice);
     let id = if choice.sampling.temperature <= 0.0 {
@@ -104,15 +103,24 @@ pub fn choose(logits: &mut [f32], choice: &Choice) -> Chosen {
     } else {
         draw(logits, choice)
     };
-    let logprobs = report.map(|(total, best)| {
-        let raw = raw.expect("kept when log-probabilities are wanted");
-        let logprob = |id: u32| TokenLogprob {
-            id,
-            logprob: (raw[id as usize] as f64 - total) as f32,
-        };
-        (logprob(id), best.into_iter().map(logprob).collect())
-    });
+    let logprobs = choice.top.zip(raw).map(|(top, raw)| score(&raw, id, top));
     Chosen { id, logprobs }
+}
+
+/// Returns how probable a token is under the model, and the most probable ones in its place.
+///
+/// # Panics
+/// When there is no logit for the token.
+pub fn score(logits: &[f32], id: u32, top: usize) -> Scored {
+    let total = log_total(logits);
+    let logprob = |id: u32| TokenLogprob {
+        id,
+        logprob: (f64::from(logits[id as usize]) - total) as f32,
+    };
+    (
+        logprob(id),
+        most_probable(logits, top).into_iter().map(logprob).collect(),
+    )
 }
 
 /// Applies biases, penalties and bans.

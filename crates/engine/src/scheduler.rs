@@ -101,6 +101,9 @@ pub struct Arrival {
     pub deadline: Option<Moment>,
     /// What its pages may be shared with.
     pub scope: ChainKey,
+    /// Whether each token of its prompt is to be computed once at least, so that nothing is taken from the cache that it has
+    /// not computed before.
+    pub reads_all: bool,
     /// A sequence with the same prompt whose pages it takes over once they are computed.
     pub fork_of: Option<SequenceId>,
     /// Whether it waits for [`Scheduler::constraint_ready`].

@@ -1,11 +1,12 @@
 //! How well a model foretells a text: what is lost by a precision shows here.
 
-use crate::executor::{Executor, ExecutorError, Row, Score, StepBatch, Want};
+use crate::executor::{Executor, ExecutorError, Row, ScoresWanted, StepBatch, Want};
 use crate::pages::PagePool;
+use crate::request::Scored;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 /// Scores the tokens of texts, each from its beginning, in pieces of at most `window` tokens that know nothing of one another.
-/// The first token of a piece has no score.
+/// The first token of a piece has no score; each other one has `top` alternatives.
 ///
 /// The executor has to have pages for a window and room for as many tokens in a step.
 ///
@@ -15,8 +16,9 @@ pub fn score(
     executor: &mut dyn Executor,
     texts: &[Vec<u32>],
     window: usize,
+    top: usize,
     mut on_piece: impl FnMut(usize),
-) -> Result<Vec<Score>, ExecutorError> {
+) -> Result<Vec<Scored>, ExecutorError> {
     let mut pool = PagePool::new(window.div_ceil(PAGE_TOKENS));
     let pages: Vec<u32> = std::iter::from_fn(|| pool.take()).collect();
     let mut scores = Vec::new();
@@ -30,7 +32,8 @@ pub fn score(
             drafts: 0,
             start: 0,
             pages: vec![pages.clone(); executor.memory().pools],
-            want: Want::Scores,
+            want: Want::Nothing,
+            scores: Some(ScoresWanted { next: None, top }),
         };
         let handle = executor.submit(StepBatch {
             copies: Vec::new(),
@@ -43,20 +46,20 @@ pub fn score(
 }
 
 /// Returns the mean loss of scored tokens, in nats.
-pub fn loss(scores: &[Score]) -> f64 {
-    -scores.iter().map(|score| f64::from(score.logprob)).sum::<f64>() / scores.len().max(1) as f64
+pub fn loss(scores: &[Scored]) -> f64 {
+    -scores.iter().map(|(token, _)| f64::from(token.logprob)).sum::<f64>() / scores.len().max(1) as f64
 }
 
 /// Returns the share of places in which two models hold the same token for the most likely.
 ///
 /// # Panics
-/// When they did not score the same text.
-pub fn agreement(one: &[Score], other: &[Score]) -> f64 {
+/// When they did not score the same text, or without alternatives.
+pub fn agreement(one: &[Scored], other: &[Scored]) -> f64 {
     assert_eq!(one.len(), other.len(), "scores of one text");
     let same = one
         .iter()
         .zip(other)
-        .filter(|(one, other)| one.top == other.top)
+        .filter(|((_, one), (_, other))| one[0].id == other[0].id)
         .count();
     same as f64 / one.len().max(1) as f64
 }

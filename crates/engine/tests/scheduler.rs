@@ -22,6 +22,7 @@ enum Act {
         constraint: bool,
         drafts: usize,
         theme: u32,
+        reads_all: bool,
     },
     Cancel(usize),
     Ready(usize),
@@ -40,10 +41,10 @@ fn acts() -> impl Strategy<Value = Vec<Act>> {
         any::<bool>(),
         0u8..10,
         0usize..4,
-        0u32..3,
+        (0u32..3, any::<bool>()),
     )
         .prop_map(
-            |(prompt, output, priority, deadline, fork, constraint, drafts, theme)| Act::Arrive {
+            |(prompt, output, priority, deadline, fork, constraint, drafts, (theme, reads_all))| Act::Arrive {
                 prompt,
                 output,
                 priority,
@@ -52,6 +53,7 @@ fn acts() -> impl Strategy<Value = Vec<Act>> {
                 constraint: constraint == 0,
                 drafts,
                 theme,
+                reads_all,
             },
         );
     let act = prop_oneof![
@@ -91,6 +93,8 @@ struct World {
     alive: BTreeMap<SequenceId, Arrival>,
     blocked: BTreeSet<SequenceId>,
     ended: BTreeSet<SequenceId>,
+    /// Tokens, from the first on, that each sequence has computed itself.
+    read: BTreeMap<SequenceId, usize>,
     accepted: usize,
     next: u64,
 }
@@ -103,6 +107,7 @@ impl World {
             alive: BTreeMap::new(),
             blocked: BTreeSet::new(),
             ended: BTreeSet::new(),
+            read: BTreeMap::new(),
             accepted: 0,
             next: 0,
         }
@@ -119,6 +124,7 @@ impl World {
                 constraint,
                 drafts,
                 theme,
+                reads_all,
             } => {
                 let parent = if *fork { self.alive.iter().next_back() } else { None };
                 let prompt = match parent {
@@ -133,6 +139,7 @@ impl World {
                     priority: *priority,
                     deadline: deadline.map(|d| self.now + d),
                     scope: chain_start(&[]),
+                    reads_all: *reads_all,
                     awaits_constraint: *constraint,
                     drafts: *drafts,
                 });
@@ -201,6 +208,8 @@ impl World {
         let outcomes: Vec<RowOutcome> = plan.rows.iter().map(|row| self.outcome(row, tokens, ends)).collect();
         self.scheduler.complete(outcomes.clone());
         for (row, outcome) in plan.rows.iter().zip(&outcomes) {
+            let read = self.read.entry(row.sequence).or_default();
+            *read = (*read).max(row.start + row.tokens);
             let arrival = &self.alive[&row.sequence];
             let most = arrival.prompt.len() + arrival.most_output;
             let total = row.start + row.tokens + outcome.tokens.len();
@@ -236,6 +245,12 @@ impl World {
         assert_eq!(lanes.len(), plan.rows.len(), "a lane has two rows");
         assert!(lanes.iter().all(|lane| *lane < limits.width));
         for row in &plan.rows {
+            let arrival = &self.alive[&row.sequence];
+            let read = self.read.get(&row.sequence).copied().unwrap_or(0);
+            assert!(
+                !arrival.reads_all || row.start.min(arrival.prompt.len()) <= read,
+                "a token of a prompt that is to be read whole was taken from the cache"
+            );
             assert!(row.tokens > 0 && !self.blocked.contains(&row.sequence));
             assert!(row.kind == RowKind::Decode || row.tokens <= limits.prefill_chunk.unwrap_or(usize::MAX));
             for table in self.scheduler.pages(row.sequence) {
@@ -305,6 +320,7 @@ fn arrival(id: u64, prompt: usize, output: usize) -> Arrival {
         priority: 0,
         deadline: None,
         scope: chain_start(&[]),
+        reads_all: false,
         fork_of: None,
         awaits_constraint: false,
         drafts: 0,

@@ -8,6 +8,7 @@ mod completion;
 mod conversation;
 mod options;
 mod piece;
+mod plain_logprobs;
 
 pub use address::{wrong_address, wrong_method};
 pub use call::{Arrival, RequestId};

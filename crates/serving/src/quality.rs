@@ -4,7 +4,7 @@ use crate::origin::Origin;
 use crate::replica::LoadError;
 use std::path::Path;
 use vastrelay_engine::cpu::{CpuSettings, Precision};
-use vastrelay_engine::executor::Score;
+use vastrelay_engine::request::Scored;
 use vastrelay_engine::score::score;
 use vastrelay_engine::{Executor, PAGE_TOKENS};
 use vastrelay_kernels::Isa;
@@ -22,7 +22,7 @@ pub struct Quality {
     /// One KV page, in bytes.
     pub page_bytes: usize,
     /// How likely each token of the text was.
-    pub scores: Vec<Score>,
+    pub scores: Vec<Scored>,
 }
 
 /// Returns the tokens of a text, cut after about so many characters at the end of a line.
@@ -64,7 +64,7 @@ pub fn measure(
     let mut executor = origin.load(&description, settings)?;
     let memory = executor.memory();
     let scores =
-        score(&mut executor, texts, window, on_piece).map_err(|error| LoadError::Setting(error.to_string()))?;
+        score(&mut executor, texts, window, 1, on_piece).map_err(|error| LoadError::Setting(error.to_string()))?;
     Ok(Quality {
         weight_bytes: memory.weights,
         page_bytes: memory.page,

@@ -19,7 +19,8 @@ pub struct CompletionRequest {
     /// What a streamed answer carries besides.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stream_options: Option<StreamOptions>,
-    /// Most tokens of each completion; 16 when absent, as the standard has it.
+    /// Most tokens of each completion; 16 when absent, as the standard has it. 0 together with `echo`, for the prompt's
+    /// log-probabilities alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_tokens: Option<u32>,
     /// Least tokens before a completion may end by itself: our extension.
@@ -31,7 +32,7 @@ pub struct CompletionRequest {
     /// Completions made of each prompt, of which the `n` with the highest mean log-probability are returned; `n` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub best_of: Option<u32>,
-    /// Whether each text begins with its prompt.
+    /// Whether each text begins with its prompt, and the log-probabilities, when asked for, with the prompt's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub echo: Option<bool>,
     /// Text after the completion is not supported; null or an empty string is accepted.
@@ -158,10 +159,20 @@ pub struct CompletionChoice {
 pub struct CompletionLogprobs {
     /// The tokens' texts.
     pub tokens: Vec<String>,
-    /// Their log-probabilities.
-    pub token_logprobs: Vec<f32>,
-    /// For each the most probable tokens in its place.
-    pub top_logprobs: Vec<std::collections::BTreeMap<String, f32>>,
+    /// Their log-probabilities; null of a prompt's first token, as nothing comes before it.
+    pub token_logprobs: Vec<Option<f32>>,
+    /// For each the most probable tokens in its place; null of a prompt's first token.
+    pub top_logprobs: Vec<Option<std::collections::BTreeMap<String, f32>>>,
     /// Where each begins in the text, in characters.
     pub text_offset: Vec<usize>,
+}
+
+impl CompletionLogprobs {
+    /// Adds those of the tokens that come next.
+    pub fn append(&mut self, next: CompletionLogprobs) {
+        self.tokens.extend(next.tokens);
+        self.token_logprobs.extend(next.token_logprobs);
+        self.top_logprobs.extend(next.top_logprobs);
+        self.text_offset.extend(next.text_offset);
+    }
 }

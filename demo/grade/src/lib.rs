@@ -183,6 +183,7 @@ async fn answer(replica: &Replica, messages: &[Message]) -> Result<String> {
         least_tokens: 0,
         stop: Vec::new(),
         top_logprobs: None,
+        prompt_logprobs: None,
         priority: 0,
         time_limit: None,
         adapter: String::new(),
@@ -195,7 +196,7 @@ async fn answer(replica: &Replica, messages: &[Message]) -> Result<String> {
             Event::Piece(piece) => said.push_str(&piece.text),
             Event::Ended { text, .. } => said.push_str(&text),
             Event::Failed(reason) => bail!("the engine failed: {reason}"),
-            Event::Admitted { .. } => {}
+            Event::Admitted { .. } | Event::Prompt { .. } => {}
         }
     }
     Ok(said)

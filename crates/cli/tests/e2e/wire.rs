@@ -255,6 +255,131 @@ async fn best_of_returns_the_likeliest_of_those_it_makes() {
     }
 }
 
+/// Joins the pieces of a streamed choice into what the whole answer would have.
+fn joined(body: &str, index: usize) -> Value {
+    let (mut text, mut lists) = (String::new(), serde_json::Map::new());
+    let pieces = frames(body)
+        .into_iter()
+        .filter_map(|frame| serde_json::from_str::<Value>(&frame).ok());
+    for piece in pieces.filter(|piece| piece["choices"][0]["index"] == json!(index)) {
+        let choice = &piece["choices"][0];
+        text.push_str(choice["text"].as_str().unwrap());
+        for (name, more) in choice["logprobs"].as_object().into_iter().flatten() {
+            let list = lists.entry(name).or_insert_with(|| json!([])).as_array_mut().unwrap();
+            list.extend(more.as_array().unwrap().iter().cloned());
+        }
+    }
+    json!({"text": text, "logprobs": lists})
+}
+
+#[tokio::test]
+async fn echo_with_logprobs_tells_those_of_the_prompt_too() {
+    let service = Service::demo(&[]);
+    let prompts = ["The last boat é back", "Dogs travel"];
+    let request = |more: Value| {
+        let request = json!({"model": "pierdesk", "prompt": prompts, "echo": true, "logprobs": 2, "max_tokens": 6, "temperature": 0});
+        with(request, more)
+    };
+    let (status, whole) = service.post("/v1/completions", &request(json!({"n": 2}))).await;
+    assert_eq!(status, 200, "{whole}");
+    for (index, choice) in whole["choices"].as_array().unwrap().iter().enumerate() {
+        let (text, lists) = (choice["text"].as_str().unwrap(), &choice["logprobs"]);
+        assert!(text.starts_with(prompts[index / 2]));
+        let tokens: Vec<&str> = lists["tokens"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|t| t.as_str().unwrap())
+            .collect();
+        let count = tokens.len();
+        for name in ["token_logprobs", "top_logprobs", "text_offset"] {
+            assert_eq!(lists[name].as_array().unwrap().len(), count, "{name}");
+        }
+        assert!(lists["token_logprobs"][0].is_null() && lists["top_logprobs"][0].is_null());
+        for place in 1..count {
+            let logprob = lists["token_logprobs"][place].as_f64().unwrap();
+            let best = lists["top_logprobs"][place].as_object().unwrap().values();
+            let best = best
+                .map(|best| best.as_f64().unwrap())
+                .fold(f64::NEG_INFINITY, f64::max);
+            assert!(logprob <= best && best <= 0.0, "{logprob} {best}");
+        }
+        // Each token stands where its offset says.
+        let characters: Vec<char> = text.chars().collect();
+        for (place, token) in tokens.iter().enumerate().filter(|(_, token)| token.is_ascii()) {
+            let offset = lists["text_offset"][place].as_u64().unwrap() as usize;
+            let found: String = characters[offset..].iter().take(token.len()).collect();
+            assert!(
+                found == **token || token.starts_with('<'),
+                "{token:?} is {found:?} at {offset}"
+            );
+        }
+    }
+    let streamed = service
+        .send("/v1/completions", &request(json!({"n": 2, "stream": true})))
+        .await;
+    let body = streamed.text().await.unwrap();
+    for (index, choice) in whole["choices"].as_array().unwrap().iter().enumerate() {
+        let pieces = joined(&body, index);
+        assert_eq!(
+            (&pieces["text"], &pieces["logprobs"]),
+            (&choice["text"], &choice["logprobs"])
+        );
+    }
+}
+
+#[tokio::test]
+async fn the_likelihood_of_a_text_can_be_asked_for_without_an_answer() {
+    let service = Service::demo(&[]);
+    let ids = service
+        .post(
+            "/text/encode",
+            &json!({"model": "pierdesk", "text": "The last boat back"}),
+        )
+        .await
+        .1;
+    let ids = ids["token_ids"].clone();
+    let request = |more: Value| {
+        let request = json!({"model": "pierdesk", "prompt": ids, "echo": true, "logprobs": 0, "temperature": 0});
+        with(request, more)
+    };
+    let read = service
+        .post("/v1/completions", &request(json!({"max_tokens": 0})))
+        .await
+        .1;
+    let choice = &read["choices"][0];
+    assert_eq!(
+        (&choice["text"], &choice["finish_reason"]),
+        (&json!("The last boat back"), &json!("length"))
+    );
+    assert_eq!(
+        (&read["usage"]["completion_tokens"], &read["usage"]["prompt_tokens"]),
+        (&json!(0), &json!(ids.as_array().unwrap().len()))
+    );
+    // What the engine chooses after a beginning has the probability that it has as a part of the prompt.
+    let logprobs = choice["logprobs"]["token_logprobs"].as_array().unwrap();
+    let forced = |count: usize| {
+        let (beginning, next) = (&ids.as_array().unwrap()[..count], &ids[count]);
+        let bias = json!({ next.to_string(): 100 });
+        json!({"model": "pierdesk", "prompt": beginning, "logprobs": 0, "temperature": 0, "max_tokens": 1, "logit_bias": bias})
+    };
+    for count in 1..logprobs.len() {
+        let chosen = service.post("/v1/completions", &forced(count)).await.1;
+        assert_eq!(chosen["choices"][0]["logprobs"]["token_logprobs"][0], logprobs[count]);
+    }
+    let body = service
+        .send("/v1/completions", &request(json!({"max_tokens": 0, "stream": true})))
+        .await
+        .text()
+        .await
+        .unwrap();
+    assert_eq!(joined(&body, 0)["logprobs"], choice["logprobs"]);
+    assert!(
+        body.contains("\"finish_reason\":\"length\"") && body.trim_end().ends_with("[DONE]"),
+        "{body}"
+    );
+}
+
 #[tokio::test]
 async fn echo_says_the_prompt_again_whole_and_streamed() {
     let service = Service::demo(&[]);
@@ -284,7 +409,7 @@ async fn echo_says_the_prompt_again_whole_and_streamed() {
         .collect();
     assert_eq!(json!(first), echoed["choices"][0]["text"]);
     for (more, words) in [
-        (json!({"echo": true, "logprobs": 1}), "`logprobs`"),
+        (json!({"max_tokens": 0}), "0 together with `echo`"),
         (json!({"suffix": "end"}), "`suffix`"),
     ] {
         let (status, answer) = service.post("/v1/completions", &request(more)).await;
@@ -411,6 +536,23 @@ async fn what_a_model_would_get_is_shown_counted_encoded_and_decoded() {
     assert!(shown(&["text", "count", question]).contains("are left for the answer"));
     assert!(shown(&["text", "encode", "boat"]).contains("\"b"));
     assert_eq!(shown(&["text", "decode", &ids[1].to_string()]).lines().count(), 1);
+    let table = shown(&["text", "score", "The last boat back"]);
+    assert!(table.contains("more likely") && table.contains("perplexity"), "{table}");
+    let score: Value = serde_json::from_str(&shown(&["text", "score", "--json", "The last boat back"])).unwrap();
+    let tokens = score["tokens"].as_array().unwrap();
+    let losses: Vec<f64> = tokens
+        .iter()
+        .filter_map(|token| Some(-token["logprob"].as_f64()?))
+        .collect();
+    assert_eq!(
+        (json!(losses.len()), losses.len()),
+        (score["scored"].clone(), tokens.len() - 1)
+    );
+    let loss = losses.iter().sum::<f64>() / losses.len() as f64;
+    assert!(
+        (score["loss"].as_f64().unwrap() - loss).abs() < 1e-9
+            && (score["perplexity"].as_f64().unwrap() - loss.exp()).abs() < 1e-9
+    );
 }
 
 /// What is refused, by which status, and words that the message has to hold.

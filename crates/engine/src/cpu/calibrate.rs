@@ -103,6 +103,7 @@ pub fn calibrate(
                 start: 0,
                 pages: vec![(0..pages as u32).collect(); settings.pages.len()],
                 want: Want::Nothing,
+                scores: None,
             }],
         });
         read += piece.len();

@@ -5,8 +5,9 @@ use super::exchange::Exchange;
 use super::experts::ExpertSpace;
 use super::model::{GatedMlp, Linear, Mlp, Model};
 use super::weights::Scratch;
-use crate::executor::{Row, RowResult, Score, StepBatch, StepResult, Want};
-use crate::sampling::{Choice, Chosen, Seen, choose};
+use crate::executor::{Row, RowResult, StepBatch, StepResult, Want};
+use crate::request::Scored;
+use crate::sampling::{Choice, Chosen, Seen, choose, score};
 use vastrelay_kernels::attention::{self, LayerPages};
 use vastrelay_kernels::exponential::soft_cap;
 use vastrelay_kernels::gate::{gelu_gate, silu_gate};
@@ -15,6 +16,9 @@ use vastrelay_kernels::rotary::rotate;
 use vastrelay_kernels::{Isa, Pool, Write};
 use vastrelay_weights::ModelDescription;
 use vastrelay_weights::description::Activation;
+
+/// How many tokens' logits are made at once where tokens are scored: a long prompt's would take more memory than all else.
+const SCORED_AT_ONCE: usize = 32;
 
 /// Weights, KV memory and workspace of one replica.
 pub(super) struct Forward {
@@ -100,6 +104,10 @@ impl Forward {
             self.attention_block(layer, &places[self.pools[layer]]);
             self.mlp_block(layer);
         }
+        let scores: Vec<Vec<Scored>> = scored_tokens(&batch.rows)
+            .into_iter()
+            .map(|(tokens, top)| self.score(&tokens, top))
+            .collect();
         let wanted = wanted_positions(&batch.rows);
         self.head(&wanted);
         let vocabulary = self.model.vocabulary;
@@ -107,8 +115,33 @@ impl Forward {
             return StepResult::default();
         }
         let mut logits = self.space.logits[..wanted.len() * vocabulary].chunks_exact_mut(vocabulary);
-        let rows = batch.rows.iter().map(|row| finish_row(row, &mut logits)).collect();
-        StepResult { rows }
+        let rows = batch.rows.iter().zip(scores);
+        StepResult {
+            rows: rows
+                .map(|(row, scores)| RowResult {
+                    scores,
+                    ..finish_row(row, &mut logits)
+                })
+                .collect(),
+        }
+    }
+
+    /// Returns how probable tokens are, each given as the place in the step before it and itself; only the first shard knows.
+    fn score(&mut self, tokens: &[(usize, u32)], top: usize) -> Vec<Scored> {
+        let mut scores = Vec::with_capacity(tokens.len());
+        for tokens in tokens.chunks(SCORED_AT_ONCE) {
+            let places: Vec<usize> = tokens.iter().map(|(place, _)| *place).collect();
+            self.head(&places);
+            if self.model.shard.index == 0 {
+                let logits = self.space.logits.chunks_exact(self.model.vocabulary);
+                scores.extend(
+                    logits
+                        .zip(tokens)
+                        .map(|(logits, (_, token))| score(logits, *token, top)),
+                );
+            }
+        }
+        scores
     }
 
     fn embed(&mut self, tokens: &[u32]) {
@@ -398,11 +431,25 @@ fn wanted_positions(rows: &[Row]) -> Vec<usize> {
         match row.want {
             Want::Nothing => {}
             Want::Logits => wanted.push(end - 1),
-            Want::Scores => wanted.extend(end - row.tokens.len()..end - 1),
             Want::Token(_) => wanted.extend(end - 1 - row.drafts..end),
         }
     }
     wanted
+}
+
+/// Returns for each row which tokens are to be scored, each with the place in the step before it, and how many alternatives
+/// are to be told.
+fn scored_tokens(rows: &[Row]) -> Vec<(Vec<(usize, u32)>, usize)> {
+    let mut begin = 0;
+    let of_row = |row: &Row| {
+        let places = begin..;
+        begin += row.tokens.len();
+        row.scores.as_ref().map_or_else(Default::default, |wanted| {
+            let tokens = row.tokens[1..].iter().copied().chain(wanted.next);
+            (places.zip(tokens).collect(), wanted.top)
+        })
+    };
+    rows.iter().map(of_row).collect()
 }
 
 /// Makes a row's result out of the logits that are its next ones in line.
@@ -413,13 +460,6 @@ fn finish_row<'a>(row: &Row, logits: &mut impl Iterator<Item = &'a mut [f32]>) -
             logits: logits.next().expect("counted before").to_vec(),
             ..RowResult::default()
         },
-        Want::Scores => RowResult {
-            scores: row.tokens[1..]
-                .iter()
-                .map(|next| score(logits.next().expect("counted before"), *next))
-                .collect(),
-            ..RowResult::default()
-        },
         Want::Token(choice) => {
             let mine: Vec<&mut [f32]> = logits.take(row.drafts + 1).collect();
             RowResult {
@@ -427,21 +467,6 @@ fn finish_row<'a>(row: &Row, logits: &mut impl Iterator<Item = &'a mut [f32]>) -
                 ..RowResult::default()
             }
         }
-    }
-}
-
-/// Returns how likely a token is under logits.
-fn score(logits: &[f32], token: u32) -> Score {
-    let (mut top, mut highest) = (0, f32::NEG_INFINITY);
-    for (id, logit) in logits.iter().enumerate() {
-        if *logit > highest {
-            (top, highest) = (id as u32, *logit);
-        }
-    }
-    let total: f64 = logits.iter().map(|logit| f64::from(logit - highest).exp()).sum();
-    Score {
-        logprob: (f64::from(logits[token as usize] - highest) - total.ln()) as f32,
-        top,
     }
 }
 

@@ -1,11 +1,12 @@
 //! The engine's thread.
 
+use super::prompt_scores::PromptScores;
 use super::{Command, Shared, Submission, lock};
 use crate::executor::{Executor, ExecutorError, Row, RowResult, StepBatch, StepResult, Want};
 use crate::head::SequenceHead;
 use crate::pages::{ChainKey, chain_start};
 use crate::record::{AdmittedRecord, LaneRecord, StepRecord};
-use crate::request::{EndReason, Event, Figures, Piece, Refusal};
+use crate::request::{EndReason, Event, Figures, Piece, Refusal, Scored};
 use crate::scheduler::{Arrival, Limits, Moment, PlannedRow, Rejection, RowOutcome, Scheduler, SequenceId, StepPlan};
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -40,6 +41,10 @@ struct Live {
     name: String,
     choice: u32,
     head: SequenceHead,
+    /// Until they are told.
+    prompt_scores: Option<PromptScores>,
+    /// Whether it ends with its prompt.
+    only_reads: bool,
     events: mpsc::Sender<Event>,
     /// Room for the last event, which arrives even when the reader is slow.
     last_event: mpsc::OwnedPermit<Event>,
@@ -172,10 +177,12 @@ impl Runner {
             let arrival = Arrival {
                 id,
                 prompt: request.prompt.clone(),
-                most_output: request.most_tokens,
+                // Room for one, where none is wanted: the prompt's end is read by a row like that of any other.
+                most_output: request.most_tokens.max(1),
                 priority: request.priority,
                 deadline: request.time_limit.map(|limit| self.now() + limit.as_micros() as Moment),
                 scope,
+                reads_all: choice == 0 && request.prompt_logprobs.is_some(),
                 fork_of: ids.first().copied(),
                 awaits_constraint: false,
                 drafts: 0,
@@ -193,6 +200,8 @@ impl Runner {
                 name: request.name.clone(),
                 choice,
                 head: SequenceHead::new(request.clone(), choice, self.pieces.clone()),
+                prompt_scores: PromptScores::new(&request, choice),
+                only_reads: request.most_tokens == 0,
                 events: events.clone(),
                 last_event: events
                     .clone()
@@ -262,16 +271,20 @@ impl Runner {
     }
 
     fn batch(&self, plan: &StepPlan) -> StepBatch {
-        let row = |row: &PlannedRow| Row {
-            tokens: self.scheduler.tokens(row.sequence)[row.start..row.start + row.tokens].to_vec(),
-            drafts: 0,
-            start: row.start,
-            pages: self.scheduler.pages(row.sequence),
-            want: if row.samples {
-                Want::Token(Box::new(self.live[&row.sequence].head.next_choice()))
-            } else {
-                Want::Nothing
-            },
+        let row = |row: &PlannedRow| {
+            let live = &self.live[&row.sequence];
+            Row {
+                tokens: self.scheduler.tokens(row.sequence)[row.start..row.start + row.tokens].to_vec(),
+                drafts: 0,
+                start: row.start,
+                pages: self.scheduler.pages(row.sequence),
+                want: if row.samples && !live.only_reads {
+                    Want::Token(Box::new(live.head.next_choice()))
+                } else {
+                    Want::Nothing
+                },
+                scores: live.prompt_scores.as_ref().map(|scores| scores.wanted(row)),
+            }
         };
         StepBatch {
             copies: plan.copies.clone(),
@@ -311,7 +324,12 @@ impl Runner {
             ended: false,
         };
         let mut end = None;
+        self.settle_scores(row, result.scores);
         let live = self.live.get_mut(&row.sequence).expect("a planned sequence lives");
+        if row.samples && live.only_reads {
+            outcome.ended = true;
+            end = Some((String::new(), EndReason::Length));
+        }
         let mut piece = Piece {
             choice: live.choice,
             text: String::new(),
@@ -335,6 +353,22 @@ impl Runner {
             self.send(row.sequence, Event::Piece(piece));
         }
         (outcome, end)
+    }
+
+    /// Takes the scores of a prompt's tokens, and tells all of them when they are whole.
+    fn settle_scores(&mut self, row: &PlannedRow, told: Vec<Scored>) {
+        let live = self.live.get_mut(&row.sequence).expect("a planned sequence lives");
+        let Some(scores) = &mut live.prompt_scores else { return };
+        scores.take(row, told);
+        if !scores.is_whole() {
+            return;
+        }
+        let logprobs = live
+            .prompt_scores
+            .take()
+            .map_or_else(Vec::new, PromptScores::into_known);
+        let choice = live.choice;
+        self.send(row.sequence, Event::Prompt { choice, logprobs });
     }
 
     /// Sends an event without waiting; a reader who is gone or too slow ends its sequence.
@@ -448,9 +482,10 @@ impl Live {
             _ => 0.0,
         };
         let gaps = self.output_tokens.saturating_sub(1);
+        let read = self.first_token.or(self.only_reads.then_some(now));
         Figures {
             queued: between(Some(self.arrived), Some(self.admitted.unwrap_or(now))),
-            prefill: between(self.admitted, self.first_token),
+            prefill: between(self.admitted, read),
             ttft: between(Some(self.arrived), self.first_token),
             itl_mean: if gaps == 0 {
                 0.0

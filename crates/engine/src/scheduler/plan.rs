@@ -143,6 +143,7 @@ impl Scheduler {
         let from_parent = parent.filter(|parent| {
             let mut tables = parent.tables.iter().zip(&self.limits.pools);
             sequence.tokens.len() == sequence.prompt
+                && sequence.may_reuse(shared)
                 && parent.computed > shared
                 && tables.all(|(table, limits)| sees(table, limits))
         });

@@ -19,6 +19,8 @@ pub(super) struct Sequence {
     pub tables: Vec<Table>,
     /// Tokens whose keys and values lie in the pages.
     pub computed: usize,
+    /// How many of its first tokens may be taken from the cache.
+    reusable: usize,
     /// Pages that were published.
     pub published: usize,
     pub scope: ChainKey,
@@ -59,6 +61,7 @@ impl Sequence {
             lane: None,
             tables: vec![Table::default(); pools],
             computed: 0,
+            reusable: if arrival.reads_all { 0 } else { usize::MAX },
             published: 0,
             scope: arrival.scope,
             keys: Vec::new(),
@@ -85,9 +88,20 @@ impl Sequence {
         self.drafts.min(self.most_tokens - self.tokens.len() - 1)
     }
 
+    /// Returns whether so many of its first tokens may be taken from others.
+    pub fn may_reuse(&self, tokens: usize) -> bool {
+        tokens <= self.reusable
+    }
+
     /// Takes in what a row computed and produced.
     pub fn advance(&mut self, row: &PlannedRow, tokens: &[u32]) {
         self.computed = row.start + row.tokens + tokens.len().saturating_sub(1);
+        let read = row.start + row.tokens;
+        self.reusable = if read < self.prompt {
+            self.reusable.max(read)
+        } else {
+            usize::MAX
+        };
         self.tokens.extend_from_slice(tokens);
         // Without a new token the last one is fed again, as only its logits make the next.
         self.computed = self.computed.min(self.tokens.len() - 1);
@@ -109,7 +123,7 @@ impl Sequence {
     /// Takes over the pages of the cache that hold the beginning of its tokens; one token at least is left to compute. Of pools
     /// with a window, only those pages are wanted that the rest still sees.
     pub fn reuse(&mut self, limits: &[PoolLimits], pools: &mut [PagePool]) {
-        let most = (self.tokens.len() - 1) / PAGE_TOKENS;
+        let most = (self.tokens.len() - 1).min(self.reusable) / PAGE_TOKENS;
         let lacks = |key: &ChainKey| {
             let mut all = limits.iter().zip(pools.iter());
             all.any(|(limits, pool)| limits.window.is_none() && !pool.has(key))

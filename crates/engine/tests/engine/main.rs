@@ -2,6 +2,7 @@
 
 mod company;
 mod precision;
+mod prompt_scores;
 mod reference;
 mod split;
 mod support;

@@ -4,7 +4,8 @@ use crate::support::{Setup, demo, executor, fixture};
 use serde_json::Value;
 use std::path::Path;
 use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build, calibrate};
-use vastrelay_engine::executor::{Row, Score, StepBatch, Want};
+use vastrelay_engine::executor::{Row, StepBatch, Want};
+use vastrelay_engine::request::Scored;
 use vastrelay_engine::score::{agreement, loss, score};
 use vastrelay_engine::{CpuExecutor, Executor};
 use vastrelay_kernels::Isa;
@@ -53,6 +54,7 @@ fn row(tokens: &[u32], start: usize, first_page: u32) -> Row {
         start,
         pages: vec![(first_page..first_page + 16).collect()],
         want: Want::Logits,
+        scores: None,
     }
 }
 
@@ -77,8 +79,8 @@ fn texts() -> Vec<Vec<u32>> {
     text.lines().take(48).map(line).collect()
 }
 
-fn scores(executor: &mut dyn Executor, texts: &[Vec<u32>]) -> Vec<Score> {
-    score(executor, texts, 128, |_| ()).unwrap()
+fn scores(executor: &mut dyn Executor, texts: &[Vec<u32>]) -> Vec<Scored> {
+    score(executor, texts, 128, 1, |_| ()).unwrap()
 }
 
 fn settings(weights: Precision) -> CpuSettings {
@@ -180,10 +182,10 @@ fn scores_are_the_softmax_of_the_logits() {
     let last = logits(&mut executor, &prompt[..prompt.len() - 1]);
     let total: f64 = last.iter().map(|logit| f64::from(*logit).exp()).sum();
     let wanted = f64::from(last[prompt[prompt.len() - 1] as usize]) - total.ln();
-    let found = scores.last().unwrap();
+    let (found, alternatives) = scores.last().unwrap();
     assert!((f64::from(found.logprob) - wanted).abs() < 1e-4);
     let top = (0..last.len()).max_by(|a, b| last[*a].total_cmp(&last[*b])).unwrap();
-    assert_eq!(found.top, top as u32);
+    assert_eq!((found.id, alternatives[0].id), (prompt[prompt.len() - 1], top as u32));
 }
 
 #[test]
@@ -275,7 +277,7 @@ fn calibrated_rounding_comes_nearer_than_plain_rounding() {
         let squares = scores
             .iter()
             .zip(&wanted)
-            .map(|(one, other)| (one.logprob - other.logprob).powi(2));
+            .map(|((one, _), (other, _))| (one.logprob - other.logprob).powi(2));
         squares.sum::<f32>()
     };
     let (plain, calibrated) = (distance(&Rounded::new()), distance(&rounded));

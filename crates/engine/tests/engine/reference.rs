@@ -41,6 +41,7 @@ fn logits_row(tokens: &[u32]) -> Row {
         // Mixed models have a list for each kind of layer; others look at the first one.
         pages: vec![(0..16).collect(); 2],
         want: Want::Logits,
+        scores: None,
     }
 }
 
@@ -288,6 +289,7 @@ fn drafts_are_accepted_as_far_as_they_are_what_would_have_been_chosen() {
             tokens: [prompt.clone(), drafts].concat(),
             drafts: 3,
             want: Want::Token(Box::new(choice.clone())),
+            scores: None,
             ..logits_row(&[])
         };
         let chosen: Vec<u32> = step(&mut executor, vec![row])

@@ -18,6 +18,7 @@ fn logits(executor: &mut dyn Executor, pages: std::ops::Range<u32>) -> Result<Ve
         start: 0,
         pages: vec![pages.collect()],
         want: Want::Logits,
+        scores: None,
     };
     let handle = executor.submit(StepBatch {
         copies: Vec::new(),

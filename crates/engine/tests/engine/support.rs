@@ -112,6 +112,7 @@ pub fn greedy(prompt: Vec<u32>, tokens: usize) -> GenerationRequest {
         least_tokens: 0,
         stop: Vec::new(),
         top_logprobs: Some(2),
+        prompt_logprobs: None,
         priority: 0,
         time_limit: None,
         adapter: String::new(),
@@ -141,7 +142,7 @@ pub async fn run_all(engine: &Engine, request: GenerationRequest) -> Vec<(Comple
     let mut stream = engine.submit(request).await.unwrap();
     while let Some(event) = stream.next().await {
         match event {
-            Event::Admitted { .. } => {}
+            Event::Admitted { .. } | Event::Prompt { .. } => {}
             Event::Piece(piece) => {
                 let completion = &mut done[piece.choice as usize].0;
                 completion.ids.extend(&piece.ids);

@@ -6,7 +6,7 @@ use crate::problem::Problem;
 use actix_web::web::Bytes;
 use futures_util::stream::{LocalBoxStream, Stream};
 use serde::Serialize;
-use vastrelay_engine::request::{Piece, TokenLogprob};
+use vastrelay_engine::request::{Piece, Scored};
 use vastrelay_engine::{Event, Figures};
 use vastrelay_wire::sampling::{Measured, Usage};
 
@@ -28,6 +28,10 @@ pub(super) trait Shape {
 
     /// Returns the pieces that come before all others.
     fn opening(&mut self) -> Vec<Self::Piece>;
+    /// Returns the pieces that say how probable the tokens of a prompt were; its first completion has read it.
+    fn prompt(&mut self, _first_choice: u32, _logprobs: Vec<Scored>) -> Vec<Self::Piece> {
+        Vec::new()
+    }
     /// Returns what is new of a completion, or `None` when there is nothing to see yet.
     fn piece(&mut self, new: Piece, extras: Extras) -> Option<Self::Piece>;
     /// Returns a completion's last piece.
@@ -49,7 +53,9 @@ pub(super) struct EndExtras {
 pub(super) struct Collected {
     pub text: String,
     pub ids: Vec<u32>,
-    pub logprobs: Vec<(TokenLogprob, Vec<TokenLogprob>)>,
+    pub logprobs: Vec<Scored>,
+    /// Of the prompt, where it read that and they were asked for.
+    pub prompt_logprobs: Vec<Scored>,
     pub finish_reason: String,
     pub measured: Option<Measured>,
 }
@@ -82,6 +88,7 @@ pub(super) async fn collect(
         call.note(&event);
         match *event {
             Event::Admitted { .. } => {}
+            Event::Prompt { choice, logprobs } => collected[choice as usize].prompt_logprobs = logprobs,
             Event::Piece(piece) => {
                 let one = &mut collected[piece.choice as usize];
                 one.text.push_str(&piece.text);
@@ -130,6 +137,12 @@ pub(super) fn pieces(
             call.note(&event);
             let problem = match *event {
                 Event::Admitted { .. } => continue,
+                Event::Prompt { choice, logprobs } => {
+                    for piece in shape.prompt(choice, logprobs) {
+                        yield Ok(frame(&piece));
+                    }
+                    continue;
+                }
                 Event::Piece(piece) => {
                     if let Some(piece) = shape.piece(piece, extras) {
                         yield Ok(frame(&piece));

@@ -23,7 +23,7 @@ pub(super) use crate::guard::Caller;
 #[derive(Clone)]
 pub struct RequestId(pub String);
 
-/// When the head of a request was read: its body may take a while.
+/// When the head of a request arrived at this machine: its body may take a while.
 #[derive(Clone, Copy)]
 pub struct Arrival(pub Instant);
 
@@ -150,7 +150,7 @@ impl Call {
     /// Notes what an event tells.
     pub fn note(&mut self, event: &Event) {
         match event {
-            Event::Admitted { .. } => {}
+            Event::Admitted { .. } | Event::Prompt { .. } => {}
             Event::Piece(piece) => self.note_piece(piece),
             Event::Ended {
                 choice,
@@ -327,7 +327,7 @@ fn events(mut stream: RequestStream, first: u32) -> BoxStream<'static, Event> {
     let events = stream::poll_fn(move |context| stream.poll_next(context));
     let numbered = events.map(move |mut event| {
         match &mut event {
-            Event::Admitted { choice } | Event::Ended { choice, .. } => *choice += first,
+            Event::Admitted { choice } | Event::Prompt { choice, .. } | Event::Ended { choice, .. } => *choice += first,
             Event::Piece(piece) => piece.choice += first,
             Event::Failed(_) => {}
         }

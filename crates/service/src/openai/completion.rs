@@ -3,7 +3,8 @@
 use super::answer::{self, Collected, EndExtras, Extras, Shape};
 use super::call::{Call, RequestId};
 use super::options::Options;
-use super::piece::{Count, plain_logprobs, read_body, stream_response};
+use super::piece::{Count, read_body, stream_response};
+use super::plain_logprobs::{of_answer, of_prompt};
 use crate::departure::departure;
 use crate::problem::Problem;
 use crate::state::{ServiceState, seconds_since_1970};
@@ -12,7 +13,7 @@ use actix_web::web::Bytes;
 use actix_web::{Error, HttpRequest, HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_engine::GenerationRequest;
-use vastrelay_engine::request::Piece;
+use vastrelay_engine::request::{Piece, Scored};
 use vastrelay_serving::Replica;
 use vastrelay_wire::completion::{CompletionAnswer, CompletionChoice, CompletionRequest, Prompt};
 use vastrelay_wire::error::ErrorEnvelope;
@@ -91,12 +92,19 @@ fn prepare(
     call.asks(&request.model, options.stream, &body);
     let replica = state.model(&request.model)?;
     refuse_unsupported(&request)?;
-    let echo = request.echo.unwrap_or(false);
     let (prompts, texts): (Vec<_>, Vec<_>) = encode(&replica, request.prompt)?.into_iter().unzip();
     let requests = prompts
-        .into_iter()
-        .map(|prompt| options.request(&replica, &id.0, prompt, false))
+        .iter()
+        .map(|prompt| options.request(&replica, &id.0, prompt.clone(), false))
         .collect::<Result<Vec<_>, _>>()?;
+    let echo: Vec<Echo> = prompts
+        .into_iter()
+        .zip(texts)
+        .filter(|_| options.echo)
+        .map(|(ids, text)| Echo { ids, text })
+        .collect();
+    let made = options.choices as usize;
+    let begins = |prompt: usize| echo.get(prompt).map_or(0, |echo| echo.text.chars().count());
     let answer = Answer {
         id: format!("cmpl-{}", id.0),
         created: seconds_since_1970(),
@@ -104,8 +112,8 @@ fn prepare(
         wanted: options.wanted,
         made: options.choices,
         logprobs: options.top_logprobs.is_some(),
-        echo: if echo { texts } else { Vec::new() },
-        offsets: vec![0; requests.len() * options.choices as usize],
+        offsets: (0..requests.len() * made).map(|choice| begins(choice / made)).collect(),
+        echo,
         replica,
     };
     Ok((answer, options.extras(), requests))
@@ -118,12 +126,6 @@ fn refuse_unsupported(request: &CompletionRequest) -> Result<(), Problem> {
         return refuse(
             "suffix",
             "is not supported: text is only continued, not filled in; leave it out",
-        );
-    }
-    if request.echo == Some(true) && request.logprobs.is_some() {
-        return refuse(
-            "logprobs",
-            "together with `echo` would need those of the prompt, which are not computed; leave one of them out",
         );
     }
     let (n, best_of) = (request.n.unwrap_or(1), request.best_of);
@@ -183,26 +185,62 @@ struct Answer {
     made: u32,
     /// Whether log-probabilities were asked for.
     logprobs: bool,
-    /// The prompts' texts, when they are to be said again.
-    echo: Vec<String>,
+    /// The prompts, when they are to be said again.
+    echo: Vec<Echo>,
     /// Where the next token of each completion begins, in characters.
     offsets: Vec<usize>,
     replica: Arc<Replica>,
 }
 
+/// A prompt that is said again at the beginning of each of its completions.
+struct Echo {
+    ids: Vec<u32>,
+    text: String,
+}
+
 impl Answer {
+    /// Returns what a prompt's completions begin with, where it is said again: its text and the log-probabilities, if those
+    /// were asked for, of its tokens.
+    fn said_again(&self, prompt: usize, scores: &[Scored]) -> CompletionChoice {
+        let Some(echo) = self.echo.get(prompt) else {
+            return CompletionChoice::default();
+        };
+        CompletionChoice {
+            text: echo.text.clone(),
+            logprobs: self
+                .logprobs
+                .then(|| of_prompt(&self.replica, &echo.ids, &echo.text, scores)),
+            ..CompletionChoice::default()
+        }
+    }
+
+    /// Returns the pieces with which a prompt's completions begin.
+    fn begin(&self, prompt: usize, scores: &[Scored]) -> Vec<CompletionAnswer> {
+        let said = self.said_again(prompt, scores);
+        let first = prompt as u32 * self.made;
+        let piece = |index| CompletionChoice { index, ..said.clone() };
+        (first..first + self.made)
+            .map(|index| self.answer(vec![piece(index)], None))
+            .collect()
+    }
+
     fn whole(self, mut collected: Vec<Collected>, usage: Usage, extras: Extras) -> CompletionAnswer {
         let mut choices = Vec::new();
         for (prompt, made) in collected.chunks_mut(self.made as usize).enumerate() {
+            let begin = self.said_again(prompt, &made[0].prompt_logprobs);
+            let offset = begin.text.chars().count();
             // Stable, so that those made first come first among equals.
             if self.made > self.wanted {
                 made.sort_by(|a, b| b.mean_logprob().total_cmp(&a.mean_logprob()));
             }
             for one in made.iter_mut().take(self.wanted as usize) {
                 let one = std::mem::take(one);
-                let logprobs = plain_logprobs(&self.replica, &one.logprobs, 0).filter(|_| self.logprobs);
+                let mut logprobs = begin.logprobs.clone();
+                if let Some((lists, _)) = of_answer(&self.replica, &one.logprobs, offset).filter(|_| self.logprobs) {
+                    logprobs.get_or_insert_default().append(lists);
+                }
                 choices.push(CompletionChoice {
-                    text: self.echo.get(prompt).cloned().unwrap_or_default() + &one.text,
+                    text: begin.text.clone() + &one.text,
                     index: choices.len() as u32,
                     logprobs,
                     finish_reason: Some(one.finish_reason),
@@ -230,22 +268,21 @@ impl Shape for Answer {
     type Piece = CompletionAnswer;
 
     fn opening(&mut self) -> Vec<CompletionAnswer> {
-        let said_again = |index: u32| CompletionChoice {
-            text: self.echo[(index / self.made) as usize].clone(),
-            index,
-            ..CompletionChoice::default()
-        };
-        (0..self.echo.len() as u32 * self.made)
-            .map(|index| self.answer(vec![said_again(index)], None))
-            .collect()
+        // With log-probabilities they are said again when they have been read.
+        let prompts = if self.logprobs { 0 } else { self.echo.len() };
+        (0..prompts).flat_map(|prompt| self.begin(prompt, &[])).collect()
+    }
+
+    fn prompt(&mut self, first_choice: u32, logprobs: Vec<Scored>) -> Vec<CompletionAnswer> {
+        self.begin((first_choice / self.made) as usize, &logprobs)
     }
 
     fn piece(&mut self, new: Piece, extras: Extras) -> Option<CompletionAnswer> {
         let offset = &mut self.offsets[new.choice as usize];
-        let logprobs = plain_logprobs(&self.replica, &new.logprobs, *offset);
-        if let Some(lists) = &logprobs {
-            *offset += lists.tokens.iter().map(|token| token.chars().count()).sum::<usize>();
-        }
+        let logprobs = of_answer(&self.replica, &new.logprobs, *offset).map(|(lists, end)| {
+            *offset = end;
+            lists
+        });
         // Nothing to see yet: half a character, or what may become a stop string.
         if new.text.is_empty() && logprobs.is_none() && !extras.token_ids {
             return None;

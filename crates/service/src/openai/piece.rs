@@ -9,11 +9,10 @@ use actix_web::{Error, HttpResponse};
 use futures_util::stream::{LocalBoxStream, Stream, StreamExt};
 use serde::Serialize;
 use std::time::Duration;
-use vastrelay_engine::request::TokenLogprob;
+use vastrelay_engine::request::{Scored, TokenLogprob};
 use vastrelay_engine::{EndReason, Event, Figures};
 use vastrelay_serving::Replica;
 use vastrelay_wire::chat::{ChatLogprob, ChatLogprobs};
-use vastrelay_wire::completion::CompletionLogprobs;
 use vastrelay_wire::sampling::{Measured, PromptTokensDetails, Usage};
 use vastrelay_wire::{chat, error};
 
@@ -136,16 +135,14 @@ impl Count {
     }
 }
 
-type Logprobs = [(TokenLogprob, Vec<TokenLogprob>)];
-
 /// Returns log-probabilities as chat answers have them; `None` when none were asked for.
-pub(super) fn chat_logprobs(replica: &Replica, logprobs: &Logprobs) -> Option<ChatLogprobs> {
+pub(super) fn chat_logprobs(replica: &Replica, logprobs: &[Scored]) -> Option<ChatLogprobs> {
     let one = |token: &TokenLogprob| chat::TokenLogprob {
         token: token_text(replica, token.id),
         logprob: token.logprob,
         bytes: replica.tokenizer.pieces().bytes(token.id).to_vec(),
     };
-    let both = |(token, top): &(TokenLogprob, Vec<TokenLogprob>)| ChatLogprob {
+    let both = |(token, top): &Scored| ChatLogprob {
         token: one(token),
         top_logprobs: top.iter().map(one).collect(),
     };
@@ -154,24 +151,7 @@ pub(super) fn chat_logprobs(replica: &Replica, logprobs: &Logprobs) -> Option<Ch
     })
 }
 
-/// Returns log-probabilities as plain completions have them; the first token begins at `offset` characters.
-pub(super) fn plain_logprobs(replica: &Replica, logprobs: &Logprobs, mut offset: usize) -> Option<CompletionLogprobs> {
-    let mut lists = CompletionLogprobs::default();
-    for (token, top) in logprobs {
-        let text = token_text(replica, token.id);
-        lists.text_offset.push(offset);
-        offset += text.chars().count();
-        lists.tokens.push(text);
-        lists.token_logprobs.push(token.logprob);
-        lists.top_logprobs.push(
-            top.iter()
-                .map(|token| (token_text(replica, token.id), token.logprob))
-                .collect(),
-        );
-    }
-    (!logprobs.is_empty()).then_some(lists)
-}
-
-fn token_text(replica: &Replica, id: u32) -> String {
+/// Returns what a token stands for; bytes that are no character show as U+FFFD.
+pub(super) fn token_text(replica: &Replica, id: u32) -> String {
     String::from_utf8_lossy(replica.tokenizer.pieces().bytes(id)).into_owned()
 }

@@ -1,0 +1,64 @@
+//! Log-probabilities as plain completions have them: parallel lists over the tokens.
+
+use super::piece::token_text;
+use vastrelay_engine::request::Scored;
+use vastrelay_serving::Replica;
+use vastrelay_wire::completion::CompletionLogprobs;
+
+/// Returns those of a prompt that is said again as `text`; its first token has none, as nothing comes before it.
+pub(super) fn of_prompt(replica: &Replica, ids: &[u32], text: &str, scores: &[Scored]) -> CompletionLogprobs {
+    let bytes = |id: &u32| replica.tokenizer.pieces().bytes(*id);
+    // A start token, or a space, that the tokenizer puts before a text is not part of it.
+    let said: usize = ids.iter().map(|id| bytes(id).len()).sum();
+    let mut unsaid = said.saturating_sub(text.len());
+    let mut lists = Lists::begin(replica, 0);
+    for (place, id) in ids.iter().enumerate() {
+        let hidden = unsaid.min(bytes(id).len());
+        unsaid -= hidden;
+        let scored = place.checked_sub(1).and_then(|before| scores.get(before));
+        lists.push(*id, scored, &bytes(id)[hidden..]);
+    }
+    lists.lists
+}
+
+/// Returns those of an answer's tokens, and where the next token begins; `None` when none were asked for. The first begins at
+/// `offset` characters.
+pub(super) fn of_answer(replica: &Replica, logprobs: &[Scored], offset: usize) -> Option<(CompletionLogprobs, usize)> {
+    let pieces = replica.tokenizer.pieces();
+    let mut lists = Lists::begin(replica, offset);
+    for scored in logprobs {
+        let id = scored.0.id;
+        let shown = if pieces.is_special(id) { &[] } else { pieces.bytes(id) };
+        lists.push(id, Some(scored), shown);
+    }
+    (!logprobs.is_empty()).then_some((lists.lists, lists.offset))
+}
+
+/// Lists in the making.
+struct Lists<'a> {
+    replica: &'a Replica,
+    lists: CompletionLogprobs,
+    /// Characters of the text so far.
+    offset: usize,
+}
+
+impl Lists<'_> {
+    fn begin(replica: &Replica, offset: usize) -> Lists<'_> {
+        let lists = CompletionLogprobs::default();
+        Lists { replica, lists, offset }
+    }
+
+    /// Adds a token of which the text shows some bytes.
+    fn push(&mut self, id: u32, scored: Option<&Scored>, shown: &[u8]) {
+        let Lists { replica, lists, offset } = self;
+        lists.tokens.push(token_text(replica, id));
+        lists.text_offset.push(*offset);
+        lists.token_logprobs.push(scored.map(|(token, _)| token.logprob));
+        let named = |top: &vastrelay_engine::request::TokenLogprob| (token_text(replica, top.id), top.logprob);
+        lists
+            .top_logprobs
+            .push(scored.map(|(_, top)| top.iter().map(named).collect()));
+        // A character counts where it begins, though its bytes may come with several tokens.
+        *offset += shown.iter().filter(|byte| **byte & 0xc0 != 0x80).count();
+    }
+}
