@@ -824,12 +824,12 @@ export interface components {
         CompletionLogprobs: {
             /** @description The tokens' texts. */
             tokens: string[];
-            /** @description Their log-probabilities. */
-            token_logprobs: number[];
-            /** @description For each the most probable tokens in its place. */
-            top_logprobs: {
+            /** @description Their log-probabilities; null of a prompt's first token, as nothing comes before it. */
+            token_logprobs: (number | null)[];
+            /** @description For each the most probable tokens in its place; null of a prompt's first token. */
+            top_logprobs: ({
                 [key: string]: number;
-            }[];
+            } | null)[];
             /** @description Where each begins in the text, in characters. */
             text_offset: number[];
         };
@@ -844,7 +844,8 @@ export interface components {
             stream_options?: null | components["schemas"]["StreamOptions"];
             /**
              * Format: int32
-             * @description Most tokens of each completion; 16 when absent, as the standard has it.
+             * @description Most tokens of each completion; 16 when absent, as the standard has it. 0 together with `echo`, for the prompt's
+             *     log-probabilities alone.
              */
             max_tokens?: number | null;
             /**
@@ -862,7 +863,7 @@ export interface components {
              * @description Completions made of each prompt, of which the `n` with the highest mean log-probability are returned; `n` when absent.
              */
             best_of?: number | null;
-            /** @description Whether each text begins with its prompt. */
+            /** @description Whether each text begins with its prompt, and the log-probabilities, when asked for, with the prompt's. */
             echo?: boolean | null;
             /** @description Text after the completion is not supported; null or an empty string is accepted. */
             suffix?: string | null;

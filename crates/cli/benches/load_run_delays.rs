@@ -13,6 +13,7 @@ use std::sync::{Arc, Mutex};
 use std::thread::{self, sleep};
 use std::time::{Duration, Instant};
 use vastrelay_loadtest::statistics::spread;
+use vastrelay_stamped::{Receiver, stamp_arrivals};
 use vastrelay_wire::manage::Spread;
 
 const FIRST: Duration = Duration::from_millis(20);
@@ -24,7 +25,7 @@ const NEAR: f64 = 0.002;
 /// Connections that may wait for the stub while it is held up.
 const MOST_UNACCEPTED: i32 = 1024;
 
-/// For each answer, the moments its request was read and each of its tokens was written.
+/// For each answer, the moments its request arrived and each of its tokens was written.
 type Written = Arc<Mutex<Vec<Vec<Instant>>>>;
 
 fn main() {
@@ -97,10 +98,11 @@ fn stub() -> (String, Written) {
 /// Answers one connection's requests until the caller hangs up.
 fn answer_all(connection: TcpStream, noted: &Written) -> std::io::Result<()> {
     connection.set_nodelay(true)?;
-    let mut reader = BufReader::new(connection.try_clone()?);
+    stamp_arrivals(&connection)?;
+    let mut reader = BufReader::new(Noting::new(connection.try_clone()?));
     while let Some(address) = read_request(&mut reader)? {
         match address.as_str() {
-            "POST /v1/chat/completions" => answer(&connection, noted)?,
+            "POST /v1/chat/completions" => answer(&connection, reader.get_ref().arrived, noted)?,
             "GET /v1/models" => {
                 let model = r#"{"id": "stub", "object": "model", "created": 0, "owned_by": "bench"}"#;
                 respond(
@@ -115,8 +117,33 @@ fn answer_all(connection: TcpStream, noted: &Written) -> std::io::Result<()> {
     Ok(())
 }
 
+/// A connection that knows when what was read last had arrived.
+struct Noting {
+    connection: TcpStream,
+    receiver: Receiver,
+    arrived: Instant,
+}
+
+impl Noting {
+    fn new(connection: TcpStream) -> Noting {
+        Noting {
+            connection,
+            receiver: Receiver::default(),
+            arrived: Instant::now(),
+        }
+    }
+}
+
+impl Read for Noting {
+    fn read(&mut self, space: &mut [u8]) -> std::io::Result<usize> {
+        let (count, at) = self.receiver.receive(&self.connection, space)?;
+        self.arrived = at.unwrap_or_else(Instant::now);
+        Ok(count)
+    }
+}
+
 /// Reads a request with its body; returns its method and path, or `None` at the end of the connection.
-fn read_request(reader: &mut BufReader<TcpStream>) -> std::io::Result<Option<String>> {
+fn read_request(reader: &mut BufReader<Noting>) -> std::io::Result<Option<String>> {
     let mut line = String::new();
     if reader.read_line(&mut line)? == 0 {
         return Ok(None);
@@ -148,8 +175,8 @@ fn respond(mut connection: &TcpStream, status: &str, body: &str) -> std::io::Res
 }
 
 /// Streams an answer with the known delays, and notes when.
-fn answer(mut connection: &TcpStream, noted: &Written) -> std::io::Result<()> {
-    let mut moments = vec![Instant::now()];
+fn answer(mut connection: &TcpStream, arrived: Instant, noted: &Written) -> std::io::Result<()> {
+    let mut moments = vec![arrived];
     let head = "HTTP/1.1 200 OK\r\ncontent-type: text/event-stream\r\ntransfer-encoding: chunked\r\n\r\n";
     connection.write_all(head.as_bytes())?;
     let mut due = moments[0];

@@ -12,5 +12,5 @@ mod receive;
 mod stream;
 
 pub use moments::Moments;
-pub use receive::stamp_arrivals;
+pub use receive::{Receiver, stamp_arrivals};
 pub use stream::Stamped;

@@ -1,10 +1,8 @@
 //! A connection.
 
 use crate::moments::Moments;
-use crate::receive::{receive, stamp_arrivals};
+use crate::receive::{Receiver, stamp_arrivals};
 use hyper_util::client::legacy::connect::{Connected, Connection};
-use nix::cmsg_space;
-use nix::sys::time::TimeSpec;
 use std::io::{self, IoSlice};
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
@@ -20,8 +18,7 @@ const MOST_AT_ONCE: usize = 64 << 10;
 pub struct Stamped {
     stream: TcpStream,
     moments: Moments,
-    /// Room for the system's note of an arrival.
-    control: Vec<u8>,
+    receiver: Receiver,
 }
 
 impl Stamped {
@@ -34,7 +31,7 @@ impl Stamped {
         Ok(Stamped {
             stream,
             moments: Moments::new(),
-            control: cmsg_space!(TimeSpec),
+            receiver: Receiver::default(),
         })
     }
 
@@ -54,14 +51,14 @@ impl AsyncRead for Stamped {
         let Stamped {
             stream,
             moments,
-            control,
+            receiver,
         } = self.get_mut();
         let space = buffer.initialize_unfilled_to(buffer.remaining().min(MOST_AT_ONCE));
         loop {
             ready!(stream.poll_read_ready(context))?;
             let mut received = None;
             let asked = stream.try_io(Interest::READABLE, || {
-                let (count, at) = receive(stream, space, control)?;
+                let (count, at) = receiver.receive(stream, space)?;
                 received = Some((count, at));
                 // Where less came than there was room for, there is no more: the next look waits for the system's word.
                 match count {

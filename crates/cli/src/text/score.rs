@@ -19,7 +19,7 @@ struct TextScore {
     /// Exponential of the loss.
     perplexity: f64,
     /// How many of them were the most likely in their place.
-    likeliest: usize,
+    were_likeliest: usize,
 }
 
 #[derive(Serialize)]
@@ -29,8 +29,14 @@ struct TokenScore {
     offset: usize,
     /// Natural logarithm of its probability; none of the first, as nothing comes before it.
     logprob: Option<f32>,
-    /// The most likely token in its place, with the logarithm of its probability.
-    likeliest: Option<(String, f32)>,
+    /// The most likely token in its place.
+    likeliest: Option<Likeliest>,
+}
+
+#[derive(Serialize)]
+struct Likeliest {
+    token: String,
+    logprob: f32,
 }
 
 /// Scores a text.
@@ -55,7 +61,10 @@ pub(super) async fn run(options: &TextOptions) -> Result<(), Failure> {
 
 impl TextScore {
     fn of(lists: CompletionLogprobs) -> TextScore {
-        let likeliest = lists.top_logprobs.into_iter().map(|top| top?.into_iter().next());
+        let likeliest = lists.top_logprobs.into_iter().map(|top| {
+            let (token, logprob) = top?.into_iter().next()?;
+            Some(Likeliest { token, logprob })
+        });
         let names = lists.tokens.into_iter().zip(lists.text_offset);
         let tokens: Vec<TokenScore> = names
             .zip(lists.token_logprobs)
@@ -74,7 +83,7 @@ impl TextScore {
             .collect();
         let loss = losses.iter().sum::<f64>() / losses.len().max(1) as f64;
         TextScore {
-            likeliest: tokens.iter().filter(|token| token.is_likeliest()).count(),
+            were_likeliest: tokens.iter().filter(|token| token.is_likeliest()).count(),
             scored: losses.len(),
             loss,
             perplexity: loss.exp(),
@@ -87,7 +96,7 @@ impl TextScore {
         for token in &self.tokens {
             let share = token.logprob.map_or_else(|| "–".into(), percent);
             let other = token.likeliest.as_ref().filter(|_| !token.is_likeliest());
-            let other = other.map(|(token, logprob)| format!("{token:?} {}", percent(*logprob)));
+            let other = other.map(|other| format!("{:?} {}", other.token, percent(other.logprob)));
             let row = format!(
                 "{share:>11}  {:<24}  {}",
                 format!("{:?}", token.token),
@@ -95,21 +104,27 @@ impl TextScore {
             );
             line(row.trim_end());
         }
-        if self.scored > 0 {
-            line(format!(
-                "\nloss {:.3} nats a token over {} tokens, perplexity {:.2}; the likeliest token in {} of {} places",
-                self.loss, self.scored, self.perplexity, self.likeliest, self.scored
-            ));
+        if self.scored == 0 {
+            return line("\none token alone has no probability: nothing comes before it");
         }
+        line(format!(
+            "\nloss {:.3} nats a token over {} tokens, perplexity {:.2}; the likeliest token in {} of {} places",
+            self.loss, self.scored, self.perplexity, self.were_likeliest, self.scored
+        ));
     }
 }
 
 impl TokenScore {
     fn is_likeliest(&self) -> bool {
-        self.likeliest.as_ref().is_some_and(|(token, _)| *token == self.token)
+        self.likeliest
+            .as_ref()
+            .is_some_and(|likeliest| self.logprob >= Some(likeliest.logprob))
     }
 }
 
 fn percent(logprob: f32) -> String {
-    format!("{:.1} %", logprob.exp() * 100.0)
+    match logprob.exp() * 100.0 {
+        share if share < 0.05 => "< 0.1 %".into(),
+        share => format!("{share:.1} %"),
+    }
 }

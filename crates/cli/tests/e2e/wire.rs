@@ -550,8 +550,8 @@ async fn what_a_model_would_get_is_shown_counted_encoded_and_decoded() {
     );
     let loss = losses.iter().sum::<f64>() / losses.len() as f64;
     assert!(
-        (score["loss"].as_f64().unwrap() - loss).abs() < 1e-9
-            && (score["perplexity"].as_f64().unwrap() - loss.exp()).abs() < 1e-9
+        (score["loss"].as_f64().unwrap() - loss).abs() < 1e-6
+            && (score["perplexity"].as_f64().unwrap() - loss.exp()).abs() < 1e-6
     );
 }
 
