@@ -44,6 +44,10 @@ assert len(several.choices) == 2 and len(several.choices[0].logprobs.content[0].
 
 plain = client.completions.create(model="pierdesk", prompt="The last boat to Tolsay", max_tokens=8, logprobs=1)
 assert plain.choices[0].text and len(plain.choices[0].logprobs.tokens) == plain.usage.completion_tokens
+read = client.completions.create(model="pierdesk", prompt="The last boat to Tolsay", max_tokens=0, echo=True, logprobs=1)
+lists = read.choices[0].logprobs
+assert read.choices[0].text == "The last boat to Tolsay" and lists.tokens[0] == "The", read
+assert lists.token_logprobs[0] is None and all(logprob <= 0 for logprob in lists.token_logprobs[1:]), lists
 extended = client.completions.create(model="pierdesk", prompt=[5, 6, 7], max_tokens=3, extra_body={"include": ["token_ids"], "min_tokens": 3})
 assert len(extended.choices[0].token_ids) == 3
 
