@@ -549,10 +549,9 @@ async fn what_a_model_would_get_is_shown_counted_encoded_and_decoded() {
         (score["scored"].clone(), tokens.len() - 1)
     );
     let loss = losses.iter().sum::<f64>() / losses.len() as f64;
-    assert!(
-        (score["loss"].as_f64().unwrap() - loss).abs() < 1e-6
-            && (score["perplexity"].as_f64().unwrap() - loss.exp()).abs() < 1e-6
-    );
+    let perplexity = score["perplexity"].as_f64().unwrap();
+    assert!((score["loss"].as_f64().unwrap() - loss).abs() < 1e-6, "{score}");
+    assert!((perplexity / loss.exp() - 1.0).abs() < 1e-6, "{score}");
 }
 
 /// What is refused, by which status, and words that the message has to hold.
