@@ -11,7 +11,7 @@ use tokio::time::{Instant, sleep_until};
 /// How late the runtime's timers may be.
 const RUNTIME_GRAIN: Duration = Duration::from_millis(2);
 /// How late a thread may run after the system was to wake it, and another after that.
-const WAKING: Duration = Duration::from_micros(200);
+const WAKING: Duration = Duration::from_micros(300);
 
 /// Waits for a moment, letting others run meanwhile. Where time stands still unless it is slept through, as it does in tests,
 /// only the runtime's own timer is used.

@@ -31,11 +31,9 @@ pub(crate) fn prepare(connection: &Stamped, data: &mut Extensions) {
     }
 }
 
-/// Returns when a request whose head has just been read arrived at this machine.
+/// Returns when a request whose head has just been read began to arrive at this machine.
 pub(crate) fn arrival(request: &HttpRequest) -> Instant {
-    request
-        .conn_data::<Moments>()
-        .map_or_else(Instant::now, Moments::received)
+    request.conn_data::<Moments>().map_or_else(Instant::now, Moments::begun)
 }
 
 /// Returns a future that is ready when the request's caller has closed its connection.

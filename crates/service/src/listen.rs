@@ -34,6 +34,8 @@ const MOST_UNACCEPTED: i32 = 1024;
 const WORKERS: usize = 2;
 /// How long a caller may take to agree on encryption, and how long to send a request's head.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// How long a connection may take to close after the last answer.
+const FAREWELL: Duration = Duration::from_secs(1);
 /// Seconds for what is under way when the server is stopped for good.
 const LAST_SECONDS: u64 = 1;
 
@@ -128,6 +130,7 @@ where
     let app = app.into_factory().map_err(|error: Error| error.error_response());
     HttpService::build()
         .client_request_timeout(PATIENCE)
+        .client_disconnect_timeout(FAREWELL)
         .graceful_shutdown_signal(ending)
         .on_connect_ext(move |connection: &T, data| departure::prepare(below(connection), data))
         .finish(map_config(app, |()| AppConfig::default()))

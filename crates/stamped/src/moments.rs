@@ -9,12 +9,23 @@ pub struct Moments(Arc<Mutex<Times>>);
 
 #[derive(Debug)]
 struct Times {
+    /// When the last message from the other end began to arrive.
+    begun: Instant,
+    /// When the bytes read last arrived.
     received: Instant,
+    /// When the last message from this end began to leave.
     sent: Instant,
-    /// Whether nothing was sent since something was received.
-    listening: bool,
+    last: Speaker,
     /// Whether it has brought an answer.
     used: bool,
+}
+
+/// Who said something last.
+#[derive(Debug, PartialEq, Eq)]
+enum Speaker {
+    Nobody,
+    Us,
+    Them,
 }
 
 impl Moments {
@@ -22,11 +33,17 @@ impl Moments {
     pub(crate) fn new() -> Moments {
         let now = Instant::now();
         Moments(Arc::new(Mutex::new(Times {
+            begun: now,
             received: now,
             sent: now,
-            listening: true,
+            last: Speaker::Nobody,
             used: false,
         })))
+    }
+
+    /// Returns when the last message began to arrive: as [`Moments::received`], of the first bytes after others had been sent.
+    pub fn begun(&self) -> Instant {
+        self.with(|times| times.begun)
     }
 
     /// Returns when the bytes that were read last had arrived at this machine, by the system's note where it makes one; else
@@ -48,15 +65,18 @@ impl Moments {
     pub(crate) fn note_received(&self, at: Instant) {
         self.with(|times| {
             times.received = at;
-            times.listening = true;
+            if times.last != Speaker::Them {
+                times.begun = at;
+                times.last = Speaker::Them;
+            }
         });
     }
 
     pub(crate) fn note_sent(&self, at: Instant) {
         self.with(|times| {
-            if times.listening {
+            if times.last != Speaker::Us {
                 times.sent = at;
-                times.listening = false;
+                times.last = Speaker::Us;
             }
         });
     }

@@ -63,6 +63,24 @@ async fn a_message_leaves_with_its_first_bytes_and_answers_begin_another() {
 }
 
 #[tokio::test]
+async fn a_message_begins_to_arrive_with_its_first_bytes_and_goes_on_with_its_last() {
+    let (mut near, mut far) = pair().await;
+    for round in 0..3 {
+        let mut byte = [0];
+        leave(&mut near, &far, b"a").await;
+        far.read_exact(&mut byte).await.unwrap();
+        let begun = far.moments().begun();
+        assert_eq!(begun, far.moments().received());
+        leave(&mut near, &far, b"b").await;
+        far.read_exact(&mut byte).await.unwrap();
+        assert_eq!(far.moments().begun(), begun, "round {round}: still the same message");
+        assert!(far.moments().received() > begun);
+        far.write_all(b"answer").await.unwrap();
+        near.read_exact(&mut [0; 6]).await.unwrap();
+    }
+}
+
+#[tokio::test]
 async fn whatever_is_sent_arrives_whole_and_the_end_is_seen() {
     let (near, far) = pair().await;
     let sent: Vec<u8> = (0..3_000_000_u32).map(|number| (number % 251) as u8).collect();

@@ -356,6 +356,17 @@ async fn the_likelihood_of_a_text_can_be_asked_for_without_an_answer() {
         (&read["usage"]["completion_tokens"], &read["usage"]["prompt_tokens"]),
         (&json!(0), &json!(ids.as_array().unwrap().len()))
     );
+    let twice = service
+        .post("/v1/completions", &request(json!({"max_tokens": 0, "n": 2})))
+        .await
+        .1;
+    for both in twice["choices"].as_array().unwrap() {
+        assert_eq!(
+            (&both["text"], &both["logprobs"]),
+            (&choice["text"], &choice["logprobs"])
+        );
+    }
+    assert_eq!(twice["choices"].as_array().unwrap().len(), 2);
     // What the engine chooses after a beginning has the probability that it has as a part of the prompt.
     let logprobs = choice["logprobs"]["token_logprobs"].as_array().unwrap();
     let forced = |count: usize| {

@@ -23,7 +23,7 @@ pub(super) use crate::guard::Caller;
 #[derive(Clone)]
 pub struct RequestId(pub String);
 
-/// When the head of a request arrived at this machine: its body may take a while.
+/// When a request began to arrive at this machine.
 #[derive(Clone, Copy)]
 pub struct Arrival(pub Instant);
 
