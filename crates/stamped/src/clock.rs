@@ -3,13 +3,30 @@
 use nix::sys::time::TimeSpec;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
+/// Within this, two clocks are read at once.
+const AT_ONCE: Duration = Duration::from_micros(20);
+/// How often that is tried.
+const TRIES: usize = 3;
+
 /// Returns the moment of a note of the system's; now, when it lies in the future, as it does after the wall clock was set.
 pub(crate) fn moment(noted: TimeSpec) -> Instant {
-    let now = Instant::now();
-    let age = SystemTime::now()
+    let (now, wall) = both_clocks();
+    let age = wall
         .duration_since(UNIX_EPOCH + Duration::from(noted))
         .unwrap_or_default();
     now.checked_sub(age).unwrap_or(now)
+}
+
+/// Reads both clocks at once, as nearly as that goes: again where something came between.
+fn both_clocks() -> (Instant, SystemTime) {
+    let mut read = (Instant::now(), SystemTime::now());
+    for _ in 0..TRIES {
+        if read.0.elapsed() < AT_ONCE {
+            break;
+        }
+        read = (Instant::now(), SystemTime::now());
+    }
+    read
 }
 
 #[cfg(test)]
