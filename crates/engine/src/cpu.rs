@@ -91,9 +91,10 @@ impl CpuExecutor {
             Forward::workspace_bytes(&model.of_shard(shard), step_tokens) + context * model.head_dim * size_of::<f32>()
         };
         // What shards show one another, this time and the time before, and logits of the whole vocabulary.
-        let (sums, logits) = (split * model.width, model.vocabulary / 4);
+        let sums = step_tokens * split * model.width;
+        let logits = Forward::logit_rows(step_tokens) * model.vocabulary;
         let exchanged = if split > 1 { 2 * sums.max(logits) + logits } else { 0 };
-        Shard::all(split).map(shard).sum::<usize>() + step_tokens * exchanged * size_of::<f32>()
+        Shard::all(split).map(shard).sum::<usize>() + exchanged * size_of::<f32>()
     }
 
     /// Packs the weights of a checkpoint, reserves KV memory and starts the threads.

@@ -227,8 +227,11 @@ fn log_total(logits: &[f32]) -> f64 {
 /// Returns the ids of the `count` greatest logits, greatest first.
 fn most_probable(logits: &[f32], count: usize) -> Vec<u32> {
     let count = count.min(logits.len());
+    if count == 0 {
+        return Vec::new();
+    }
     let mut ids: Vec<u32> = (0..logits.len() as u32).collect();
-    if count > 0 && count < ids.len() {
+    if count < ids.len() {
         ids.select_nth_unstable_by(count - 1, |a, b| by_logit(logits, *a, *b));
     }
     ids.truncate(count);

@@ -72,7 +72,12 @@ impl Forward {
         std::mem::replace(&mut self.space.scratch.grams, grams)
     }
 
-    /// Returns the bytes of the workspace for a step of so many tokens, logits for a quarter of them.
+    /// Returns for how many tokens of a step there are logits at once.
+    pub fn logit_rows(tokens: usize) -> usize {
+        (tokens / 4).max(SCORED_AT_ONCE)
+    }
+
+    /// Returns the bytes of the workspace for a step of so many tokens.
     pub fn workspace_bytes(model: &ModelDescription, tokens: usize) -> usize {
         let heads = model.heads * model.head_dim;
         let kv = 2 * model.kv_heads * model.head_dim;
@@ -80,8 +85,8 @@ impl Forward {
             .experts
             .as_ref()
             .map_or(0, |experts| experts.count + 3 * experts.width + 2 * model.width);
-        let row = 4 * model.width + 3 * heads + kv + 3 * model.mlp_width + experts + model.vocabulary / 4;
-        tokens * row * size_of::<f32>()
+        let row = 4 * model.width + 3 * heads + kv + 3 * model.mlp_width + experts;
+        (tokens * row + Forward::logit_rows(tokens) * model.vocabulary) * size_of::<f32>()
     }
 
     /// Lets the other shards know that this one has failed.
