@@ -271,6 +271,30 @@ async fn tls_with_a_given_certificate() {
     let trusting = service.client(&["ask", "--ca", &certificate, "Hello"]);
     assert!(trusting.status.success(), "{}", err(&trusting));
 
+    // Load goes through the encryption, too: a caller's, and what the service sends to itself by a name that is not its own.
+    let load = ["load", "run", "--users", "2", "--count", "6", "--forget", "--json"];
+    assert_eq!(service.client(&load).status.code(), Some(3));
+    let run = service.client(&[load.as_slice(), &["--ca", &certificate]].concat());
+    let summary: Value = serde_json::from_slice(&run.stdout).unwrap_or_else(|_| panic!("{}", err(&run)));
+    assert_eq!((&summary["done"], &summary["errors"]), (&json!(6), &json!({})));
+    let root = reqwest::Certificate::from_pem(made.cert.pem().as_bytes()).unwrap();
+    let trusting = Client::builder().add_root_certificate(root).build().unwrap();
+    let own = format!("{}/manage/load", service.url);
+    let order = json!({"model": "pierdesk", "arrival": {"kind": "closed", "users": 2}, "span": {"requests": 6},
+        "prompts": {"kind": "set", "name": "questions"}});
+    assert_eq!(trusting.post(&own).json(&order).send().await.unwrap().status(), 202);
+    let ended = loop {
+        let status: Value = trusting.get(&own).send().await.unwrap().json().await.unwrap();
+        if ["ended", "failed"].contains(&status["state"].as_str().unwrap()) {
+            break status;
+        }
+    };
+    assert_eq!(
+        (&ended["state"], &ended["errors"]),
+        (&json!("ended"), &json!(0)),
+        "{ended}"
+    );
+
     // A caller who goes away is noticed through the encryption too.
     let mut child = vastrelay()
         .args([
