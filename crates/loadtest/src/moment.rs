@@ -49,7 +49,7 @@ mod tests {
 
     #[tokio::test]
     async fn others_run_while_one_waits() {
-        let until = Instant::now() + Duration::from_millis(20);
+        let until = Instant::now() + Duration::from_millis(300);
         let waiting = tokio::spawn(reach(until));
         let mut turns = 0;
         while !waiting.is_finished() {
