@@ -600,7 +600,11 @@ async fn refusals_say_what_is_wrong_and_what_would_work() {
         (400, chat(json!({"presence_penalty": 3})), vec!["`presence_penalty`"]),
         (400, chat(json!({"frequency_penalty": -3})), vec!["`frequency_penalty`"]),
         (400, chat(json!({"n": 0})), vec!["`n` is 0", "1 to 16"]),
-        (400, chat(json!({"max_tokens": 0})), vec!["`max_tokens`"]),
+        (
+            400,
+            chat(json!({"max_tokens": 0})),
+            vec!["`max_tokens` is 0; 1 to 128 works"],
+        ),
         (
             400,
             chat(json!({"min_tokens": 50, "max_tokens": 5})),
@@ -642,6 +646,7 @@ async fn refusals_say_what_is_wrong_and_what_would_work() {
             words.iter().all(|word| message.contains(word)),
             "{words:?} in {message}"
         );
+        assert!(!message.contains("echo"), "chat has no such field: {message}");
     }
     let plain = |prompt: Value| json!({"model": "pierdesk", "prompt": prompt});
     for (prompt, word) in [

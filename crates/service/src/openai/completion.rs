@@ -100,7 +100,7 @@ fn prepare(
     let echo: Vec<Echo> = prompts
         .into_iter()
         .zip(texts)
-        .filter(|_| options.echo)
+        .filter(|_| options.echoes())
         .map(|(ids, text)| Echo { ids, text })
         .collect();
     let made = options.choices as usize;

@@ -27,8 +27,8 @@ pub(super) struct Options {
     /// Completions returned; less than are made when the best are picked.
     pub wanted: u32,
     pub top_logprobs: Option<u32>,
-    /// Whether the prompt is said again, and its log-probabilities told where those of the answer are.
-    pub echo: bool,
+    /// Whether the prompt is said again, and its log-probabilities told where those of the answer are; chat has no such thing.
+    echo: Option<bool>,
     min_tokens: u32,
     temperature: Option<f32>,
     top_p: Option<f32>,
@@ -54,7 +54,7 @@ impl From<&ChatRequest> for Options {
             choices: request.n.unwrap_or(1),
             wanted: request.n.unwrap_or(1),
             top_logprobs: logprobs.then(|| request.top_logprobs.unwrap_or(0)),
-            echo: false,
+            echo: None,
             min_tokens: request.min_tokens.unwrap_or(0),
             temperature: request.temperature,
             top_p: request.top_p,
@@ -81,7 +81,7 @@ impl From<&CompletionRequest> for Options {
             choices: request.best_of.or(request.n).unwrap_or(1),
             wanted: request.n.unwrap_or(1),
             top_logprobs: request.logprobs,
-            echo: request.echo.unwrap_or(false),
+            echo: Some(request.echo.unwrap_or(false)),
             min_tokens: request.min_tokens.unwrap_or(0),
             temperature: request.temperature,
             top_p: request.top_p,
@@ -106,6 +106,11 @@ fn includes(list: &Option<Vec<Include>>, wanted: Include) -> bool {
 }
 
 impl Options {
+    /// Returns whether the prompt is said again.
+    pub fn echoes(&self) -> bool {
+        self.echo == Some(true)
+    }
+
     /// Returns what the answer carries besides its text.
     pub fn extras(&self) -> Extras {
         Extras {
@@ -142,8 +147,9 @@ impl Options {
         }
         within("n", self.wanted as f32, 1.0, MOST_CHOICES as f32)?;
         within("best_of", self.choices as f32, 1.0, MOST_CHOICES as f32)?;
-        if most_tokens == 0 && !self.echo {
-            let text = format!("`max_tokens` is 0; 1 to {limit} works, and 0 together with `echo`: true");
+        if most_tokens == 0 && !self.echoes() {
+            let echo = self.echo.map_or("", |_| ", and 0 together with `echo`: true");
+            let text = format!("`max_tokens` is 0; 1 to {limit} works{echo}");
             return Err(Problem::field("max_tokens", text));
         }
         within("min_tokens", self.min_tokens as f32, 0.0, most_tokens as f32)?;
@@ -169,7 +175,7 @@ impl Options {
                 None if self.choices > self.wanted => Some(0),
                 top => top.map(|top| top as usize),
             },
-            prompt_logprobs: self.top_logprobs.filter(|_| self.echo).map(|top| top as usize),
+            prompt_logprobs: self.top_logprobs.filter(|_| self.echoes()).map(|top| top as usize),
             priority: 0,
             time_limit: None,
             adapter: String::new(),
