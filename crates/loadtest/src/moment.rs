@@ -8,8 +8,8 @@ use std::time::Duration;
 use tokio::task::{spawn_blocking, yield_now};
 use tokio::time::{Instant, sleep_until};
 
-/// How late the runtime's timers may be.
-const RUNTIME_GRAIN: Duration = Duration::from_millis(2);
+/// How late the runtime's timers may be: up to two of their milliseconds, and a busy moment more.
+const RUNTIME_GRAIN: Duration = Duration::from_millis(5);
 /// How late a thread may run after the system was to wake it, and another after that.
 const WAKING: Duration = Duration::from_micros(300);
 

@@ -19,7 +19,7 @@ use tokio::time::{Instant, sleep, sleep_until};
 /// Time between two looks at how things stand.
 const LOOK_EVERY: Duration = Duration::from_millis(250);
 /// How long before it is due a request's task begins.
-const HEAD_START: f64 = 0.005;
+const HEAD_START: f64 = 0.012;
 /// Gaps that a run keeps one by one, over all requests.
 const MOST_GAPS: usize = 1_000_000;
 
