@@ -29,7 +29,7 @@ pub struct GenerationRequest {
     /// Alternatives to report with the log-probability of each token; `None` for no log-probabilities.
     pub top_logprobs: Option<usize>,
     /// The same of each token of the prompt. Such a prompt is computed whole, whatever the cache holds of it.
-    pub prompt_logprobs: Option<usize>,
+    pub score_prompt: Option<usize>,
     /// Higher is served earlier.
     pub priority: i8,
     /// How long it may take, from now on.

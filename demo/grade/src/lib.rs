@@ -183,7 +183,7 @@ async fn answer(replica: &Replica, messages: &[Message]) -> Result<String> {
         least_tokens: 0,
         stop: Vec::new(),
         top_logprobs: None,
-        prompt_logprobs: None,
+        score_prompt: None,
         priority: 0,
         time_limit: None,
         adapter: String::new(),

@@ -182,7 +182,7 @@ impl Runner {
                 priority: request.priority,
                 deadline: request.time_limit.map(|limit| self.now() + limit.as_micros() as Moment),
                 scope,
-                reads_all: choice == 0 && request.prompt_logprobs.is_some(),
+                reads_all: choice == 0 && request.score_prompt.is_some(),
                 fork_of: ids.first().copied(),
                 awaits_constraint: false,
                 drafts: 0,

@@ -21,7 +21,7 @@ fn prompts() -> Vec<Vec<u32>> {
 
 fn scored(prompt: Vec<u32>, tokens: usize) -> GenerationRequest {
     GenerationRequest {
-        prompt_logprobs: Some(3),
+        score_prompt: Some(3),
         ..greedy(prompt, tokens)
     }
 }

@@ -112,7 +112,7 @@ pub fn greedy(prompt: Vec<u32>, tokens: usize) -> GenerationRequest {
         least_tokens: 0,
         stop: Vec::new(),
         top_logprobs: Some(2),
-        prompt_logprobs: None,
+        score_prompt: None,
         priority: 0,
         time_limit: None,
         adapter: String::new(),

@@ -55,7 +55,7 @@ pub(super) struct Collected {
     pub ids: Vec<u32>,
     pub logprobs: Vec<Scored>,
     /// Of the prompt, where it read that and they were asked for.
-    pub prompt_logprobs: Vec<Scored>,
+    pub prompt_scores: Vec<Scored>,
     pub finish_reason: String,
     pub measured: Option<Measured>,
 }
@@ -88,7 +88,7 @@ pub(super) async fn collect(
         call.note(&event);
         match *event {
             Event::Admitted { .. } => {}
-            Event::Prompt { choice, logprobs } => collected[choice as usize].prompt_logprobs = logprobs,
+            Event::Prompt { choice, logprobs } => collected[choice as usize].prompt_scores = logprobs,
             Event::Piece(piece) => {
                 let one = &mut collected[piece.choice as usize];
                 one.text.push_str(&piece.text);

@@ -227,7 +227,7 @@ impl Answer {
     fn whole(self, mut collected: Vec<Collected>, usage: Usage, extras: Extras) -> CompletionAnswer {
         let mut choices = Vec::new();
         for (prompt, made) in collected.chunks_mut(self.made as usize).enumerate() {
-            let begin = self.said_again(prompt, &made[0].prompt_logprobs);
+            let begin = self.said_again(prompt, &made[0].prompt_scores);
             let offset = begin.text.chars().count();
             // Stable, so that those made first come first among equals.
             if self.made > self.wanted {

@@ -175,7 +175,7 @@ impl Options {
                 None if self.choices > self.wanted => Some(0),
                 top => top.map(|top| top as usize),
             },
-            prompt_logprobs: self.top_logprobs.filter(|_| self.echoes()).map(|top| top as usize),
+            score_prompt: self.top_logprobs.filter(|_| self.echoes()).map(|top| top as usize),
             priority: 0,
             time_limit: None,
             adapter: String::new(),
