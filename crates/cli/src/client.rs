@@ -64,9 +64,9 @@ impl Client {
         if let Some(file) = &connection.ca {
             let wrong = |reason: String| Failure::usage(format!("{} is no certificate: {reason}", file.display()));
             let pem = std::fs::read(file).map_err(|e| wrong(e.to_string()))?;
-            let certificate = reqwest::Certificate::from_pem(&pem).map_err(|e| wrong(e.to_string()))?;
-            http = http.add_root_certificate(certificate);
             let certificate = CertificateDer::from_pem_slice(&pem).map_err(|e| wrong(e.to_string()))?;
+            let root = reqwest::Certificate::from_der(&certificate).map_err(|e| wrong(e.to_string()))?;
+            http = http.add_root_certificate(root);
             trust = Trust::Authorities(vec![certificate]);
         }
         Ok(Client {

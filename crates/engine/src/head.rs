@@ -70,6 +70,11 @@ impl SequenceHead {
         }
     }
 
+    /// Returns whether it may have more tokens.
+    pub fn wants_more(&self) -> bool {
+        self.accepted < self.request.most_tokens
+    }
+
     /// Takes the next token.
     pub fn accept(&mut self, id: u32) -> Accepted {
         self.accepted += 1;

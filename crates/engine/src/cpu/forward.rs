@@ -5,7 +5,7 @@ use super::exchange::Exchange;
 use super::experts::ExpertSpace;
 use super::model::{GatedMlp, Linear, Mlp, Model};
 use super::weights::Scratch;
-use crate::executor::{Row, RowResult, StepBatch, StepResult, Want};
+use crate::executor::{Row, RowResult, ScoresWanted, StepBatch, StepResult, Want};
 use crate::request::Scored;
 use crate::sampling::{Choice, Chosen, Seen, choose, score};
 use vastrelay_kernels::attention::{self, LayerPages};
@@ -109,10 +109,14 @@ impl Forward {
             self.attention_block(layer, &places[self.pools[layer]]);
             self.mlp_block(layer);
         }
-        let scores: Vec<Vec<Scored>> = scored_tokens(&batch.rows)
-            .into_iter()
-            .map(|(tokens, top)| self.score(&tokens, top))
-            .collect();
+        let mut begin = 0;
+        let scores_of = |row: &Row| {
+            let first = begin;
+            begin += row.tokens.len();
+            let wanted = row.scores.as_ref();
+            wanted.map_or_else(Vec::new, |wanted| self.score(first, row, wanted))
+        };
+        let scores: Vec<Vec<Scored>> = batch.rows.iter().map(scores_of).collect();
         let wanted = wanted_positions(&batch.rows);
         self.head(&wanted);
         let vocabulary = self.model.vocabulary;
@@ -131,8 +135,10 @@ impl Forward {
         }
     }
 
-    /// Returns how probable tokens are, each given as the place in the step before it and itself; only the first shard knows.
-    fn score(&mut self, tokens: &[(usize, u32)], top: usize) -> Vec<Scored> {
+    /// Returns how probable a row's tokens are, whose first has its place in the step; only the first shard knows.
+    fn score(&mut self, first: usize, row: &Row, wanted: &ScoresWanted) -> Vec<Scored> {
+        let tokens = row.tokens[1..].iter().copied().chain(wanted.next);
+        let tokens: Vec<(usize, u32)> = (first..).zip(tokens).collect();
         let mut scores = Vec::with_capacity(tokens.len());
         for tokens in tokens.chunks(SCORED_AT_ONCE) {
             let places: Vec<usize> = tokens.iter().map(|(place, _)| *place).collect();
@@ -142,7 +148,7 @@ impl Forward {
                 scores.extend(
                     logits
                         .zip(tokens)
-                        .map(|(logits, (_, token))| score(logits, *token, top)),
+                        .map(|(logits, (_, token))| score(logits, *token, wanted.top)),
                 );
             }
         }
@@ -440,21 +446,6 @@ fn wanted_positions(rows: &[Row]) -> Vec<usize> {
         }
     }
     wanted
-}
-
-/// Returns for each row which tokens are to be scored, each with the place in the step before it, and how many alternatives
-/// are to be told.
-fn scored_tokens(rows: &[Row]) -> Vec<(Vec<(usize, u32)>, usize)> {
-    let mut begin = 0;
-    let of_row = |row: &Row| {
-        let places = begin..;
-        begin += row.tokens.len();
-        row.scores.as_ref().map_or_else(Default::default, |wanted| {
-            let tokens = row.tokens[1..].iter().copied().chain(wanted.next);
-            (places.zip(tokens).collect(), wanted.top)
-        })
-    };
-    rows.iter().map(of_row).collect()
 }
 
 /// Makes a row's result out of the logits that are its next ones in line.

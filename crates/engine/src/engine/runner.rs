@@ -43,8 +43,6 @@ struct Live {
     head: SequenceHead,
     /// Until they are told.
     prompt_scores: Option<PromptScores>,
-    /// Whether it ends with its prompt.
-    only_reads: bool,
     events: mpsc::Sender<Event>,
     /// Room for the last event, which arrives even when the reader is slow.
     last_event: mpsc::OwnedPermit<Event>,
@@ -201,7 +199,6 @@ impl Runner {
                 choice,
                 head: SequenceHead::new(request.clone(), choice, self.pieces.clone()),
                 prompt_scores: PromptScores::new(&request, choice),
-                only_reads: request.most_tokens == 0,
                 events: events.clone(),
                 last_event: events
                     .clone()
@@ -278,7 +275,7 @@ impl Runner {
                 drafts: 0,
                 start: row.start,
                 pages: self.scheduler.pages(row.sequence),
-                want: if row.samples && !live.only_reads {
+                want: if row.samples && live.head.wants_more() {
                     Want::Token(Box::new(live.head.next_choice()))
                 } else {
                     Want::Nothing
@@ -326,7 +323,7 @@ impl Runner {
         let mut end = None;
         self.settle_scores(row, result.scores);
         let live = self.live.get_mut(&row.sequence).expect("a planned sequence lives");
-        if row.samples && live.only_reads {
+        if row.samples && !live.head.wants_more() {
             outcome.ended = true;
             end = Some((String::new(), EndReason::Length));
         }
@@ -482,7 +479,8 @@ impl Live {
             _ => 0.0,
         };
         let gaps = self.output_tokens.saturating_sub(1);
-        let read = self.first_token.or(self.only_reads.then_some(now));
+        // One that is wanted for its prompt alone has read it now.
+        let read = self.first_token.or((!self.head.wants_more()).then_some(now));
         Figures {
             queued: between(Some(self.arrived), Some(self.admitted.unwrap_or(now))),
             prefill: between(self.admitted, read),

@@ -93,16 +93,12 @@ fn prepare(
     let replica = state.model(&request.model)?;
     refuse_unsupported(&request)?;
     let (prompts, texts): (Vec<_>, Vec<_>) = encode(&replica, request.prompt)?.into_iter().unzip();
+    let said_again = prompts.iter().zip(texts).filter(|_| options.echoes());
+    let echo: Vec<Echo> = said_again.map(|(ids, text)| Echo { ids: ids.clone(), text }).collect();
     let requests = prompts
-        .iter()
-        .map(|prompt| options.request(&replica, &id.0, prompt.clone(), false))
-        .collect::<Result<Vec<_>, _>>()?;
-    let echo: Vec<Echo> = prompts
         .into_iter()
-        .zip(texts)
-        .filter(|_| options.echoes())
-        .map(|(ids, text)| Echo { ids, text })
-        .collect();
+        .map(|prompt| options.request(&replica, &id.0, prompt, false))
+        .collect::<Result<Vec<_>, _>>()?;
     let made = options.choices as usize;
     let begins = |prompt: usize| echo.get(prompt).map_or(0, |echo| echo.text.chars().count());
     let answer = Answer {
