@@ -28,8 +28,32 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** `GET /health/ready`: 200 when requests are taken, 503 with the reason when not. */
+        /**
+         * `GET /health/ready`: 200 when requests are taken: the service is not draining, and one model is ready or none is served
+         *     yet. 503 with the reason when not. Models that have failed are named either way.
+         */
         get: operations["ready"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/health/ready/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /health/ready/{name}`: 200 when this model takes requests, 503 when it does not.
+         * @description # Errors
+         *     404 when there is no such model.
+         */
+        get: operations["model_ready"];
         put?: never;
         post?: never;
         delete?: never;
@@ -76,7 +100,7 @@ export interface paths {
         /**
          * `POST /manage/keys`: makes a key; its secret is in this answer and nowhere else.
          * @description # Errors
-         *     400 when a field cannot be.
+         *     400 for an invalid field.
          */
         post: operations["add_key"];
         delete?: never;
@@ -165,10 +189,32 @@ export interface paths {
         /**
          * `POST /manage/models`: loads a folder of weights, or the demo's own, and serves it.
          * @description # Errors
-         *     400 when the folder cannot be read, run or fitted, 409 when the name is taken.
+         *     400 when the folder cannot be read or run, or does not fit; 409 when the name is taken.
          */
         post: operations["add_model"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/models/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * `DELETE /manage/models/{name}`: stops serving a model, failed or not, and gives its memory back. Answers that are under
+         *     way are completed first.
+         * @description # Errors
+         *     404 when there is no such model.
+         */
+        delete: operations["remove_model"];
         options?: never;
         head?: never;
         patch?: never;
@@ -275,7 +321,7 @@ export interface paths {
         /**
          * `POST /manage/runs`: keeps a load test, in the place of one of the same id.
          * @description # Errors
-         *     400 when the id cannot be.
+         *     400 for an invalid id or run.
          */
         post: operations["add_run"];
         delete?: never;
@@ -655,6 +701,12 @@ export interface components {
             refusal?: unknown;
             /** @description Comes with messages that clients send back; only null or an empty list is supported. */
             tool_calls?: unknown[] | null;
+            /** @description Tools are not supported; only null is. */
+            tool_call_id?: unknown;
+            /** @description Tools are not supported; only null is. */
+            function_call?: unknown;
+            /** @description Only text is supported, so only null is. */
+            audio?: unknown;
         };
         /** @description A piece of a streamed answer. */
         ChatPiece: {
@@ -689,7 +741,7 @@ export interface components {
             token_ids?: number[] | null;
             measured?: null | components["schemas"]["Measured"];
         };
-        /** @description A request. Unknown fields are refused by name, as ignoring them might change what the caller gets. */
+        /** @description A request. What happens to fields that are not listed here: see [`crate::fields`]. */
         ChatRequest: {
             /** @description Which model. */
             model: string;
@@ -772,17 +824,17 @@ export interface components {
             top_logprobs?: number | null;
             /** @description What else the answer should carry: our extension. */
             include?: components["schemas"]["Include"][] | null;
-            /** @description Only the plain text format is supported. */
-            response_format?: unknown;
+            response_format?: null | components["schemas"]["ResponseFormat"];
+            /** @description Only `["text"]` is supported. */
+            modalities?: components["schemas"]["Modality"][] | null;
             /** @description Tools are not supported; an empty list is accepted. */
             tools?: unknown[] | null;
-            /** @description Accepted when it asks for nothing: `"none"` or `"auto"`. */
-            tool_choice?: unknown;
+            tool_choice?: null | components["schemas"]["ToolChoice"];
             /** @description Has no effect without tools. */
             parallel_tool_calls?: boolean | null;
             /** @description A caller's own name for its user; does not change the answer. */
             user?: string | null;
-            /** @description A caller's own notes; do not change the answer. */
+            /** @description A caller's own notes; do not change the answer and are not kept. */
             metadata?: unknown;
             /** @description Answers are not kept for later retrieval; `true` is refused. */
             store?: boolean | null;
@@ -833,7 +885,7 @@ export interface components {
             /** @description Where each begins in the text, in characters. */
             text_offset: number[];
         };
-        /** @description A request. Unknown fields are refused by name. */
+        /** @description A request. What happens to fields that are not listed here: see [`crate::fields`]. */
         CompletionRequest: {
             /** @description Which model. */
             model: string;
@@ -921,7 +973,7 @@ export interface components {
             include?: components["schemas"]["Include"][] | null;
             /** @description A caller's own name for its user; does not change the answer. */
             user?: string | null;
-            /** @description A caller's own notes; do not change the answer. */
+            /** @description A caller's own notes; do not change the answer and are not kept. */
             metadata?: unknown;
         };
         /** @description What is said, whole or in parts. */
@@ -1246,6 +1298,11 @@ export interface components {
             /** @description What the device has. */
             device: number;
         };
+        /**
+         * @description What an answer consists of.
+         * @enum {string}
+         */
+        Modality: "text";
         /** @description A model, by the name that callers put into `model`. */
         ModelEntry: {
             /** @description The name. */
@@ -1527,6 +1584,11 @@ export interface components {
          * @enum {string}
          */
         ReportForm: "html" | "csv";
+        /** @description What an answer is written in. */
+        ResponseFormat: {
+            /** @description Only plain text is supported. */
+            type: components["schemas"]["Modality"];
+        };
         /** @description One of `GET /manage/runs`: a load test that was kept. */
         RunEntry: {
             /** @description Its name. */
@@ -1658,7 +1720,7 @@ export interface components {
         };
         /** @description One stop string or several. */
         Stop: string | string[];
-        /** @description `stream_options`. */
+        /** @description `stream_options`; others than this one change how frames look on the way, and are ignored. */
         StreamOptions: {
             /** @description Whether a last piece tells the token counts. */
             include_usage?: boolean | null;
@@ -1675,6 +1737,11 @@ export interface components {
             /** @description Its bytes. */
             bytes: number[];
         };
+        /**
+         * @description Whether the model may call tools; there are none.
+         * @enum {string}
+         */
+        ToolChoice: "none" | "auto";
         /** @description Token counts. */
         Usage: {
             /** @description Tokens of the prompt. */
@@ -1769,6 +1836,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+        };
+    };
+    model_ready: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The model */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
                 };
             };
         };
@@ -2014,10 +2119,40 @@ export interface operations {
             };
         };
     };
+    remove_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The model */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelStatus"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
     history: {
         parameters: {
             query?: {
-                /** @description The last so many seconds. */
+                /** @description The last this many seconds. */
                 seconds?: number;
             };
             header?: never;
@@ -2052,7 +2187,7 @@ export interface operations {
             query?: {
                 /** @description Only steps with a greater number. */
                 after?: number;
-                /** @description The newest of them, at most so many. */
+                /** @description The newest of them, at most this many. */
                 most?: number;
             };
             header?: never;
@@ -2086,7 +2221,7 @@ export interface operations {
     requests: {
         parameters: {
             query?: {
-                /** @description The newest, at most so many. */
+                /** @description The newest, at most this many. */
                 most?: number;
                 /** @description Only calls of this model. */
                 model?: string;
@@ -2096,13 +2231,13 @@ export interface operations {
                 caller?: string;
                 /** @description Only calls that failed or were refused, or only others. */
                 failed?: boolean;
-                /** @description Only calls of the last so many seconds. */
+                /** @description Only calls of the last seconds, this many. */
                 within?: number;
                 /** @description Only calls that arrived before this moment, in milliseconds since 1970. */
                 before_ms?: number;
-                /** @description Only calls with at least so many seconds to the first token. */
+                /** @description Only calls that took at least this many seconds to the first token. */
                 least_ttft?: number;
-                /** @description Only calls with at least so many seconds to the end. */
+                /** @description Only calls that took at least this many seconds to the end. */
                 least_total?: number;
             };
             header?: never;
@@ -2162,10 +2297,12 @@ export interface operations {
     runs: {
         parameters: {
             query?: {
-                /** @description The newest, at most so many. */
+                /** @description The newest, at most this many. */
                 most?: number;
                 /** @description Without the single requests and samples, which are many. */
                 short?: boolean;
+                /** @description Only runs of this name. */
+                name?: string;
             };
             header?: never;
             path?: never;

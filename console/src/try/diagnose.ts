@@ -142,8 +142,10 @@ function fields(node: Node, schema: Schema, schemas: Schemas): Diagnosis[] {
     const own = schema.properties?.[name];
     seen.add(name);
     if (own && value) problems.push(...check(value, own, schemas, `“${name}”`));
-    if (!own && key && schema.additionalProperties === false) {
-      const message = `There is no field “${name}”${nearest(name, known)}`;
+    // Unknown fields are ignored by the service, unless they look like a misspelling.
+    const closest = nearest(name, known);
+    if (!own && key && (schema.additionalProperties === false || closest.includes("did you mean"))) {
+      const message = `There is no field “${name}”${closest}`;
       problems.push({ from: key.offset, to: key.offset + key.length, message });
     }
   }

@@ -52,6 +52,9 @@ pub enum Command {
     /// See what a model would get: templates, tokens, lengths
     #[command(subcommand)]
     Text(TextCommand),
+    /// Render chat templates for a service, with little memory
+    #[command(hide = true)]
+    RenderTemplates,
 }
 
 #[derive(Args)]
@@ -130,6 +133,9 @@ pub struct StartOptions {
     /// Keep prompts and answers with the records
     #[arg(long)]
     pub record_texts: bool,
+    /// Let callers with different keys reuse each other's cached prompts; by default each key has its own
+    #[arg(long)]
+    pub share_cache: bool,
     /// How often a line in the log sums up what was done; 0s for never
     #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
     pub summary: Duration,
@@ -150,6 +156,8 @@ pub enum LogForm {
 pub enum ModelCommand {
     /// Load a model and serve it from now on
     Start(ModelStartOptions),
+    /// Stop serving a model and free its memory
+    Stop(ModelStopOptions),
     /// Say what a folder or file holds and whether it would run here, without a service
     Inspect(ModelInspectOptions),
     /// Convert a checkpoint once, ahead of time, and say what that costs
@@ -281,6 +289,23 @@ pub struct ModelStartOptions {
     #[arg(long)]
     pub demo: bool,
     /// Print how the model stands as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay model stop pierdesk
+
+Answers that are under way are completed first. A model that has failed can be stopped, too.")]
+pub struct ModelStopOptions {
+    /// The model's name
+    #[arg(value_name = "NAME", value_parser = model_name)]
+    pub name: String,
+    /// Print the model's last status as JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -769,14 +794,15 @@ fn named_folder(text: &str) -> Result<(String, PathBuf), String> {
     let (name, path) = text
         .split_once('=')
         .ok_or("it needs the form NAME=PATH, such as desk=./pierdesk-1")?;
-    let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.@/".contains(&byte);
-    if name.is_empty() || name.len() > 100 || !name.bytes().all(plain) {
-        return Err(format!("`{name}` is no model name; letters, digits and - _ . @ / work"));
-    }
+    model_name(name)?;
     if path.is_empty() {
         return Err("the path is empty".into());
     }
     Ok((name.to_owned(), PathBuf::from(path)))
+}
+
+fn model_name(name: &str) -> Result<String, String> {
+    vastrelay_service::models::check_name(name).map(|()| name.to_owned())
 }
 
 #[cfg(test)]
@@ -792,7 +818,7 @@ mod tests {
         let leaves = |command: &clap::Command| -> Vec<clap::Command> {
             command
                 .get_subcommands()
-                .filter(|sub| sub.get_name() != "help")
+                .filter(|sub| sub.get_name() != "help" && !sub.is_hide_set())
                 .cloned()
                 .collect()
         };

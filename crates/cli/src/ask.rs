@@ -3,7 +3,7 @@
 use crate::args::AskOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{line, print};
+use crate::output::{json, line, note, print};
 use eventsource_stream::Eventsource;
 use futures_util::StreamExt;
 use std::io::{IsTerminal, Read};
@@ -22,7 +22,7 @@ pub async fn run(options: &AskOptions) -> Result<(), Failure> {
         _ = tokio::signal::ctrl_c() => {
             // The connection closes with the process, and the service takes the request out of the batch.
             line("");
-            Err(Failure::failed("stopped; the request was cancelled"))
+            Err(Failure::failed("interrupted; the request was cancelled"))
         }
     }
 }
@@ -41,9 +41,7 @@ fn question(options: &AskOptions) -> Result<String, Failure> {
         .collect::<Vec<_>>()
         .join("\n\n");
     if question.is_empty() {
-        return Err(Failure::usage(
-            "there is no question; type one after `ask` or pipe one in",
-        ));
+        return Err(Failure::usage("no question; type one after `ask`, or pipe one in"));
     }
     Ok(question)
 }
@@ -53,7 +51,7 @@ pub fn piped() -> Result<String, Failure> {
     let mut piped = String::new();
     std::io::stdin()
         .read_to_string(&mut piped)
-        .map_err(|e| Failure::failed(format!("cannot read what is piped in: {e}")))?;
+        .map_err(|e| Failure::failed(format!("cannot read standard input: {e}")))?;
     Ok(piped.trim_end().to_owned())
 }
 
@@ -85,9 +83,7 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
     let response = client.post("/v1/chat/completions", request).await?;
     if options.json {
         let answer: ChatAnswer = response.json().await.map_err(broken)?;
-        let text = serde_json::to_string_pretty(&answer).map_err(broken)?;
-        line(text);
-        return Ok(());
+        return json(&answer);
     }
     let mut events = response.bytes_stream().eventsource();
     let mut end = None;
@@ -119,7 +115,7 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
         ));
     };
     if reason == "length" {
-        eprintln!("(cut off by its limit; --max-tokens raises it)");
+        note("(the answer reached its limit; --max-tokens raises it)");
     }
     if let Some(measured) = measured {
         print_figures(&measured);

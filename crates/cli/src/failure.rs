@@ -1,5 +1,6 @@
 //! How a command fails: a line for people, an exit code for programs.
 
+use crate::output::note;
 use std::fmt::Display;
 use std::process::ExitCode;
 
@@ -37,7 +38,7 @@ impl Failure {
 
     /// Says it on standard error and returns the exit code.
     pub fn report(&self) -> ExitCode {
-        eprintln!("error: {}", self.message);
+        note(format!("error: {}", self.message));
         ExitCode::from(self.code)
     }
 }

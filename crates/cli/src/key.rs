@@ -3,11 +3,11 @@
 use crate::args::{KeyCommand, KeyCreateOptions, KeyListOptions, KeyPlace, KeyRevokeOptions, Scope};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{ago, json, line};
+use crate::output::{ago, json, line, note};
 use comfy_table::{Table, presets};
 use std::path::Path;
 use vastrelay_service::keys::{key_entry, make_key};
-use vastrelay_store::{Retention, Store, milliseconds_since_1970};
+use vastrelay_store::{Store, milliseconds_since_1970};
 use vastrelay_wire::keys::{KeyEntry, KeyScope, MadeKey, NewKey};
 
 /// Makes, lists or revokes keys: through the service, or in its database when a folder is named.
@@ -38,10 +38,10 @@ async fn create(options: &KeyCreateOptions) -> Result<(), Failure> {
         return json(&made);
     }
     line(&made.key);
-    eprintln!(
-        "This is the key `{}` (id {}); it is shown this once. Send it as `Authorization: Bearer …`, or set VASTRELAY_KEY.",
+    note(format!(
+        "Key `{}` (id {}). It is shown only once. Send it as `Authorization: Bearer KEY`, or set VASTRELAY_KEY.",
         made.entry.name, made.entry.id
-    );
+    ));
     Ok(())
 }
 
@@ -67,10 +67,10 @@ async fn list(options: &KeyListOptions) -> Result<(), Failure> {
         "name",
         "scope",
         "state",
-        "made",
-        "ends",
+        "created",
+        "expires",
         "last used",
-        "a minute",
+        "per minute",
         "at once",
     ]);
     for key in &keys {
@@ -91,15 +91,11 @@ async fn revoke(options: &KeyRevokeOptions) -> Result<(), Failure> {
                 .revoke_key(id, milliseconds_since_1970())
                 .map_err(Failure::failed)?;
             let key = store.key(id).map_err(Failure::failed)?;
-            key.ok_or_else(|| {
-                Failure::failed(format!(
-                    "there is no key `{id}`; `vastrelay key list` shows those there are"
-                ))
-            })?
-            .name
+            key.ok_or_else(|| Failure::failed(format!("there is no key `{id}`; `vastrelay key list` shows all keys")))?
+                .name
         }
     };
-    line(format!("the key `{name}` ({id}) is revoked"));
+    line(format!("revoked key `{name}` ({id})"));
     Ok(())
 }
 
@@ -116,7 +112,7 @@ fn place(options: &KeyPlace) -> Result<Place, Failure> {
 }
 
 fn open(folder: &Path) -> Result<Store, Failure> {
-    Store::open(folder, Retention::default()).map_err(Failure::failed)
+    Store::open_beside(folder).map_err(Failure::failed)
 }
 
 fn row(key: &KeyEntry) -> Vec<String> {

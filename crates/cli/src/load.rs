@@ -7,7 +7,7 @@ mod send;
 use crate::args::{LoadCommand, LoadCompareOptions, LoadListOptions, LoadShowOptions};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::json;
+use crate::output::{json, note};
 use std::path::{Path, PathBuf};
 use vastrelay_loadtest::compare::compare;
 use vastrelay_loadtest::{Run, report};
@@ -66,7 +66,7 @@ fn check_forms(files: &[PathBuf]) -> Result<(), Failure> {
         let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty());
         if folder.is_some_and(|folder| !folder.is_dir()) {
             return Err(Failure::usage(format!(
-                "{} lies in a folder that is not there",
+                "the folder of {} does not exist",
                 file.display()
             )));
         }
@@ -79,7 +79,7 @@ fn write_all(run: &Run, files: &[PathBuf]) -> Result<(), Failure> {
     for file in files {
         let text = form(file)?(run).map_err(Failure::failed)?;
         std::fs::write(file, text).map_err(|e| Failure::failed(format!("cannot write {}: {e}", file.display())))?;
-        eprintln!("wrote {}", file.display());
+        note(format!("wrote {}", file.display()));
     }
     Ok(())
 }
@@ -92,7 +92,7 @@ fn form(file: &Path) -> Result<Form, Failure> {
         Some("csv") => Ok(report::csv),
         Some("json") => Ok(|run| serde_json::to_string(run).map_err(|e| e.to_string())),
         _ => Err(Failure::usage(format!(
-            "{} has no form that is known; names that end in .html, .csv or .json work",
+            "{} has an unknown format; use a name that ends in .html, .csv or .json",
             file.display()
         ))),
     }

@@ -23,6 +23,10 @@ use std::process::ExitCode;
 fn main() -> ExitCode {
     // clap itself answers wrong words with exit code 2.
     let arguments = Arguments::parse();
+    if let Command::RenderTemplates = arguments.command {
+        let served = vastrelay_text::template_process::serve(std::io::stdin().lock(), std::io::stdout().lock());
+        return served.map_or_else(|error| Failure::failed(error).report(), |()| ExitCode::SUCCESS);
+    }
     let runtime = match tokio::runtime::Runtime::new() {
         Ok(runtime) => runtime,
         Err(error) => return Failure::failed(format!("cannot start the runtime: {error}")).report(),
@@ -38,6 +42,7 @@ fn main() -> ExitCode {
         Command::Watch(options) => runtime.block_on(watch::run(&options)),
         Command::Key(command) => runtime.block_on(key::run(&command)),
         Command::Text(command) => runtime.block_on(text::run(&command)),
+        Command::RenderTemplates => Ok(()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

@@ -1,12 +1,46 @@
 //! What goes to standard output.
 
 use crate::failure::Failure;
-use std::io::{ErrorKind, Write};
+use ratatui::crossterm;
+use std::borrow::Cow;
+use std::io::{ErrorKind, IsTerminal, Write};
+
+/// Returns a text without anything that a terminal would obey or that would turn the text's direction: such characters are
+/// shown by their codes. Callers and models write some of what we print.
+pub fn plain(text: &str) -> Cow<'_, str> {
+    if !text.contains(is_command) {
+        return Cow::Borrowed(text);
+    }
+    let shown = text.chars().map(|c| match is_command(c) {
+        true => format!("\\u{{{:x}}}", u32::from(c)),
+        false => c.to_string(),
+    });
+    Cow::Owned(shown.collect())
+}
+
+/// Whether a terminal may take a character for more than text.
+fn is_command(c: char) -> bool {
+    let turns_direction = matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    turns_direction || c.is_control() && !matches!(c, '\n' | '\t')
+}
+
+/// Returns the columns of the terminal, or those that `COLUMNS` tells; 100 when nothing tells.
+pub fn columns() -> usize {
+    let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    let terminal = || {
+        std::io::stdout()
+            .is_terminal()
+            .then(|| crossterm::terminal::size().ok())
+            .flatten()
+    };
+    told.or_else(|| terminal().map(|(columns, _)| usize::from(columns)))
+        .unwrap_or(100)
+}
 
 /// Prints text at once. When the reader has gone, as `head` does, the program ends quietly.
 pub fn print(text: &str) {
     let mut out = std::io::stdout().lock();
-    if let Err(error) = out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
+    if let Err(error) = out.write_all(plain(text).as_bytes()).and_then(|()| out.flush()) {
         std::process::exit(if error.kind() == ErrorKind::BrokenPipe { 0 } else { 1 });
     }
 }
@@ -16,10 +50,21 @@ pub fn line(text: impl AsRef<str>) {
     print(&format!("{}\n", text.as_ref()));
 }
 
-/// Prints a value as JSON for programs.
+/// Prints a value as JSON for programs, which is safe on a terminal, too.
 pub fn json(value: &impl serde::Serialize) -> Result<(), Failure> {
-    line(serde_json::to_string_pretty(value).map_err(Failure::failed)?);
+    let text = serde_json::to_string_pretty(value).map_err(Failure::failed)?;
+    let escaped = text.chars().map(|c| match is_command(c) {
+        // Within JSON such characters stand in strings only.
+        true => format!("\\u{:04x}", u32::from(c)),
+        false => c.to_string(),
+    });
+    line(escaped.collect::<String>());
     Ok(())
+}
+
+/// Tells something beside the result, on standard error.
+pub fn note(text: impl AsRef<str>) {
+    eprintln!("{}", plain(text.as_ref()));
 }
 
 /// Returns a while in one unit.
@@ -49,5 +94,19 @@ pub fn shards(split: usize) -> String {
         format!(", split {split}")
     } else {
         String::new()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_that_a_terminal_obeys_is_printed() {
+        assert_eq!(plain("plain, é, 日本\n\tindented"), "plain, é, 日本\n\tindented");
+        assert_eq!(
+            plain("a\u{1b}[2Jb\rc\u{9b}d\u{202e}e\u{7f}"),
+            "a\\u{1b}[2Jb\\u{d}c\\u{9b}d\\u{202e}e\\u{7f}"
+        );
     }
 }

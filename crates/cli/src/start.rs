@@ -4,15 +4,16 @@ use crate::args::{LogForm, StartOptions};
 use crate::demo;
 use crate::failure::Failure;
 use actix_web::web;
+use nix::sys::resource::{Resource, getrlimit};
 use std::io::{IsTerminal, Write};
 use std::path::Path;
 use std::thread::available_parallelism;
 use sysinfo::{MemoryRefreshKind, RefreshKind, System};
 use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
-use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState};
+use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, TemplateProgram};
 use vastrelay_serving::memory::grouped;
-use vastrelay_serving::{Replica, ReplicaSettings};
+use vastrelay_serving::{DeviceMemory, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 
 /// Runs the service until it is told to stop.
@@ -22,7 +23,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         Some(data) => data.clone(),
         None => dirs::data_dir()
             .map(|dir| dir.join("vastrelay"))
-            .ok_or_else(|| Failure::usage("this account has no data directory; --data DIR names one"))?,
+            .ok_or_else(|| Failure::usage("this account has no data directory; choose one with --data DIR"))?,
     };
     let serve = ServeOptions {
         tls: options.tls_cert.clone().zip(options.tls_key.clone()),
@@ -38,7 +39,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let store = Store::open(&data, retention).map_err(Failure::failed)?;
     server.check_keys(&store).map_err(Failure::failed)?;
     say(&format!(
-        "Vast Relay {} on cpu: {} of {} cores for each model",
+        "Vast Relay {} on cpu: each model uses {} of {} cores",
         env!("CARGO_PKG_VERSION"),
         settings.cores,
         machine_cores()
@@ -48,31 +49,40 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let (hosts, origins) = (options.hosts.clone(), options.origins.clone());
     let reach = Reach::new(server.address(), options.require_key, hosts, origins);
     if server.is_open_to_eavesdroppers() {
-        tracing::warn!("keys, prompts and answers travel unencrypted; --tls-cert and --tls-key encrypt them");
+        tracing::warn!("keys, prompts and answers are sent unencrypted; use --tls-cert and --tls-key");
     }
-    let wants_key = if reach.wants_key {
-        "  every caller needs a key"
-    } else {
-        ""
-    };
+    let wants_key = if reach.wants_key { "  key required" } else { "" };
     let loader = Loader {
         settings,
         data,
         unpack_demo: demo::unpack,
     };
-    let state = ServiceState::new(replicas, loader, store, reach, options.record_texts);
+    let state_options = StateOptions {
+        keeps_texts: options.record_texts,
+        shares_cache: options.share_cache,
+        // The running program itself, also when its file has been replaced since.
+        templates: Some(TemplateProgram {
+            path: "/proc/self/exe".into(),
+            words: vec!["render-templates".into()],
+        }),
+    };
+    let state = ServiceState::new(replicas, loader, store, reach, state_options);
     let state = web::Data::new(state);
-    say(&format!(
+    let greeting = format!(
         "\nready: {}  models: {}{wants_key}",
         server.url(),
         if names.is_empty() {
-            "none yet; `vastrelay model start` and the console's first page serve one".into()
+            "none yet; start one with `vastrelay model start` or in the console".into()
         } else {
             names.join(", ")
         }
-    ));
+    );
     runtime
-        .block_on(async { tokio::task::LocalSet::new().run_until(server.run(state)).await })
+        .block_on(async {
+            tokio::task::LocalSet::new()
+                .run_until(server.run(state, || say(&greeting)))
+                .await
+        })
         .map_err(Failure::failed)
 }
 
@@ -84,9 +94,7 @@ fn load(options: &StartOptions, settings: &ReplicaSettings, data: &Path) -> Resu
     let mut replicas: Vec<Replica> = Vec::new();
     for (name, folder) in &models {
         if replicas.iter().any(|replica| replica.name == *name) {
-            return Err(Failure::usage(format!(
-                "two models are named `{name}`; give one another name"
-            )));
+            return Err(Failure::usage(format!("two models are named `{name}`; rename one")));
         }
         let replica = Replica::load(name, folder, settings)
             .map_err(|error| Failure::failed(format!("`{name}` cannot be served: {error}")))?;
@@ -130,16 +138,20 @@ fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
         split: options.split,
         memory_share: options.memory_share,
         pages: options.pages,
-        device_memory: device_memory(),
+        device: DeviceMemory::new(device_memory()),
         weights: options.precision.weights()?,
         kv: options.precision.kv.map(Into::into),
     })
 }
 
-/// Returns the memory of this machine, in bytes.
+/// Returns the memory that this process may use, in bytes: the machine's, the container's, or most of its address space where
+/// that is limited.
 pub fn device_memory() -> usize {
     let memory = RefreshKind::nothing().with_memory(MemoryRefreshKind::nothing().with_ram());
-    System::new_with_specifics(memory).total_memory() as usize
+    let system = System::new_with_specifics(memory);
+    let container = system.cgroup_limits().map_or(u64::MAX, |limits| limits.total_memory);
+    let space = getrlimit(Resource::RLIMIT_AS).map_or(u64::MAX, |(soft, _)| soft);
+    system.total_memory().min(container).min(space / 4 * 3) as usize
 }
 
 fn machine_cores() -> usize {

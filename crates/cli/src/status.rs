@@ -3,40 +3,46 @@
 use crate::args::StatusOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{line, shards};
+use crate::output::{columns, json, line, shards};
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_serving::memory::{bytes, grouped};
 use vastrelay_wire::manage::{ModelStatus, ServiceStatus};
 
-/// Shows how the service and its models stand.
+/// Columns that the table takes; narrower terminals get a list.
+const LEAST_COLUMNS: usize = 100;
+const HEADER: [&str; 10] = [
+    "model",
+    "device",
+    "lanes",
+    "queue",
+    "KV pages",
+    "reusable",
+    "steps",
+    "tokens in",
+    "tokens out",
+    "preempted",
+];
+
+/// Shows the state of the service and its models.
 pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
     let status: ServiceStatus = Client::new(&options.connection)?.get("/manage/status").await?;
     if options.json {
-        let text = serde_json::to_string_pretty(&status).map_err(Failure::failed)?;
-        line(text);
-        return Ok(());
+        return json(&status);
     }
     line(format!(
-        "Vast Relay {} is {}, up {}, {} calls recorded\n",
+        "Vast Relay {}: {}, up {}\n{} calls recorded\n",
         status.version,
         status.state,
         duration(status.uptime),
         grouped(status.calls_recorded as usize)
     ));
+    if columns() < LEAST_COLUMNS {
+        status.models.iter().for_each(list);
+        return Ok(());
+    }
     let mut table = Table::new();
     table.load_preset(presets::NOTHING);
-    table.set_header([
-        "model",
-        "device",
-        "lanes",
-        "queue",
-        "KV pages",
-        "reusable",
-        "steps",
-        "tokens in",
-        "tokens out",
-        "preempted",
-    ]);
+    table.set_header(HEADER);
     for model in &status.models {
         table.add_row(row(model));
     }
@@ -48,7 +54,7 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
     for model in &status.models {
         let memory = &model.memory;
         line(format!(
-            "{}: weights {} ({}), KV pool {} (KV {}), workspace {}, of {} it may take; {} sequences of {} tokens fit",
+            "{}: weights {} ({}), KV pool {} ({}), workspace {}, limit {}; {} sequences of {} tokens fit",
             model.name,
             bytes(memory.weights),
             model.weights,
@@ -64,6 +70,28 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
         }
     }
     Ok(())
+}
+
+/// Prints a model line by line, for narrow terminals.
+fn list(model: &ModelStatus) {
+    for (name, value) in HEADER.iter().zip(row(model)) {
+        line(format!("{name:<12}{value}"));
+    }
+    let memory = &model.memory;
+    for (name, value) in [
+        ("weights", format!("{} ({})", bytes(memory.weights), model.weights)),
+        ("KV pool", format!("{} ({})", bytes(memory.kv_pool), model.kv)),
+        ("workspace", bytes(memory.workspace)),
+        ("limit", bytes(memory.budget)),
+        ("context", format!("{} tokens", grouped(model.context))),
+        ("fit", format!("{} sequences", grouped(model.full_context_sequences))),
+    ] {
+        line(format!("{name:<12}{value}"));
+    }
+    if let Some(failure) = &model.failure {
+        line(format!("FAILED: {failure}"));
+    }
+    line("");
 }
 
 fn row(model: &ModelStatus) -> Vec<String> {

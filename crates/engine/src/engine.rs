@@ -89,7 +89,12 @@ impl Engine {
         let mut runner = Runner::new(executor, pieces, limits.clone(), build, inbox, shared.clone());
         let thread = std::thread::Builder::new()
             .name("engine".into())
-            .spawn(move || runner.run())
+            .spawn(move || {
+                let ran = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| runner.run()));
+                if let Err(panic) = ran {
+                    runner.fail(&format!("its thread panicked: {}", words_of(panic.as_ref())));
+                }
+            })
             .expect("the system gives a thread for the engine");
         Engine {
             commands,
@@ -155,6 +160,13 @@ impl Engine {
     pub fn limits(&self) -> &Limits {
         &self.limits
     }
+}
+
+/// Returns what a panic said.
+fn words_of(panic: &(dyn std::any::Any + Send)) -> &str {
+    let text = panic.downcast_ref::<String>().map(String::as_str);
+    text.or(panic.downcast_ref::<&str>().copied())
+        .unwrap_or("without a word")
 }
 
 impl Drop for Engine {

@@ -107,6 +107,8 @@ pub struct RowResult {
     pub logits: Vec<f32>,
     /// The scores of its tokens but the first, and of the one after them, as they were wanted.
     pub scores: Vec<Scored>,
+    /// Whether the logits held something that is not a number, so that no token could be chosen.
+    pub not_finite: bool,
 }
 
 /// What an executor took of its device's memory, in bytes. There is a pool of pages for all layers that see equally far.

@@ -4,6 +4,7 @@ use crate::sampling::Sampling;
 use serde::Serialize;
 use std::time::Duration;
 use tokio::sync::mpsc;
+use vastrelay_text::StopStrings;
 
 /// One request for text, in token ids.
 #[derive(Clone, Debug)]
@@ -25,7 +26,7 @@ pub struct GenerationRequest {
     /// Completions do not end by one of `end_ids` before they have this many tokens.
     pub least_tokens: usize,
     /// Strings that end a completion; they are not part of its text.
-    pub stop: Vec<String>,
+    pub stop: StopStrings,
     /// Alternatives to report with the log-probability of each token; `None` for no log-probabilities.
     pub top_logprobs: Option<usize>,
     /// The same of each token of the prompt. Such a prompt is computed whole, whatever the cache holds of it.
@@ -56,17 +57,19 @@ pub enum EndReason {
     Deadline,
     /// The caller read so slowly that its buffer was full.
     SlowReader,
+    /// The model computed something that is not a number.
+    NotFinite,
 }
 
 /// Why a request was refused.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Refusal {
-    /// As many requests wait as may.
-    #[error("the queue is full: {depth} requests wait already")]
+    /// The queue is full.
+    #[error("the queue is full: {depth} requests are waiting")]
     QueueFull {
-        /// How many.
+        /// Requests waiting.
         depth: usize,
-        /// An estimate of when to come back.
+        /// Estimated time until there is room.
         retry_after: Duration,
     },
     /// Prompt and output are longer than there is room for.

@@ -89,13 +89,16 @@ pub struct Chosen {
     pub logprobs: Option<Scored>,
 }
 
-/// Chooses a token; `logits` are used up as workspace.
+/// Chooses a token; `logits` are used up as workspace. Returns `None` when one of them is not a number, or none is finite.
 ///
 /// The outcome depends on the logits and the choice alone.
 ///
 /// # Panics
 /// When `logits` is empty.
-pub fn choose(logits: &mut [f32], choice: &Choice) -> Chosen {
+pub fn choose(logits: &mut [f32], choice: &Choice) -> Option<Chosen> {
+    if !is_usable(logits) {
+        return None;
+    }
     let raw = choice.top.is_some().then(|| logits.to_vec());
     adjust(logits, choice);
     let id = if choice.sampling.temperature <= 0.0 {
@@ -104,7 +107,15 @@ pub fn choose(logits: &mut [f32], choice: &Choice) -> Chosen {
         draw(logits, choice)
     };
     let logprobs = choice.top.zip(raw).map(|(top, raw)| score(&raw, id, top));
-    Chosen { id, logprobs }
+    Some(Chosen { id, logprobs })
+}
+
+/// Whether logits make a distribution: no NaN, no positive infinity, and something finite.
+fn is_usable(logits: &[f32]) -> bool {
+    let wrong = |logit: &f32| logit.is_nan() | (*logit == f32::INFINITY);
+    let is_wrong = logits.iter().fold(false, |found, logit| found | wrong(logit));
+    let is_finite = logits.iter().fold(false, |found, logit| found | logit.is_finite());
+    is_finite && !is_wrong
 }
 
 /// Returns how probable a token is under the model, and the most probable ones in its place.
@@ -258,7 +269,9 @@ mod tests {
     fn shares(sampling: Sampling) -> [f64; 4] {
         let mut counts = [0.0; 4];
         for position in 0..40_000 {
-            let id = choose(&mut [2.0, 1.0, 0.0, -1.0], &choice(sampling.clone(), position)).id;
+            let id = choose(&mut [2.0, 1.0, 0.0, -1.0], &choice(sampling.clone(), position))
+                .unwrap()
+                .id;
             counts[id as usize] += 1.0 / 40_000.0;
         }
         counts
@@ -335,7 +348,7 @@ mod tests {
             temperature: 0.0,
             ..Sampling::default()
         };
-        let pick = |choice: &Choice| choose(&mut [2.0, 1.9, 0.5, -1.0], choice).id;
+        let pick = |choice: &Choice| choose(&mut [2.0, 1.9, 0.5, -1.0], choice).unwrap().id;
         let seen = vec![Seen { id: 0, in_output: 2 }];
         assert_eq!(pick(&choice(greedy.clone(), 0)), 0);
         for sampling in [
@@ -404,12 +417,38 @@ mod tests {
                 top: Some(2),
                 ..choice(sampling, 0)
             },
-        );
+        )
+        .unwrap();
         let (token, top) = chosen.logprobs.unwrap();
         let wanted = softmax(&[2.0, 1.0, 0.0]);
         assert_eq!(chosen.id, 2);
         assert!((token.logprob as f64 - wanted[2].ln()).abs() < 1e-6);
         assert_eq!(top.iter().map(|t| t.id).collect::<Vec<_>>(), [0, 1]);
         assert!((top[0].logprob as f64 - wanted[0].ln()).abs() < 1e-6);
+    }
+
+    #[test]
+    fn nothing_is_chosen_where_there_is_no_distribution() {
+        for sampling in [
+            Sampling::default(),
+            Sampling {
+                temperature: 0.0,
+                ..Sampling::default()
+            },
+            Sampling {
+                min_p: 0.1,
+                top_p: 0.5,
+                ..Sampling::default()
+            },
+        ] {
+            for mut logits in [
+                [f32::NAN; 4],
+                [1.0, f32::NAN, 0.0, 0.0],
+                [f32::INFINITY, 0.0, 0.0, 0.0],
+                [f32::NEG_INFINITY; 4],
+            ] {
+                assert_eq!(choose(&mut logits, &choice(sampling.clone(), 0)), None, "{logits:?}");
+            }
+        }
     }
 }

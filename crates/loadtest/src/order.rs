@@ -13,6 +13,9 @@ const SYNTHETIC: usize = 4_096;
 /// Most synthetic prompts, however many requests there are.
 const MOST_SYNTHETIC: usize = 100_000;
 
+/// Most tokens of all synthetic prompts together, if each filled the context.
+const MOST_TOKENS: usize = 64 << 20;
+
 /// A load that can be sent.
 pub struct Prepared {
     /// Its name for people.
@@ -23,12 +26,22 @@ pub struct Prepared {
     pub prompts: Vec<Prompt>,
 }
 
-/// Makes an order ready to be sent to a model of so many tokens in all.
+/// What a model has room for.
+#[derive(Clone, Copy, Debug)]
+pub struct Room {
+    /// Tokens that it knows.
+    pub vocabulary: usize,
+    /// Most tokens of prompt and answer.
+    pub context: usize,
+}
+
+/// Makes an order ready to be sent to a model.
 ///
 /// # Errors
-/// What of it cannot be, and what would work.
-pub fn prepare(order: &LoadOrder, vocabulary: usize) -> Result<Prepared, String> {
+/// What is wrong with it, and what works.
+pub fn prepare(order: &LoadOrder, room: Room) -> Result<Prepared, String> {
     let output = order.output.as_deref().map(str::parse::<Lengths>).transpose()?;
+    let output = output.map(|lengths| lengths.within(room.context)).transpose()?;
     let mut workload = Workload {
         model: order.model.clone(),
         prompts: String::new(),
@@ -42,7 +55,7 @@ pub fn prepare(order: &LoadOrder, vocabulary: usize) -> Result<Prepared, String>
         pace: order.pace,
     };
     workload.check()?;
-    let (prompts, described) = prompts(&order.prompts, &workload, vocabulary)?;
+    let (prompts, described) = prompts(&order.prompts, &workload, room)?;
     workload.prompts = described;
     let name = order.name.clone().filter(|name| !name.trim().is_empty());
     Ok(Prepared {
@@ -61,16 +74,22 @@ fn usual_warm_up(arrival: &Arrival) -> usize {
 }
 
 /// Returns the prompts and what they are, in words.
-fn prompts(source: &PromptSource, workload: &Workload, vocabulary: usize) -> Result<(Vec<Prompt>, String), String> {
+fn prompts(source: &PromptSource, workload: &Workload, room: Room) -> Result<(Vec<Prompt>, String), String> {
     match source {
         PromptSource::Set { name } => match name.as_str() {
             "questions" => lines(name, QUESTIONS),
             "follow-ups" => lines(name, FOLLOW_UPS),
-            other => Err(format!("there is no set `{other}`; questions and follow-ups are there")),
+            other => Err(format!("there is no set `{other}`; use questions or follow-ups")),
         },
         PromptSource::Lines { name, text } => lines(name, text),
         PromptSource::Synthetic { lengths, shared_prefix } => {
-            let lengths: Lengths = lengths.parse()?;
+            let lengths = lengths.parse::<Lengths>()?.within(room.context)?;
+            if *shared_prefix >= room.context {
+                let context = room.context;
+                return Err(format!(
+                    "a shared prefix of {shared_prefix} tokens does not work; the context holds {context}"
+                ));
+            }
             let wanted = match workload.span {
                 Span::Requests(requests) => (requests + workload.warm_up).min(MOST_SYNTHETIC),
                 Span::Seconds(_) => SYNTHETIC,
@@ -79,7 +98,8 @@ fn prompts(source: &PromptSource, workload: &Workload, vocabulary: usize) -> Res
                 0 => format!("synthetic, {lengths} tokens"),
                 shared => format!("synthetic, {lengths} tokens, the first {shared} in common"),
             };
-            let made = synthetic(wanted, lengths, *shared_prefix, vocabulary as u32, workload.seed);
+            let wanted = wanted.min(MOST_TOKENS / room.context).max(1);
+            let made = synthetic(wanted, lengths, *shared_prefix, room, workload.seed);
             Ok((made, described))
         }
     }
@@ -96,6 +116,11 @@ fn lines(name: &str, text: &str) -> Result<(Vec<Prompt>, String), String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    const ROOM: Room = Room {
+        vocabulary: 4096,
+        context: 2048,
+    };
 
     fn order(prompts: PromptSource) -> LoadOrder {
         LoadOrder {
@@ -119,7 +144,7 @@ mod tests {
             &order(PromptSource::Set {
                 name: "questions".into(),
             }),
-            4096,
+            ROOM,
         )
         .unwrap();
         assert_eq!(
@@ -136,16 +161,16 @@ mod tests {
             lengths: "40".into(),
             shared_prefix: 8,
         };
-        let prepared = prepare(&order(synthetic), 4096).unwrap();
+        let prepared = prepare(&order(synthetic), ROOM).unwrap();
         assert_eq!(prepared.prompts.len(), 5 + 3);
         assert!(prepared.workload.prompts.contains("the first 8 in common"));
     }
 
     #[test]
     fn what_cannot_be_is_said() {
-        let error = |order: LoadOrder| prepare(&order, 4096).err().unwrap();
+        let error = |order: LoadOrder| prepare(&order, ROOM).err().unwrap();
         let set = |name: &str| PromptSource::Set { name: name.into() };
-        assert!(error(order(set("riddles"))).contains("questions and follow-ups"));
+        assert!(error(order(set("riddles"))).contains("questions or follow-ups"));
         let lines = PromptSource::Lines {
             name: "mine".into(),
             text: "{".into(),
@@ -161,5 +186,33 @@ mod tests {
             ..order(set("questions"))
         };
         assert!(error(nobody).contains("1 to 10,000"));
+    }
+
+    #[test]
+    fn lengths_are_bounded_by_the_context() {
+        let synthetic = |lengths: &str, shared_prefix| PromptSource::Synthetic {
+            lengths: lengths.into(),
+            shared_prefix,
+        };
+        for (prompts, output) in [
+            (synthetic("4000000000", 0), "16"),
+            (synthetic("1..4000000000", 0), "16"),
+            (synthetic("lognormal:900000,1", 0), "16"),
+            (synthetic("16", 4_000_000_000), "16"),
+            (synthetic("16", 0), "4000000000"),
+        ] {
+            let order = LoadOrder {
+                output: Some(output.into()),
+                ..order(prompts)
+            };
+            let error = prepare(&order, ROOM).err().unwrap();
+            assert!(error.contains("2048"), "{error}");
+        }
+        let long = prepare(&order(synthetic("lognormal:2000,4", 0)), ROOM).unwrap();
+        assert!(
+            long.prompts
+                .iter()
+                .all(|prompt| matches!(prompt, Prompt::Ids(ids) if ids.len() < 2048))
+        );
     }
 }

@@ -1,5 +1,6 @@
 //! Where prompts come from.
 
+use crate::order::Room;
 use crate::workload::Lengths;
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
@@ -76,14 +77,19 @@ fn says(role: &str, text: String) -> ChatMessage {
 }
 
 /// Makes prompts of random token ids, all different, so that nothing but what is shared on purpose can be reused.
-pub fn synthetic(count: usize, lengths: Lengths, shared_prefix: usize, vocabulary: u32, seed: u64) -> Vec<Prompt> {
+/// They leave room for an answer.
+pub fn synthetic(count: usize, lengths: Lengths, shared_prefix: usize, room: Room, seed: u64) -> Vec<Prompt> {
+    let vocabulary = room.vocabulary as u32;
     let mut random = StdRng::seed_from_u64(seed ^ 0x7072_6f6d_7074);
     // The first ids of many vocabularies are control tokens, and the last too.
     let ids = (vocabulary / 8)..(vocabulary - vocabulary / 8).max(vocabulary / 8 + 1);
     let prefix: Vec<u32> = (0..shared_prefix).map(|_| random.random_range(ids.clone())).collect();
     let one = |random: &mut StdRng| {
-        let length = lengths.draw(random).max(shared_prefix + 1);
-        let rest = (shared_prefix..length).map(|_| random.random_range(ids.clone()));
+        let length = lengths
+            .draw(random)
+            .max(shared_prefix + 1)
+            .min(room.context.saturating_sub(1).max(1));
+        let rest = (shared_prefix.min(length)..length).map(|_| random.random_range(ids.clone()));
         Prompt::Ids(prefix.iter().copied().chain(rest).collect())
     };
     (0..count).map(|_| one(&mut random)).collect()
@@ -110,7 +116,16 @@ mod tests {
 
     #[test]
     fn synthetic_prompts_share_what_is_asked_for_and_no_more() {
-        let prompts = synthetic(50, Lengths::Fixed(40), 10, 2048, 3);
+        let prompts = synthetic(
+            50,
+            Lengths::Fixed(40),
+            10,
+            Room {
+                vocabulary: 2048,
+                context: 2048,
+            },
+            3,
+        );
         let ids: Vec<&Vec<u32>> = prompts
             .iter()
             .map(|prompt| match prompt {

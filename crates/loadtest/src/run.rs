@@ -28,8 +28,10 @@ pub struct Run {
     /// Whether somebody stopped it before its end.
     pub stopped_early: bool,
     /// Each request.
+    #[serde(default)]
     pub requests: Vec<RequestRecord>,
     /// How things stood, again and again.
+    #[serde(default)]
     pub samples: Vec<Sample>,
     /// What came out.
     pub summary: Summary,

@@ -50,6 +50,14 @@ pub enum Lengths {
     },
 }
 
+/// Longest load test, and longest step of one, in seconds.
+const MOST_SECONDS: f64 = 24.0 * 3600.0;
+/// Most requests of a load test.
+const MOST_REQUESTS: usize = 1_000_000;
+/// Most requests before those that are counted.
+const MOST_WARM_UP: usize = 10_000;
+/// Most steps of users.
+const MOST_STEPS: usize = 100;
 /// Most tokens that a lognormal length may come to.
 const LONGEST: f64 = 1e6;
 
@@ -69,11 +77,29 @@ impl Lengths {
     }
 }
 
+impl Lengths {
+    /// Returns the same lengths, none longer than `limit`.
+    ///
+    /// # Errors
+    /// When a length that was asked for is longer; long draws of a lognormal are cut instead.
+    pub fn within(self, limit: usize) -> Result<Lengths, String> {
+        match self {
+            Lengths::Fixed(most) | Lengths::Between(_, most) if most > limit => Err(format!(
+                "lengths of {self} tokens do not work; this model's context holds {limit}"
+            )),
+            Lengths::Lognormal { mean, .. } if mean > limit as f64 => Err(format!(
+                "a mean length of {mean} tokens does not work; this model's context holds {limit}"
+            )),
+            other => Ok(other),
+        }
+    }
+}
+
 impl FromStr for Lengths {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Lengths, String> {
-        let wrong = || format!("`{text}` is no length; 128, 64..256 and lognormal:128,1.0 (mean, sigma) are");
+        let wrong = || format!("`{text}` is not a length; write 128, 64..256 or lognormal:128,1.0 (mean, sigma)");
         let whole = |text: &str| {
             text.trim()
                 .parse::<usize>()
@@ -157,20 +183,28 @@ impl Workload {
     /// # Errors
     /// What is wrong and what would work.
     pub fn check(&self) -> Result<(), String> {
-        let some = |users: &[usize]| !users.is_empty() && users.iter().all(|users| (1..=10_000).contains(users));
+        let within = |users: &[usize]| !users.is_empty() && users.iter().all(|users| (1..=10_000).contains(users));
+        let is_time = |seconds: f64| seconds > 0.0 && seconds <= MOST_SECONDS;
         match &self.arrival {
-            Arrival::Closed { users } if !some(&[*users]) => Err("1 to 10,000 users work".into()),
+            Arrival::Closed { users } if !within(&[*users]) => Err("use 1 to 10,000 users".into()),
             Arrival::Poisson { rate } if !(*rate > 0.0 && *rate <= 100_000.0) => Err(format!(
-                "a rate of {rate} requests a second cannot be; above 0 and up to 100,000 works"
+                "a rate of {rate} requests a second does not work; use more than 0 and at most 100,000"
             )),
-            Arrival::Steps { users, seconds } if !some(users) || *seconds <= 0.0 => {
-                Err("steps want 1 to 10,000 users each and a time above 0".into())
+            Arrival::Steps { users, seconds } if users.len() > MOST_STEPS || !within(users) || !is_time(*seconds) => {
+                Err(format!(
+                    "use up to {MOST_STEPS} steps of 1 to 10,000 users, each longer than 0 s and no longer than a day"
+                ))
             }
-            _ if matches!(self.span, Span::Requests(0)) => Err("0 requests measure nothing; 1 or more work".into()),
-            _ if matches!(self.span, Span::Seconds(s) if s <= 0.0) => Err("a time above 0 works".into()),
-            _ if self.pace <= 0.0 => Err("a pace above 0 tokens a second works".into()),
+            _ if matches!(self.span, Span::Requests(count) if !(1..=MOST_REQUESTS).contains(&count)) => {
+                Err(format!("use 1 to {MOST_REQUESTS} requests"))
+            }
+            _ if matches!(self.span, Span::Seconds(seconds) if !is_time(seconds)) => {
+                Err("use a time longer than 0 s and no longer than a day".into())
+            }
+            _ if self.warm_up > MOST_WARM_UP => Err(format!("use up to {MOST_WARM_UP} warm-up requests")),
+            _ if !(self.pace > 0.0 && self.pace.is_finite()) => Err("use a pace above 0 tokens a second".into()),
             _ if self.force_length && self.output.is_none() => {
-                Err("a forced length wants to know which: give lengths of the answers".into())
+                Err("a forced length needs lengths for the answers".into())
             }
             _ => Ok(()),
         }

@@ -1,7 +1,10 @@
 //! The console's files, compiled into the binary.
 
+use crate::openai::{self, is_no_page};
+use crate::problem::Problem;
+use crate::state::ServiceState;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY};
-use actix_web::{HttpRequest, HttpResponse};
+use actix_web::{HttpRequest, HttpResponse, web};
 use rust_embed::RustEmbed;
 
 #[derive(RustEmbed)]
@@ -12,7 +15,13 @@ struct Files;
 const POLICY: &str = "default-src 'self'; style-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
 
 /// Any `GET` that is no other address: a file of the console, or its first page.
-pub async fn file(request: HttpRequest) -> HttpResponse {
+///
+/// # Errors
+/// 401, 403 and 404 for a path that means something else.
+pub async fn file(state: web::Data<ServiceState>, request: HttpRequest) -> Result<HttpResponse, Problem> {
+    if is_no_page(request.path()) {
+        return openai::wrong_address(state, request).await;
+    }
     let path = request.path().trim_start_matches('/');
     let name = if path.is_empty() || Files::get(path).is_none() {
         "index.html"
@@ -20,9 +29,9 @@ pub async fn file(request: HttpRequest) -> HttpResponse {
         path
     };
     let Some(file) = Files::get(name) else {
-        return HttpResponse::NotFound()
+        return Ok(HttpResponse::NotFound()
             .content_type("text/plain; charset=utf-8")
-            .body("This binary was built without the console. `cargo xtask demo` builds both.\n");
+            .body("This binary was built without the console. `cargo xtask demo` builds both.\n"));
     };
     // Files with a hash in their name never change.
     let lifetime = if name.starts_with("assets/") {
@@ -30,9 +39,10 @@ pub async fn file(request: HttpRequest) -> HttpResponse {
     } else {
         "no-cache"
     };
-    HttpResponse::Ok()
+    let found = HttpResponse::Ok()
         .content_type(mime_guess::from_path(name).first_or_octet_stream().as_ref())
         .insert_header((CACHE_CONTROL, lifetime))
         .insert_header((CONTENT_SECURITY_POLICY, POLICY))
-        .body(file.data.into_owned())
+        .body(file.data.into_owned());
+    Ok(found)
 }

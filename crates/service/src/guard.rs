@@ -1,79 +1,42 @@
 //! Who may call what.
 //!
-//! A request passes, in this order: the size of its headers, the name of the host it was sent to, the page it comes from,
-//! its key and the key's scope. Limits of a key are looked at when a model is called.
+//! Every request passes [`guard`]: the size of its headers, the name of the host it was sent to, the page it comes from. Then
+//! it is matched with an address, and [`admit`] checks the key that this address asks for, takes in the body, and checks the
+//! key again if that took time. Limits of a key are looked at when a model is called.
 
+mod body;
 mod limits;
 mod reach;
 
+pub use body::Body;
+pub(crate) use body::bodies;
 pub(crate) use limits::{KeyLimits, Permit};
 pub use reach::Reach;
 
+use crate::connection::Crowd;
 use crate::keys::{KeyState, PREFIX, find_key, key_state};
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::http::Method;
 use actix_web::http::header::{AUTHORIZATION, HOST, HeaderMap, HeaderName, ORIGIN};
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpMessage, ResponseError, web};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 use vastrelay_store::{KeyRecord, Scope, milliseconds_since_1970};
 
 /// Most bytes of a request's headers.
 const MOST_HEADERS: usize = 32 << 10;
-/// A key's last use is noted again after so many milliseconds.
+/// A key's last use is noted again after this many milliseconds.
 const USE_NOTED_EVERY: i64 = 5_000;
+/// A body that came in faster than this leaves no time for its key to be revoked.
+const AT_ONCE: Duration = Duration::from_millis(1);
 
-/// Who calls: the key, where one was given and looked at.
-#[derive(Clone, Default)]
-pub struct Caller {
-    pub(crate) key: Option<Arc<KeyRecord>>,
-}
-
-/// Lets a request pass, or answers in its place.
-pub(crate) async fn guard<B: MessageBody + 'static>(
-    request: ServiceRequest,
-    next: Next<B>,
-) -> Result<ServiceResponse<EitherBody<B>>, Error> {
-    let state = request.app_data::<web::Data<ServiceState>>().cloned();
-    let state = state.expect("the service has its state");
-    match check(&state, &request) {
-        Ok(caller) => {
-            request.extensions_mut().insert(caller);
-            next.call(request).await.map(ServiceResponse::map_into_left_body)
-        }
-        Err(problem) => {
-            state.metrics.refused("", problem.code());
-            Ok(request.into_response(problem.error_response()).map_into_right_body())
-        }
-    }
-}
-
-fn check(state: &ServiceState, request: &ServiceRequest) -> Result<Caller, Problem> {
-    let headers = request.headers();
-    let bytes: usize = headers
-        .iter()
-        .map(|(name, value)| name.as_str().len() + value.len())
-        .sum();
-    if bytes > MOST_HEADERS {
-        return Err(Problem::headers_too_large(bytes, MOST_HEADERS));
-    }
-    let host = text(headers, HOST).unwrap_or_default();
-    if !state.reach.allows_host(host) {
-        return Err(Problem::wrong_host(host));
-    }
-    if let Some(origin) = text(headers, ORIGIN)
-        && !state.reach.allows_origin(origin, host)
-    {
-        return Err(Problem::wrong_origin(origin));
-    }
-    check_key(state, request)
-}
-
-/// What a path asks of its caller.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Asks {
+/// What an address asks of its caller.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Access {
     /// Nothing: health, the console's files, the description of the interface.
     Nothing,
     /// A key of any scope.
@@ -82,43 +45,131 @@ enum Asks {
     Manage,
 }
 
-impl Asks {
-    fn of(path: &str) -> Asks {
-        let first = path.split('/').find(|word| !word.is_empty()).unwrap_or_default();
-        match first {
-            "manage" => Asks::Manage,
-            "v1" | "text" | "metrics" => Asks::Use,
-            _ => Asks::Nothing,
-        }
+/// Who calls: the key, where one was given and looked at.
+#[derive(Clone, Default)]
+pub struct Caller {
+    pub(crate) key: Option<Arc<KeyRecord>>,
+}
+
+type Guarded<B> = Result<ServiceResponse<EitherBody<B>>, Error>;
+
+/// Lets a request pass, or answers in its place.
+pub(crate) async fn guard<B: MessageBody + 'static>(request: ServiceRequest, next: Next<B>) -> Guarded<B> {
+    let state = state_of(&request);
+    match check(&state, &request) {
+        Ok(()) => next.call(request).await.map(ServiceResponse::map_into_left_body),
+        Err(problem) => refuse(&state, request, &problem),
     }
 }
 
-fn check_key(state: &ServiceState, request: &ServiceRequest) -> Result<Caller, Problem> {
-    let asks = Asks::of(request.path());
-    let bearer = text(request.headers(), AUTHORIZATION).and_then(|value| {
+/// Lets a request pass to an address that asks for something, or answers in its place. Nobody passes to one that does not say
+/// what it asks for.
+pub(crate) async fn admit<B: MessageBody + 'static>(
+    access: Option<Access>,
+    mut request: ServiceRequest,
+    next: Next<B>,
+) -> Guarded<B> {
+    let state = state_of(&request);
+    let admitted = match access {
+        Some(access) => take_in(&state, access, &mut request).await,
+        None => Err(Problem::internal("this address does not say who may call it".into())),
+    };
+    match admitted {
+        Ok(caller) => {
+            request.extensions_mut().insert(caller);
+            next.call(request).await.map(ServiceResponse::map_into_left_body)
+        }
+        Err(problem) => refuse(&state, request, &problem),
+    }
+}
+
+fn state_of(request: &ServiceRequest) -> web::Data<ServiceState> {
+    let state = request.app_data::<web::Data<ServiceState>>().cloned();
+    state.expect("the service has its state")
+}
+
+fn refuse<B: MessageBody + 'static>(state: &ServiceState, request: ServiceRequest, problem: &Problem) -> Guarded<B> {
+    state.metrics.refused("", problem.code());
+    Ok(request.into_response(problem.error_response()).map_into_right_body())
+}
+
+/// Checks the caller, takes in the body, and checks the caller again where that took time.
+async fn take_in(state: &ServiceState, access: Access, request: &mut ServiceRequest) -> Result<Caller, Problem> {
+    let caller = check_key(state, request.headers(), access).await?;
+    if *request.method() != Method::POST {
+        return Ok(caller);
+    }
+    let begun = Instant::now();
+    let body = body::receive(state, request).await?;
+    request.extensions_mut().insert(body);
+    if begun.elapsed() < AT_ONCE {
+        return Ok(caller);
+    }
+    check_key(state, request.headers(), access).await
+}
+
+fn check(state: &ServiceState, request: &ServiceRequest) -> Result<(), Problem> {
+    let headers = request.headers();
+    let bytes: usize = headers
+        .iter()
+        .map(|(name, value)| name.as_str().len() + value.len())
+        .sum();
+    if bytes > MOST_HEADERS {
+        return Err(Problem::headers_too_large(bytes, MOST_HEADERS));
+    }
+    let is_health_check = request.path().starts_with("/health/");
+    if request
+        .request()
+        .conn_data::<Crowd>()
+        .is_some_and(|crowd| crowd.is_full)
+        && !is_health_check
+    {
+        return Err(Problem::too_many_connections());
+    }
+    let host = text(headers, HOST).unwrap_or_default();
+    let named = [
+        Some(host),
+        request.uri().authority().map(|authority| authority.as_str()),
+    ];
+    if let Some(foreign) = named.into_iter().flatten().find(|host| !state.reach.allows_host(host)) {
+        return Err(Problem::wrong_host(foreign));
+    }
+    if let Some(origin) = text(headers, ORIGIN)
+        && !state.reach.allows_origin(origin, host)
+    {
+        return Err(Problem::wrong_origin(origin));
+    }
+    Ok(())
+}
+
+/// Returns who calls, when that is enough for what is asked.
+///
+/// # Errors
+/// 401 and 403 with what is missing, 503 when the key cannot be looked up.
+pub(crate) async fn check_key(state: &ServiceState, headers: &HeaderMap, asks: Access) -> Result<Caller, Problem> {
+    let bearer = text(headers, AUTHORIZATION).and_then(|value| {
         let (kind, key) = value.split_once(' ')?;
         kind.eq_ignore_ascii_case("bearer").then_some(key.trim())
     });
-    // Without keys being asked for, what other programs send as a key is nobody's business; ours are checked all the same.
+    // Where keys are optional, foreign tokens are ignored; our own are checked all the same.
     let key = bearer.filter(|key| state.reach.wants_key || key.starts_with(PREFIX));
-    let Some(key) = key else {
-        return match (state.reach.wants_key, asks) {
-            (false, _) | (true, Asks::Nothing) => Ok(Caller::default()),
-            (true, Asks::Use | Asks::Manage) => Err(Problem::no_key()),
-        };
-    };
-    if asks == Asks::Nothing {
+    if asks == Access::Nothing {
         return Ok(Caller::default());
     }
+    let Some(key) = key else {
+        return match state.reach.wants_key {
+            false => Ok(Caller::default()),
+            true => Err(Problem::no_key()),
+        };
+    };
     let now = milliseconds_since_1970();
-    let record = find_key(&state.store, key).map_err(|e| Problem::internal(e.to_string()))?;
-    let record = record.ok_or_else(Problem::unknown_key)?;
+    let record = find_key(&state.store, key).await?.ok_or_else(Problem::unknown_key)?;
     match key_state(&record, now) {
         KeyState::Valid => {}
         KeyState::Expired => return Err(Problem::expired_key(&record.name)),
         KeyState::Revoked => return Err(Problem::revoked_key(&record.name)),
     }
-    if asks == Asks::Manage && record.scope != Scope::Manage {
+    if asks == Access::Manage && record.scope != Scope::Manage {
         return Err(Problem::scope_missing(&record.name));
     }
     if record.used_ms.is_none_or(|used| now - used > USE_NOTED_EVERY) {

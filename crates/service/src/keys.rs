@@ -1,7 +1,10 @@
 //! Keys: made, shown once, kept as hashes, checked in constant time.
 
+use crate::problem::Problem;
 use std::time::Duration;
 use subtle::ConstantTimeEq;
+use tokio::sync::oneshot;
+use tokio::time::timeout;
 use vastrelay_store::{KeyRecord, Scope, Store, StoreError, milliseconds_since_1970};
 use vastrelay_wire::keys::{KeyEntry, KeyScope, MadeKey, NewKey};
 
@@ -9,6 +12,8 @@ use vastrelay_wire::keys::{KeyEntry, KeyScope, MadeKey, NewKey};
 pub(crate) const PREFIX: &str = "vr-";
 /// Most characters of a key's name.
 const LONGEST_NAME: usize = 80;
+/// Longest wait for a key to be looked up.
+const PATIENCE: Duration = Duration::from_secs(1);
 /// A longer life than this is no expiry at all.
 const LONGEST_LIFE: Duration = Duration::from_secs(100 * 365 * 24 * 3600);
 
@@ -16,7 +21,7 @@ const LONGEST_LIFE: Duration = Duration::from_secs(100 * 365 * 24 * 3600);
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum MakeKeyError {
-    /// A field that cannot be, and what would work.
+    /// An invalid field, and what works.
     #[error("{1}")]
     Field(&'static str, String),
     /// The system gives no random bytes.
@@ -37,14 +42,14 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
     if name.is_empty() || name.chars().count() > LONGEST_NAME || name.contains(char::is_control) {
         return refuse(
             "name",
-            "is empty, longer than 80 characters or not plain; \"ferry desk\" works",
+            "must have 1 to 80 characters and no control characters, such as \"ferry desk\"",
         );
     }
     if wanted
         .expires_in
         .is_some_and(|life| life == 0 || life > LONGEST_LIFE.as_secs())
     {
-        return refuse("expires_in", "is not between one second and a hundred years");
+        return refuse("expires_in", "must be between one second and a hundred years");
     }
     if wanted.per_minute == Some(0) || wanted.at_once == Some(0) {
         let field = if wanted.per_minute == Some(0) {
@@ -52,7 +57,7 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
         } else {
             "at_once"
         };
-        return refuse(field, "is 0, so the key could not be used; 1 or more works");
+        return refuse(field, "must be 1 or more; with 0 the key could not be used");
     }
     let mut random = [0; 28];
     getrandom::fill(&mut random).map_err(MakeKeyError::Random)?;
@@ -99,11 +104,26 @@ pub(crate) fn key_state(key: &KeyRecord, now_ms: i64) -> KeyState {
 }
 
 /// Returns the record of a key, or `None` when no such key was ever made. The secret is compared in constant time.
-pub(crate) fn find_key(store: &Store, key: &str) -> Result<Option<KeyRecord>, StoreError> {
+///
+/// # Errors
+/// 503 when the database does not answer within a second.
+pub(crate) async fn find_key(store: &Store, key: &str) -> Result<Option<KeyRecord>, Problem> {
     let id = key.strip_prefix(PREFIX).and_then(|rest| rest.split_once('-'));
     let Some((id, _)) = id else { return Ok(None) };
+    let (deliver, found) = oneshot::channel();
+    let asked = store.look_up_key(id, move |found| {
+        // Who asked may have given up.
+        let _ = deliver.send(found);
+    });
+    asked.map_err(|_| Problem::keys_unavailable())?;
+    let found = timeout(PATIENCE, found)
+        .await
+        .map_err(|_| Problem::keys_unavailable())?;
+    let record = found.map_err(|_| Problem::keys_unavailable())?.map_err(|error| {
+        tracing::error!(%error, "a key could not be looked up");
+        Problem::keys_unavailable()
+    })?;
     let hash = blake3::hash(key.as_bytes());
-    let record = store.key(id)?;
     Ok(record.filter(|record| record.hash.ct_eq(hash.as_bytes()).into()))
 }
 
@@ -155,18 +175,18 @@ mod tests {
         }
     }
 
-    #[test]
-    fn a_key_is_found_by_all_of_it_and_not_kept_in_the_clear() {
+    #[tokio::test]
+    async fn a_key_is_found_by_all_of_it_and_not_kept_in_the_clear() {
         let folder = tempfile::tempdir().unwrap();
         let store = Store::open(folder.path(), Retention::default()).unwrap();
         assert!(!has_valid_key(&store).unwrap());
         let made = make_key(&store, wanted("desk")).unwrap();
-        assert_eq!(find_key(&store, &made.key).unwrap().unwrap().name, "desk");
+        assert_eq!(find_key(&store, &made.key).await.unwrap().unwrap().name, "desk");
         let mut other = made.key.clone();
         let last = other.pop().unwrap();
         other.push(if last == '0' { '1' } else { '0' });
         for wrong in [other.as_str(), "", "vr-", "vr-x-y", &made.key[..made.key.len() - 1]] {
-            assert_eq!(find_key(&store, wrong).unwrap(), None, "{wrong}");
+            assert_eq!(find_key(&store, wrong).await.unwrap(), None, "{wrong}");
         }
         drop(store);
         let secret = made.key.rsplit_once('-').unwrap().1.as_bytes();

@@ -4,7 +4,10 @@
 //! |---|---|
 //! | [`server`] | how does it listen, and how does it stop? |
 //! | [`state`] | what do all handlers share? |
+//! | `addresses` | what can be called, and by whom? |
 //! | [`guard`] | who may call what? |
+//! | `connection` | what if a caller does not read or send? |
+//! | `text_pool` | where does long work on text go? |
 //! | [`keys`] | how are keys made and checked? |
 //! | [`openai`] | how are requests on the OpenAI wire answered? |
 //! | [`text`] | what would a model get, and how long is it? |
@@ -19,7 +22,10 @@
 //! | [`console`] | where do the console's files come from? |
 #![warn(missing_docs)]
 
+mod addresses;
+mod budget;
 mod chronicle;
+mod connection;
 pub mod console;
 mod departure;
 pub mod guard;
@@ -35,12 +41,15 @@ pub mod openai;
 pub mod openapi;
 pub mod problem;
 mod recent;
+mod redact;
 pub mod server;
 pub mod state;
 pub mod text;
+mod text_pool;
 mod tls;
 
 pub use guard::Reach;
 pub use models::Loader;
 pub use server::{ServeError, ServeOptions, Server};
-pub use state::ServiceState;
+pub use state::{ServiceState, StateOptions};
+pub use text_pool::TemplateProgram;

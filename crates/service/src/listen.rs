@@ -3,9 +3,11 @@
 //! Connections are [`Stamped`], so that a request counts from its arrival at this machine and not from the moment at which a
 //! worker had time for it.
 
+use crate::addresses::routes;
+use crate::connection::{Connections, Patient, raise_file_limit};
 use crate::departure;
 use crate::guard::{Reach, guard};
-use crate::server::{name_request, routes};
+use crate::server::name_request;
 use crate::state::ServiceState;
 use crate::tls::Tls;
 use actix_cors::Cors;
@@ -77,13 +79,20 @@ pub(crate) fn serve(listener: TcpListener, tls: Option<&Tls>, state: web::Data<S
         let ending = ending.clone();
         async move { ending.notified().await }
     };
+    let connections = Connections::new(raise_file_limit());
     let builder = match tls.map(|tls| TlsAcceptor::from(tls.config.clone())) {
         None => builder.listen("http", listener, move || {
-            fn_service(plain).and_then(requests(|stream| stream, state.clone(), own.clone(), ending.clone()))
+            let connections = connections.clone();
+            fn_service(move |stream| plain(connections.clone(), stream)).and_then(requests(
+                |stream| stream,
+                state.clone(),
+                own.clone(),
+                ending.clone(),
+            ))
         }),
         Some(acceptor) => builder.listen("https", listener, move || {
-            let acceptor = acceptor.clone();
-            fn_service(move |stream| encrypted(acceptor.clone(), stream)).and_then(requests(
+            let (acceptor, connections) = (acceptor.clone(), connections.clone());
+            fn_service(move |stream| encrypted(acceptor.clone(), connections.clone(), stream)).and_then(requests(
                 |stream: &TlsStream<Stamped>| stream.get_ref().0,
                 state.clone(),
                 own.clone(),
@@ -95,18 +104,24 @@ pub(crate) fn serve(listener: TcpListener, tls: Option<&Tls>, state: web::Data<S
 }
 
 /// A connection as HTTP is spoken on it: the protocol, and who calls.
-type Spoken<T> = (T, Protocol, Option<SocketAddr>);
+type Spoken<T> = (Patient<T>, Protocol, Option<SocketAddr>);
 
-async fn plain(stream: TcpStream) -> Result<Spoken<Stamped>, DispatchError> {
+async fn plain(connections: Connections, stream: TcpStream) -> Result<Spoken<Stamped>, DispatchError> {
+    let place = connections.enter()?;
     let caller = stream.peer_addr().ok();
-    Ok((Stamped::new(stream)?, Protocol::Http1, caller))
+    Ok((Patient::new(Stamped::new(stream)?, place), Protocol::Http1, caller))
 }
 
-async fn encrypted(acceptor: TlsAcceptor, stream: TcpStream) -> Result<Spoken<TlsStream<Stamped>>, DispatchError> {
-    let (stream, protocol, caller) = plain(stream).await?;
-    let agreed = timeout(PATIENCE, acceptor.accept(stream)).await;
+async fn encrypted(
+    acceptor: TlsAcceptor,
+    connections: Connections,
+    stream: TcpStream,
+) -> Result<Spoken<TlsStream<Stamped>>, DispatchError> {
+    let place = connections.enter()?;
+    let caller = stream.peer_addr().ok();
+    let agreed = timeout(PATIENCE, acceptor.accept(Stamped::new(stream)?)).await;
     let stream = agreed.map_err(|_| DispatchError::SlowRequestTimeout)??;
-    Ok((stream, protocol, caller))
+    Ok((Patient::new(stream, place), Protocol::Http1, caller))
 }
 
 /// Returns what answers the requests of a connection, below whose encryption, if any, is a [`Stamped`] one.
@@ -132,7 +147,10 @@ where
         .client_request_timeout(PATIENCE)
         .client_disconnect_timeout(FAREWELL)
         .graceful_shutdown_signal(ending)
-        .on_connect_ext(move |connection: &T, data| departure::prepare(below(connection), data))
+        .on_connect_ext(move |connection: &Patient<T>, data| {
+            data.insert(connection.crowd());
+            departure::prepare(below(connection.inner()), data);
+        })
         .finish(map_config(app, |()| AppConfig::default()))
 }
 

@@ -1,17 +1,15 @@
 //! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
 
+use crate::guard::Body;
 use crate::listen::OwnAddress;
-use crate::manage::broken;
-use crate::openai::read_body;
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::http::header::AUTHORIZATION;
-use actix_web::web::Bytes;
-use actix_web::{Error, HttpRequest, HttpResponse, web};
+use actix_web::{HttpRequest, HttpResponse, web};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use tokio::sync::watch;
-use vastrelay_loadtest::order::{Prepared, prepare};
+use vastrelay_loadtest::order::{Prepared, Room, prepare};
 use vastrelay_loadtest::statistics::spread;
 use vastrelay_loadtest::{HttpTarget, Progress, Span};
 use vastrelay_store::RunRecord;
@@ -92,11 +90,12 @@ pub async fn start(
     state: web::Data<ServiceState>,
     own: web::Data<OwnAddress>,
     request: HttpRequest,
-    body: Result<Bytes, Error>,
+    body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let order: LoadOrder = parse_body(&read_body(body)?).map_err(|error| Problem::body(&error))?;
-    let vocabulary = state.model(&order.model)?.description.vocabulary;
-    let prepared = prepare(&order, vocabulary).map_err(|reason| Problem::field("load", reason))?;
+    let shared = state.clone();
+    // Making prompts takes time that others would wait for.
+    let ready = web::block(move || ready(&shared, &body)).await;
+    let (order, prepared) = ready.map_err(|error| Problem::internal(error.to_string()))??;
     let url = own_url(&own);
     let key = request
         .headers()
@@ -118,6 +117,18 @@ pub async fn start(
         .spawn(move || send(&state, &url, target, prepared, stopped))
         .map_err(|error| Problem::internal(error.to_string()))?;
     Ok(HttpResponse::Accepted().json(status))
+}
+
+/// Reads an order and makes its prompts.
+fn ready(state: &ServiceState, body: &[u8]) -> Result<(LoadOrder, Prepared), Problem> {
+    let order: LoadOrder = parse_body(body).map_err(|error| Problem::body(&error))?;
+    let replica = state.model(&order.model)?;
+    let room = Room {
+        vocabulary: replica.description.vocabulary,
+        context: replica.generate.limits().context,
+    };
+    let prepared = prepare(&order, room).map_err(|reason| Problem::field("load", reason))?;
+    Ok((order, prepared))
 }
 
 /// Returns the address at which this service reaches itself.
@@ -209,11 +220,15 @@ fn take(status: &mut LoadStatus, progress: &Progress, span: Span) {
 }
 
 /// Returns a run that is kept.
-fn kept_run(state: &ServiceState, id: &str) -> Result<vastrelay_loadtest::Run, Problem> {
-    let record = state.store.run(id).map_err(broken)?;
-    let record = record.ok_or_else(|| Problem::no_run(id))?;
-    serde_json::from_str(&record.document).map_err(|error| {
-        let message = format!("the run `{id}` is of another version and cannot be read: {error}");
+async fn kept_run(state: &web::Data<ServiceState>, id: &str) -> Result<vastrelay_loadtest::Run, Problem> {
+    let wanted = id.to_owned();
+    let run = state.database(move |store| {
+        let record = store.run(&wanted)?;
+        Ok(record.map(|record| serde_json::from_str(&record.document)))
+    });
+    let run = run.await?.ok_or_else(|| Problem::no_run(id))?;
+    run.map_err(|error| {
+        let message = format!("the run `{id}` was made by another version and cannot be read: {error}");
         Problem::conflict("unreadable_run", message)
     })
 }
@@ -249,10 +264,15 @@ pub async fn report(
     id: web::Path<String>,
     query: web::Query<ReportQuery>,
 ) -> Result<HttpResponse, Problem> {
-    let run = kept_run(&state, &id)?;
-    let (written, kind) = match query.form {
-        ReportForm::Html => (vastrelay_loadtest::report::html(&run), "text/html; charset=utf-8"),
-        ReportForm::Csv => (vastrelay_loadtest::report::csv(&run), "text/csv; charset=utf-8"),
+    let (run, form) = (kept_run(&state, &id).await?, query.form);
+    let written = web::block(move || match form {
+        ReportForm::Html => vastrelay_loadtest::report::html(&run),
+        ReportForm::Csv => vastrelay_loadtest::report::csv(&run),
+    });
+    let written = written.await.map_err(|error| Problem::internal(error.to_string()))?;
+    let kind = match form {
+        ReportForm::Html => "text/html; charset=utf-8",
+        ReportForm::Csv => "text/csv; charset=utf-8",
     };
     Ok(HttpResponse::Ok()
         .content_type(kind)
@@ -281,7 +301,7 @@ pub async fn comparison(
     state: web::Data<ServiceState>,
     query: web::Query<ComparisonQuery>,
 ) -> Result<HttpResponse, Problem> {
-    let (a, b) = (kept_run(&state, &query.a)?, kept_run(&state, &query.b)?);
+    let (a, b) = (kept_run(&state, &query.a).await?, kept_run(&state, &query.b).await?);
     // Thousands of resamplings take a while; the workers have others to answer.
     let comparison = web::block(move || vastrelay_loadtest::compare::compare(&a, &b)).await;
     Ok(HttpResponse::Ok().json(comparison.map_err(|error| Problem::internal(error.to_string()))?))

@@ -1,12 +1,11 @@
 //! The management API.
 
 use crate::chronicle::SPANS;
+use crate::guard::Body;
 use crate::keys::{MakeKeyError, key_entry, make_key};
-use crate::openai::read_body;
 use crate::problem::Problem;
 use crate::state::ServiceState;
-use actix_web::web::Bytes;
-use actix_web::{Error, HttpResponse, web};
+use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
@@ -14,7 +13,7 @@ use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
 use vastrelay_engine::scheduler::RowKind;
 use vastrelay_serving::Replica;
 use vastrelay_serving::memory::PoolPlan;
-use vastrelay_store::{CallFilter, CallRecord, RunRecord, StoreError, milliseconds_since_1970};
+use vastrelay_store::{CallFilter, CallRecord, RunRecord, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::keys::{KeyEntry, MadeKey, NewKey};
 use vastrelay_wire::manage::{
@@ -25,6 +24,10 @@ use vastrelay_wire::parse::parse_body;
 
 /// Most entries of a listing.
 const MOST_LISTED: usize = 10_000;
+/// Most load tests that are listed whole.
+const MOST_WHOLE_RUNS: usize = 20;
+/// Most steps that are returned.
+const MOST_STEPS: usize = 4_096;
 
 /// `GET /manage/status`: how the service and its models stand.
 #[utoipa::path(get, path = "/manage/status", tag = "manage", responses((status = 200, body = ServiceStatus)))]
@@ -46,10 +49,6 @@ pub(crate) fn service_status(state: &ServiceState) -> ServiceStatus {
     }
 }
 
-pub(crate) fn broken(error: StoreError) -> Problem {
-    Problem::internal(error.to_string())
-}
-
 /// What `GET /manage/models/{name}/steps` is asked.
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -57,7 +56,7 @@ pub struct StepsQuery {
     /// Only steps with a greater number.
     #[serde(default)]
     after: u64,
-    /// The newest of them, at most so many.
+    /// The newest of them, at most this many.
     #[serde(default = "most_steps")]
     most: usize,
 }
@@ -79,7 +78,7 @@ pub async fn steps(
     query: web::Query<StepsQuery>,
 ) -> Result<HttpResponse, Problem> {
     let replica = state.model(&name)?;
-    let steps = replica.generate.steps_after(query.after, query.most);
+    let steps = replica.generate.steps_after(query.after, query.most.min(MOST_STEPS));
     Ok(HttpResponse::Ok().json(steps.iter().map(step).collect::<Vec<_>>()))
 }
 
@@ -115,7 +114,7 @@ pub(crate) fn step(record: &StepRecord) -> Step {
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct HistoryQuery {
-    /// The last so many seconds.
+    /// The last this many seconds.
     #[serde(default = "an_hour")]
     seconds: u32,
 }
@@ -142,7 +141,9 @@ pub async fn history(
     let replica = state.model(&name)?;
     let span = if query.seconds <= FINE { SPANS[0] } else { SPANS[1] };
     let from = milliseconds_since_1970() - i64::from(query.seconds) * 1000;
-    let points = state.store.history(&replica.name, span, from).map_err(broken)?;
+    let points = state
+        .database(move |store| store.history(&replica.name, span, from))
+        .await?;
     let point = |point: vastrelay_store::HistoryPoint| HistoryPoint {
         at_ms: point.at_ms,
         queue_depth: point.queue_depth,
@@ -166,7 +167,7 @@ pub async fn history(
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct RequestsQuery {
-    /// The newest, at most so many.
+    /// The newest, at most this many.
     #[serde(default = "most_requests")]
     most: usize,
     /// Only calls of this model.
@@ -177,13 +178,13 @@ pub struct RequestsQuery {
     caller: Option<String>,
     /// Only calls that failed or were refused, or only others.
     failed: Option<bool>,
-    /// Only calls of the last so many seconds.
+    /// Only calls of the last seconds, this many.
     within: Option<f64>,
     /// Only calls that arrived before this moment, in milliseconds since 1970.
     before_ms: Option<i64>,
-    /// Only calls with at least so many seconds to the first token.
+    /// Only calls that took at least this many seconds to the first token.
     least_ttft: Option<f64>,
-    /// Only calls with at least so many seconds to the end.
+    /// Only calls that took at least this many seconds to the end.
     least_total: Option<f64>,
 }
 
@@ -214,11 +215,13 @@ pub async fn requests(
         least_ttft: query.least_ttft,
         least_total: query.least_total,
     };
-    state.store.flush();
+    let most = query.most.min(MOST_LISTED);
     let calls = state
-        .store
-        .calls(&filter, query.most.min(MOST_LISTED))
-        .map_err(broken)?;
+        .database(move |store| {
+            store.flush();
+            store.calls(&filter, most)
+        })
+        .await?;
     Ok(HttpResponse::Ok().json(calls.into_iter().map(|call| recorded(call, now)).collect::<Vec<_>>()))
 }
 
@@ -230,11 +233,16 @@ pub async fn requests(
     params(("id" = String, Path, description = "The request id, or its beginning")), responses(
     (status = 200, body = CallDetail), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn request(state: web::Data<ServiceState>, id: web::Path<String>) -> Result<HttpResponse, Problem> {
-    state.store.flush();
-    let call = state.store.call(&id).map_err(broken)?;
+    let wanted = id.clone();
+    let call = state
+        .database(move |store| {
+            store.flush();
+            store.call(&wanted)
+        })
+        .await?;
     let mut call = call.ok_or_else(|| {
         Problem::not_kept(format!(
-            "no call whose id begins with `{id}` is kept; GET /manage/requests lists those that are"
+            "there is no request whose id begins with `{id}`; GET /manage/requests lists recent requests"
         ))
     })?;
     let text = call.text.take().map(|text| CallText {
@@ -283,8 +291,13 @@ pub(crate) fn recorded(call: CallRecord, now: i64) -> RecordedCall {
 /// 500 when the database cannot be read.
 #[utoipa::path(get, path = "/manage/keys", tag = "keys", responses((status = 200, body = Vec<KeyEntry>)))]
 pub async fn keys(state: web::Data<ServiceState>) -> Result<HttpResponse, Problem> {
-    state.store.flush();
-    let (keys, now) = (state.store.keys().map_err(broken)?, milliseconds_since_1970());
+    let keys = state
+        .database(|store| {
+            store.flush();
+            store.keys()
+        })
+        .await?;
+    let now = milliseconds_since_1970();
     let entries: Vec<KeyEntry> = keys.into_iter().map(|key| key_entry(key, now)).collect();
     Ok(HttpResponse::Ok().json(entries))
 }
@@ -292,12 +305,16 @@ pub async fn keys(state: web::Data<ServiceState>) -> Result<HttpResponse, Proble
 /// `POST /manage/keys`: makes a key; its secret is in this answer and nowhere else.
 ///
 /// # Errors
-/// 400 when a field cannot be.
+/// 400 for an invalid field.
 #[utoipa::path(post, path = "/manage/keys", tag = "keys", request_body = NewKey, responses(
     (status = 201, body = MadeKey), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn add_key(state: web::Data<ServiceState>, body: Result<Bytes, Error>) -> Result<HttpResponse, Problem> {
-    let wanted: NewKey = parse_body(&read_body(body)?).map_err(|error| Problem::body(&error))?;
-    let made = make_key(&state.store, wanted).map_err(|error| match error {
+pub async fn add_key(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
+    let wanted: NewKey = parse_body(&body).map_err(|error| Problem::body(&error))?;
+    let made = state.database(move |store| match make_key(store, wanted) {
+        Err(MakeKeyError::Store(error)) => Err(error),
+        made => Ok(made),
+    });
+    let made = made.await?.map_err(|error| match error {
         MakeKeyError::Field(field, text) => Problem::field(field, text),
         error => Problem::internal(error.to_string()),
     })?;
@@ -311,14 +328,15 @@ pub async fn add_key(state: web::Data<ServiceState>, body: Result<Bytes, Error>)
 #[utoipa::path(delete, path = "/manage/keys/{id}", tag = "keys", params(("id" = String, Path, description = "The key's id")),
     responses((status = 200, body = KeyEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn revoke_key(state: web::Data<ServiceState>, id: web::Path<String>) -> Result<HttpResponse, Problem> {
-    let now = milliseconds_since_1970();
-    state.store.revoke_key(&id, now).map_err(broken)?;
-    let key = state.store.key(&id).map_err(broken)?;
-    let key = key.ok_or_else(|| {
-        Problem::not_kept(format!(
-            "there is no key `{id}`; GET /manage/keys lists those there are"
-        ))
-    })?;
+    let (now, wanted) = (milliseconds_since_1970(), id.clone());
+    let key = state
+        .database(move |store| {
+            store.revoke_key(&wanted, now)?;
+            store.key(&wanted)
+        })
+        .await?;
+    let key =
+        key.ok_or_else(|| Problem::not_kept(format!("there is no key `{id}`; GET /manage/keys lists all keys")))?;
     Ok(HttpResponse::Ok().json(key_entry(key, now)))
 }
 
@@ -326,12 +344,14 @@ pub async fn revoke_key(state: web::Data<ServiceState>, id: web::Path<String>) -
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct RunsQuery {
-    /// The newest, at most so many.
+    /// The newest, at most this many.
     #[serde(default = "most_requests")]
     most: usize,
     /// Without the single requests and samples, which are many.
     #[serde(default)]
     short: bool,
+    /// Only runs of this name.
+    name: Option<String>,
 }
 
 /// `GET /manage/runs`: the load tests that are kept, newest first.
@@ -340,15 +360,23 @@ pub struct RunsQuery {
 /// 500 when the database cannot be read.
 #[utoipa::path(get, path = "/manage/runs", tag = "load", params(RunsQuery), responses((status = 200, body = Vec<RunEntry>)))]
 pub async fn runs(state: web::Data<ServiceState>, query: web::Query<RunsQuery>) -> Result<HttpResponse, Problem> {
-    let runs = state.store.runs(query.most.min(MOST_LISTED)).map_err(broken)?;
-    let mut entries: Vec<RunEntry> = runs.into_iter().map(run_entry).collect();
-    if query.short {
-        for run in entries.iter_mut().filter_map(|entry| entry.run.as_object_mut()) {
-            run.remove("requests");
-            run.remove("samples");
+    let RunsQuery { most, short, name } = query.into_inner();
+    let most = most.min(if short { MOST_LISTED } else { MOST_WHOLE_RUNS });
+    let json = state.database(move |store| {
+        let runs = match &name {
+            Some(name) => store.runs_named(name, most)?,
+            None => store.runs(most)?,
+        };
+        let mut entries: Vec<RunEntry> = runs.into_iter().map(run_entry).collect();
+        if short {
+            for run in entries.iter_mut().filter_map(|entry| entry.run.as_object_mut()) {
+                run.remove("requests");
+                run.remove("samples");
+            }
         }
-    }
-    Ok(HttpResponse::Ok().json(entries))
+        Ok(serde_json::to_vec(&entries).expect("wire types are JSON"))
+    });
+    Ok(HttpResponse::Ok().content_type("application/json").body(json.await?))
 }
 
 /// `GET /manage/runs/{id}`: one load test.
@@ -358,7 +386,8 @@ pub async fn runs(state: web::Data<ServiceState>, query: web::Query<RunsQuery>) 
 #[utoipa::path(get, path = "/manage/runs/{id}", tag = "load", params(("id" = String, Path, description = "The run's id")),
     responses((status = 200, body = RunEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn run(state: web::Data<ServiceState>, id: web::Path<String>) -> Result<HttpResponse, Problem> {
-    let run = state.store.run(&id).map_err(broken)?;
+    let wanted = id.clone();
+    let run = state.database(move |store| store.run(&wanted)).await?;
     let run = run.ok_or_else(|| Problem::no_run(&id))?;
     Ok(HttpResponse::Ok().json(run_entry(run)))
 }
@@ -366,31 +395,38 @@ pub async fn run(state: web::Data<ServiceState>, id: web::Path<String>) -> Resul
 /// `POST /manage/runs`: keeps a load test, in the place of one of the same id.
 ///
 /// # Errors
-/// 400 when the id cannot be.
+/// 400 for an invalid id or run.
 #[utoipa::path(post, path = "/manage/runs", tag = "load", request_body = RunEntry, responses(
     (status = 201, body = RunEntry), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn add_run(state: web::Data<ServiceState>, body: Result<Bytes, Error>) -> Result<HttpResponse, Problem> {
-    let entry: RunEntry = parse_body(&read_body(body)?).map_err(|error| Problem::body(&error))?;
-    let plain = |byte: u8| byte.is_ascii_alphanumeric() || byte == b'-';
-    if entry.id.is_empty() || entry.id.len() > 64 || !entry.id.bytes().all(plain) {
-        return Err(Problem::field(
-            "id",
-            "`id` has up to 64 letters, digits and hyphens".into(),
-        ));
-    }
-    if let Err(error) = vastrelay_loadtest::Run::deserialize(&entry.run) {
-        return Err(Problem::field(
-            "run",
-            format!("`run` is no load test that this version knows: {error}"),
-        ));
-    }
+pub async fn add_run(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
+    // A run may have a hundred thousand requests, so it is read where that takes no time from others.
+    let entry = web::block(move || read_run(&body)).await;
+    let entry = entry.map_err(|error| Problem::internal(error.to_string()))??;
     let record = RunRecord {
         id: entry.id.clone(),
         at_ms: entry.at_ms,
         document: entry.run.to_string(),
     };
-    state.store.add_run(&record).map_err(broken)?;
+    state.database(move |store| store.add_run(&record)).await?;
     Ok(HttpResponse::Created().json(entry))
+}
+
+fn read_run(body: &[u8]) -> Result<RunEntry, Problem> {
+    let entry: RunEntry = parse_body(body).map_err(|error| Problem::body(&error))?;
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || byte == b'-';
+    if entry.id.is_empty() || entry.id.len() > 64 || !entry.id.bytes().all(plain) {
+        return Err(Problem::field(
+            "id",
+            "`id` must have 1 to 64 letters, digits and hyphens".into(),
+        ));
+    }
+    if let Err(error) = vastrelay_loadtest::Run::deserialize(&entry.run) {
+        return Err(Problem::field(
+            "run",
+            format!("`run` is not a load test that this version can read: {error}"),
+        ));
+    }
+    Ok(entry)
 }
 
 fn run_entry(run: RunRecord) -> RunEntry {

@@ -2,20 +2,23 @@
 
 mod address;
 mod answer;
+mod asked;
 mod call;
 mod chat;
 mod completion;
 mod conversation;
+mod events;
+mod ignored;
 mod options;
 mod piece;
 mod plain_logprobs;
 
+pub(crate) use address::is_no_page;
 pub use address::{wrong_address, wrong_method};
 pub use call::{Arrival, RequestId};
 pub use chat::{__path_chat, chat};
 pub use completion::{__path_complete, complete};
-pub(crate) use conversation::Rendered;
-pub(crate) use piece::read_body;
+pub(crate) use conversation::{Rendered, check_bytes};
 
 use crate::state::ServiceState;
 use actix_web::{HttpResponse, web};

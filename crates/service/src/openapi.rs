@@ -1,11 +1,13 @@
 //! The description of the interface: `GET /openapi.json`.
 
+use crate::addresses::listed;
+use crate::guard::Access;
 use crate::{health, live, load, manage, metrics, models, openai, text};
 use actix_web::HttpResponse;
 use std::sync::LazyLock;
 use utoipa::OpenApi;
+use utoipa::openapi::SecurityRequirement;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
-use utoipa::openapi::{HttpMethod, SecurityRequirement};
 
 /// Everything that can be called.
 #[derive(OpenApi)]
@@ -17,11 +19,11 @@ use utoipa::openapi::{HttpMethod, SecurityRequirement};
     paths(
         openai::models, openai::model, openai::chat, openai::complete,
         text::render, text::encode, text::count, text::decode,
-        manage::status, manage::requests, manage::request, manage::steps, manage::history, models::add, live::live,
+        manage::status, manage::requests, manage::request, manage::steps, manage::history, models::add, models::remove, live::live,
         manage::keys, manage::add_key, manage::revoke_key,
         manage::runs, manage::run, manage::add_run,
         load::report, load::comparison, load::status, load::start, load::stop,
-        metrics::metrics, health::live, health::ready, description,
+        metrics::metrics, health::live, health::ready, health::model_ready, description,
     ),
     components(schemas(
         load::ReportForm,
@@ -44,13 +46,30 @@ static DOCUMENT: LazyLock<utoipa::openapi::OpenApi> = LazyLock::new(|| {
     let scheme = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
     let components = document.components.get_or_insert_default();
     components.add_security_scheme("key", scheme);
-    // A service on loopback wants no key unless it is told to, so callers may come without.
-    document.security = Some(vec![
-        SecurityRequirement::default(),
-        SecurityRequirement::new("key", [""; 0]),
-    ]);
+    for (path, item) in &mut document.paths.paths {
+        let address = listed()
+            .iter()
+            .find(|address| address.path.replace(":.+}", "}") == *path);
+        let access = address.map_or(Access::Manage, |address| address.access);
+        for operation in [&mut item.get, &mut item.post, &mut item.delete].into_iter().flatten() {
+            operation.security = Some(security(access));
+        }
+    }
     document
 });
+
+/// Says which key an address asks for. A service on loopback requires none unless it is told to, so callers may come without.
+fn security(access: Access) -> Vec<SecurityRequirement> {
+    let with_key = match access {
+        Access::Nothing => None,
+        Access::Use => Some(["use"]),
+        Access::Manage => Some(["manage"]),
+    };
+    let with_key = with_key.map(|scope| SecurityRequirement::new("key", scope));
+    std::iter::once(SecurityRequirement::default())
+        .chain(with_key)
+        .collect()
+}
 
 /// `GET /openapi.json`: this description.
 #[utoipa::path(get, path = "/openapi.json", tag = "manage", responses((status = 200, description = "OpenAPI 3.1", body = serde_json::Value)))]
@@ -61,21 +80,6 @@ pub async fn description() -> HttpResponse {
 /// Returns the description as JSON, as it is served.
 pub fn document() -> String {
     serde_json::to_string_pretty(&*DOCUMENT).expect("a description is JSON")
-}
-
-/// Returns every method and address that is described.
-pub(crate) fn addresses() -> Vec<(&'static str, &'static str)> {
-    let mut addresses = Vec::new();
-    for (path, item) in &DOCUMENT.paths.paths {
-        let methods = [
-            (HttpMethod::Get, "GET", &item.get),
-            (HttpMethod::Post, "POST", &item.post),
-            (HttpMethod::Delete, "DELETE", &item.delete),
-        ];
-        let described = methods.into_iter().filter(|(_, _, operation)| operation.is_some());
-        addresses.extend(described.map(|(_, name, _)| (name, path.as_str())));
-    }
-    addresses
 }
 
 #[cfg(test)]
@@ -89,27 +93,30 @@ mod tests {
         assert!(there.trim_end() == document(), "`cargo xtask types` makes them anew");
     }
 
+    /// Returns every method and address that is described.
+    fn described() -> BTreeSet<(String, String)> {
+        let mut addresses = BTreeSet::new();
+        for (path, item) in &DOCUMENT.paths.paths {
+            let methods = [("GET", &item.get), ("POST", &item.post), ("DELETE", &item.delete)];
+            let described = methods.into_iter().filter(|(_, operation)| operation.is_some());
+            addresses.extend(described.map(|(name, _)| (name.to_owned(), path.clone())));
+        }
+        addresses
+    }
+
     #[test]
     fn what_is_described_is_what_is_routed() {
-        let routed: BTreeSet<(String, String)> = include_str!("server.rs")
-            .lines()
-            .filter_map(|line| line.trim().strip_prefix(".service(at(\"")?.strip_suffix("))"))
-            .map(|line| {
-                let (path, routes) = line.split_once('"').unwrap();
-                (path.to_owned(), routes.to_owned())
-            })
-            .flat_map(|(path, routes)| {
-                ["get", "post", "delete"]
-                    .into_iter()
-                    .filter(move |method| routes.contains(&format!("web::{method}()")))
-                    .map(move |method| (method.to_uppercase(), path.clone()))
+        let routed: BTreeSet<(String, String)> = listed()
+            .iter()
+            .flat_map(|address| {
+                let path = address.path.replace(":.+}", "}");
+                address
+                    .methods
+                    .iter()
+                    .map(move |method| (method.to_string(), path.clone()))
             })
             .collect();
-        let described: BTreeSet<(String, String)> = addresses()
-            .into_iter()
-            .map(|(method, path)| (method.to_owned(), path.to_owned()))
-            .collect();
-        assert_eq!(routed, described);
-        assert!(described.len() > 20);
+        assert_eq!(routed, described());
+        assert!(routed.len() > 20);
     }
 }

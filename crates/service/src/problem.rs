@@ -1,4 +1,4 @@
-//! Errors as answers: what was asked, what the limit is, what would work.
+//! Errors as answers: what is wrong, what the limit is, what works.
 
 use actix_web::http::StatusCode;
 use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
@@ -7,6 +7,7 @@ use std::fmt;
 use std::time::Duration;
 use vastrelay_engine::Refusal;
 use vastrelay_wire::error::{ErrorBody, ErrorEnvelope};
+use vastrelay_wire::fields::WrongField;
 use vastrelay_wire::parse::BodyError;
 
 /// An error on its way to the caller.
@@ -15,6 +16,19 @@ pub struct Problem {
     status: StatusCode,
     body: ErrorBody,
     retry_after: Option<Duration>,
+    /// Whether the connection is closed after it.
+    closes: bool,
+}
+
+/// Longest name of a caller's that a message repeats.
+const LONGEST_NAME: usize = 80;
+
+/// Returns the beginning of something that a caller sent, for a message.
+fn short(text: &str) -> String {
+    match text.char_indices().nth(LONGEST_NAME) {
+        Some((at, _)) => format!("{}…", &text[..at]),
+        None => text.to_owned(),
+    }
 }
 
 impl Problem {
@@ -29,10 +43,11 @@ impl Problem {
             status,
             body,
             retry_after: None,
+            closes: false,
         }
     }
 
-    /// A field whose value cannot be: 400.
+    /// A field with an invalid value: 400.
     pub fn field(field: &str, message: String) -> Problem {
         let mut problem = Problem::new(
             StatusCode::BAD_REQUEST,
@@ -44,7 +59,7 @@ impl Problem {
         problem
     }
 
-    /// A body that is not what was expected: 400 with line and column.
+    /// A body that is not the expected JSON: 400 with line and column.
     pub fn body(error: &BodyError) -> Problem {
         let mut problem = Problem::new(
             StatusCode::BAD_REQUEST,
@@ -58,24 +73,25 @@ impl Problem {
 
     /// A body that is too large: 413.
     pub fn too_large(limit: usize) -> Problem {
-        let message = format!("the body is larger than {} MiB, the limit", limit >> 20);
+        let message = format!("the body is larger than the limit of {} MiB", limit >> 20);
         Problem::new(
             StatusCode::PAYLOAD_TOO_LARGE,
             "invalid_request_error",
             "body_too_large",
             message,
         )
+        .closing()
     }
 
-    /// A model that is not served: 404 with the names there are.
+    /// A model that is not served: 404 with the names that are.
     pub fn unknown_model<'a>(name: &str, known: impl Iterator<Item = &'a String>) -> Problem {
         let known: Vec<String> = known.map(|name| format!("`{name}`")).collect();
         let known = if known.is_empty() {
-            "none at all".into()
+            "none".into()
         } else {
             known.join(", ")
         };
-        let message = format!("there is no model `{name}` here; the models served are: {known}");
+        let message = format!("there is no model `{}`; models served here: {known}", short(name));
         let mut problem = Problem::new(
             StatusCode::NOT_FOUND,
             "invalid_request_error",
@@ -86,7 +102,7 @@ impl Problem {
         problem
     }
 
-    /// Something that cannot be now, because of how things stand: 409.
+    /// Something that conflicts with the present state: 409.
     pub fn conflict(code: &str, message: String) -> Problem {
         Problem::new(StatusCode::CONFLICT, "invalid_request_error", code, message)
     }
@@ -94,13 +110,14 @@ impl Problem {
     /// A run that is not kept: 404.
     pub fn no_run(id: &str) -> Problem {
         Problem::not_kept(format!(
-            "there is no run `{id}`; GET /manage/runs lists those there are"
+            "there is no run `{}`; GET /manage/runs lists all runs",
+            short(id)
         ))
     }
 
     /// Headers that are too large: 431.
     pub fn headers_too_large(bytes: usize, limit: usize) -> Problem {
-        let message = format!("the headers have {bytes} bytes; up to {limit} work");
+        let message = format!("the headers have {bytes} bytes; the limit is {limit}");
         Problem::new(
             StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE,
             "invalid_request_error",
@@ -112,8 +129,9 @@ impl Problem {
     /// A request to a name that is not the service's: 403.
     pub fn wrong_host(host: &str) -> Problem {
         let message = format!(
-            "the service does not answer to the name `{host}`; localhost and its addresses work, and names that \
-             `vastrelay start --host NAME` allows"
+            "this service does not answer to the host name `{}`; use localhost or its address, or allow the name with \
+             `vastrelay start --host NAME`",
+            short(host)
         );
         Problem::forbidden("host_not_allowed", message)
     }
@@ -121,7 +139,8 @@ impl Problem {
     /// A request from a page of another origin: 403.
     pub fn wrong_origin(origin: &str) -> Problem {
         let message = format!(
-            "pages of `{origin}` may not call the service; its own may, and those that `vastrelay start --origin URL` allows"
+            "pages from `{}` may not call this service; allow them with `vastrelay start --origin URL`",
+            short(origin)
         );
         Problem::forbidden("origin_not_allowed", message)
     }
@@ -136,14 +155,13 @@ impl Problem {
 
     /// No key where one is needed: 401.
     pub fn no_key() -> Problem {
-        let message =
-            "this service wants a key, as `Authorization: Bearer KEY`; `vastrelay key create` makes one".into();
+        let message = "a key is required: send `Authorization: Bearer KEY`; `vastrelay key create` makes one".into();
         Problem::unauthorized("no_key", message)
     }
 
     /// A key that was never made here: 401.
     pub fn unknown_key() -> Problem {
-        let message = "this key is not one of this service's; `vastrelay key list` shows those there are".into();
+        let message = "this key is unknown here; `vastrelay key list` shows the keys of this service".into();
         Problem::unauthorized("unknown_key", message)
     }
 
@@ -155,13 +173,13 @@ impl Problem {
 
     /// A key that was revoked: 401.
     pub fn revoked_key(name: &str) -> Problem {
-        let message = format!("the key `{name}` was revoked; whoever manages the service can make another");
+        let message = format!("the key `{name}` was revoked; ask whoever manages the service for a new one");
         Problem::unauthorized("revoked_key", message)
     }
 
     /// A key that may call models, where managing is asked for: 403.
     pub fn scope_missing(name: &str) -> Problem {
-        let message = format!("the key `{name}` has the scope `use`; this address needs a key of the scope `manage`");
+        let message = format!("the key `{name}` has scope `use`; this address needs a key with scope `manage`");
         Problem::forbidden("scope_missing", message)
     }
 
@@ -173,8 +191,9 @@ impl Problem {
 
     /// More calls at the same time than a key may have: 429.
     pub fn too_many_at_once(name: &str, most: u32) -> Problem {
-        let message =
-            format!("the key `{name}` may have {most} calls at the same time and has them; try again when one ends");
+        let message = format!(
+            "the key `{name}` may make {most} calls at the same time, and all are running; try again when one ends"
+        );
         Problem::too_many("too_many_at_once", message, Duration::from_secs(1))
     }
 
@@ -182,7 +201,7 @@ impl Problem {
     pub fn too_many_a_minute(name: &str, most: u32, wait: Duration) -> Problem {
         let seconds = wait.as_secs_f64().ceil().max(1.0);
         let message =
-            format!("the key `{name}` may make {most} calls a minute and has made them; try again in {seconds} s");
+            format!("the key `{name}` may make {most} calls a minute and has used them up; try again in {seconds} s");
         Problem::too_many("too_many_a_minute", message, Duration::from_secs_f64(seconds))
     }
 
@@ -198,10 +217,150 @@ impl Problem {
 
     /// The service is about to stop: 503.
     pub fn draining() -> Problem {
-        let message = "the service is draining before it stops; send the request elsewhere or again later".into();
+        let message = "the service is shutting down; try again later, or on another service".into();
         let mut problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server_error", "draining", message);
         problem.retry_after = Some(Duration::from_secs(5));
         problem
+    }
+
+    fn unavailable(code: &str, message: &str) -> Problem {
+        let status = StatusCode::SERVICE_UNAVAILABLE;
+        let mut problem = Problem::new(status, "server_error", code, message.into());
+        problem.retry_after = Some(Duration::from_secs(1));
+        problem
+    }
+
+    /// Every connection but those for health checks is taken: 503.
+    pub fn too_many_connections() -> Problem {
+        let message = "the service has as many connections as it can hold; try again in a second";
+        Problem::unavailable("too_many_connections", message)
+    }
+
+    /// The bodies on their way would take too much memory: 503.
+    pub fn too_many_bodies() -> Problem {
+        let message = "the service is receiving as many large requests as it can hold; try again in a second";
+        Problem::unavailable("too_many_bodies", message)
+    }
+
+    /// The answers under way could take too much memory: 503.
+    pub fn too_many_answers() -> Problem {
+        let message = "the service is producing as many large answers as it can hold; try again in a second";
+        Problem::unavailable("too_many_answers", message)
+    }
+
+    /// Too many texts wait for templates and tokenizers: 503.
+    pub fn text_pool_full() -> Problem {
+        let message = "too many prompts are waiting to be tokenized; try again in a second";
+        Problem::unavailable("text_pool_full", message)
+    }
+
+    /// A key could not be looked up in time: 503.
+    pub fn keys_unavailable() -> Problem {
+        let message = "the key cannot be checked, because the database does not answer; try again in a second";
+        Problem::unavailable("keys_unavailable", message)
+    }
+
+    /// The database has too much to do: 503.
+    pub fn database_busy() -> Problem {
+        let message = "the database is busy; try again in a second";
+        Problem::unavailable("database_busy", message)
+    }
+
+    /// A body that comes too slowly: 408.
+    pub fn slow_body(bytes: usize) -> Problem {
+        let message = format!("the body came too slowly: {bytes} bytes arrived before the time limit");
+        let status = StatusCode::REQUEST_TIMEOUT;
+        Problem::new(status, "invalid_request_error", "slow_body", message).closing()
+    }
+
+    /// A body in an encoding that is not known: 415.
+    pub fn unknown_encoding(encoding: &str) -> Problem {
+        let message = format!(
+            "the content-encoding `{}` is not supported; gzip, deflate and identity are",
+            short(encoding)
+        );
+        let status = StatusCode::UNSUPPORTED_MEDIA_TYPE;
+        Problem::new(status, "invalid_request_error", "unknown_encoding", message).closing()
+    }
+
+    /// A request that the HTTP parser refused.
+    pub fn unreadable(status: StatusCode) -> Problem {
+        let (code, message) = match status {
+            StatusCode::REQUEST_TIMEOUT => ("slow_head", "the request's headers did not arrive within 5 s"),
+            StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE => (
+                "headers_too_large",
+                "the request line and headers are too large; the limit is 32768 bytes",
+            ),
+            _ => ("invalid_http", "the request is not valid HTTP/1.1"),
+        };
+        Problem::new(status, "invalid_request_error", code, message.into())
+    }
+
+    /// A field that the request does not have, or that is not supported: 400.
+    pub fn wrong_field(field: &WrongField) -> Problem {
+        let mut problem = Problem::field(&field.name, format!("`{}` {}", field.name, field.reason));
+        problem.body.code = Some("unknown_field".into());
+        problem
+    }
+
+    /// A prompt with more bytes than the context can hold tokens: 400.
+    pub fn prompt_too_large(field: &str, bytes: usize, most: usize, context: usize) -> Problem {
+        let message = format!(
+            "the prompt has {bytes} bytes; this model's context of {context} tokens holds at most {most} bytes"
+        );
+        let mut problem = Problem::field(field, message);
+        problem.body.code = Some("context_length_exceeded".into());
+        problem
+    }
+
+    /// More completions than the queue can ever hold: 400.
+    pub fn too_many_choices(choices: usize, queue: usize) -> Problem {
+        let message = format!(
+            "the request asks for {choices} completions (prompts × `n`, or × `best_of`); this model's queue holds {queue}"
+        );
+        Problem::field("n", message)
+    }
+
+    /// An answer that could grow too large: 400.
+    pub fn answer_too_large(bytes: usize, most: usize) -> Problem {
+        let message = format!(
+            "the answer could take {:.1} MiB; the limit is {} MiB; ask for fewer prompts, choices, tokens or \
+             log-probabilities",
+            bytes as f64 / f64::from(1 << 20),
+            most >> 20
+        );
+        let mut problem = Problem::field("max_tokens", message);
+        problem.body.code = Some("answer_too_large".into());
+        problem
+    }
+
+    /// A caller that closed its sending half before the answer: 400.
+    pub fn half_closed() -> Problem {
+        let message = "the connection was closed for sending before the answer was complete, so the request was \
+                       cancelled; keep it open until the answer ends";
+        let status = StatusCode::BAD_REQUEST;
+        Problem::new(status, "invalid_request_error", "connection_closed", message.into())
+    }
+
+    /// An answer that ended without its end: 500.
+    pub fn broke_off() -> Problem {
+        let message = "the model stopped before the answer was complete; try again, or see `vastrelay status`";
+        Problem::internal(message.into())
+    }
+
+    /// The model computed something that is not a number: 500.
+    pub fn not_finite() -> Problem {
+        let message = "the model computed values that are not numbers (NaN), so the answer cannot go on; its weights may \
+                       be damaged";
+        let mut problem = Problem::internal(message.into());
+        problem.body.code = Some("not_finite".into());
+        problem
+    }
+
+    /// The same, and the connection is closed after it: the rest of the request is not read.
+    fn closing(mut self) -> Problem {
+        self.closes = true;
+        self
     }
 
     /// Something broke on our side: 500.
@@ -216,7 +375,9 @@ impl Problem {
                 let message = format!("{refusal}; try again in {} s", retry_after.as_secs());
                 Problem::too_many("queue_full", message, *retry_after)
             }
-            Refusal::TooLong { wanted, limit } => Problem::too_long(prompt_tokens, wanted - prompt_tokens, *limit),
+            Refusal::TooLong { wanted, limit } => {
+                Problem::too_long(prompt_tokens, wanted - prompt_tokens, *limit, ("prompt", "max_tokens"))
+            }
             Refusal::Stopped(_) => Problem::new(
                 StatusCode::SERVICE_UNAVAILABLE,
                 "server_error",
@@ -226,17 +387,18 @@ impl Problem {
         }
     }
 
-    /// A prompt, or a prompt and its answer, that is longer than there is room for: 400 with the numbers.
-    pub fn too_long(prompt: usize, output: usize, limit: usize) -> Problem {
+    /// A prompt, or a prompt and its answer, that is longer than there is room for: 400 with the numbers. `names` are the
+    /// fields that hold the prompt and limit the answer.
+    pub fn too_long(prompt: usize, output: usize, limit: usize, names: (&str, &str)) -> Problem {
         let message = if prompt >= limit {
             format!(
-                "the prompt has {prompt} tokens; this model takes {limit} with at least one for the answer, so {} at most",
-                limit - 1
+                "the prompt has {prompt} tokens; the limit is {}, which leaves one token of this model's {limit} for the answer",
+                limit.saturating_sub(1)
             )
         } else {
             format!(
-                "the prompt has {prompt} tokens and {output} were asked for, {} together; this model takes {limit}, so \
-                 at most {} can be asked for",
+                "the prompt has {prompt} tokens and the answer may have {output}: {} in all; this model's limit is {limit}, \
+                 so ask for at most {}",
                 prompt + output,
                 limit - prompt
             )
@@ -247,7 +409,7 @@ impl Problem {
             "context_length_exceeded",
             message,
         );
-        problem.body.param = Some(if prompt >= limit { "messages" } else { "max_tokens" }.into());
+        problem.body.param = Some(if prompt >= limit { names.0 } else { names.1 }.into());
         problem
     }
 
@@ -281,6 +443,9 @@ impl ResponseError for Problem {
         let mut response = HttpResponse::build(self.status);
         if self.status == StatusCode::UNAUTHORIZED {
             response.insert_header((WWW_AUTHENTICATE, "Bearer"));
+        }
+        if self.closes {
+            response.force_close();
         }
         if let Some(wait) = self.retry_after {
             response.insert_header((RETRY_AFTER, wait.as_secs().max(1).to_string()));

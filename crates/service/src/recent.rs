@@ -24,6 +24,12 @@ impl Recent {
         models.insert(model.to_owned(), Mutex::new(Window::new(Instant::now())));
     }
 
+    /// Forgets a model.
+    pub fn remove(&self, model: &str) {
+        let mut models = self.models.write().unwrap_or_else(PoisonError::into_inner);
+        models.remove(model);
+    }
+
     /// Notes something of a model; of a model that is not served there is nothing to note.
     pub fn note(&self, model: &str, what: Noted) {
         self.with(model, |window| window.note(Instant::now(), what));

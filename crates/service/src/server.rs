@@ -2,16 +2,17 @@
 
 use crate::departure::arrival;
 use crate::keys::has_valid_key;
-use crate::openai::{self, Arrival, RequestId, wrong_method};
-use crate::problem::Problem;
+use crate::openai::{Arrival, RequestId};
+use crate::redact::redact;
 use crate::state::ServiceState;
 use crate::tls::{Tls, TlsError};
-use crate::{console, health, listen, live, load, manage, metrics, models, openapi, text};
-use actix_web::body::MessageBody;
+use crate::{addresses, listen, live};
+use actix_web::body::{BodySize, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{HeaderName, HeaderValue};
-use actix_web::middleware::{Compress, Next};
-use actix_web::{Error, HttpMessage, Resource, Route, guard as when, web};
+use actix_web::http::{ConnectionType, Method, Version};
+use actix_web::middleware::Next;
+use actix_web::{Error, HttpMessage, web};
 use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::path::PathBuf;
@@ -19,8 +20,6 @@ use std::time::{Duration, Instant};
 use tokio::signal::unix::{SignalKind, signal};
 use vastrelay_store::{Store, StoreError};
 
-/// Most bytes of a request's body.
-pub(crate) const MOST_BODY: usize = 16 << 20;
 /// How long requests may take to end after the service was told to stop.
 const DRAIN_LIMIT: Duration = Duration::from_secs(60);
 const REQUEST_ID: &str = "x-request-id";
@@ -45,6 +44,12 @@ pub enum ServeError {
     NoKey {
         /// The address.
         address: SocketAddr,
+    },
+    /// An address does not declare who may call it.
+    #[error("the address {path} does not declare who may call it; this is a fault in the program")]
+    Undeclared {
+        /// The address.
+        path: &'static str,
     },
     /// The certificate cannot be used.
     #[error(transparent)]
@@ -80,6 +85,7 @@ impl Server {
     /// # Errors
     /// When it cannot be had, or the certificate cannot be used.
     pub fn bind(address: SocketAddr, options: &ServeOptions) -> Result<Server, ServeError> {
+        addresses::check()?;
         let tls = options.tls.as_ref();
         let tls = tls.map(|(certificate, key)| Tls::read(certificate, key)).transpose()?;
         let listener = TcpListener::bind(address).map_err(|source| ServeError::Listen { address, source })?;
@@ -119,87 +125,79 @@ impl Server {
         Ok(())
     }
 
-    /// Serves until the process is told to stop by SIGTERM or SIGINT; then refuses new requests, lets the others end, and
+    /// Serves, calls `ready` once it can be called and stopped, and goes on until the process is told to stop by SIGTERM, SIGINT or SIGHUP; then refuses new requests, lets the others end, and
     /// returns.
     ///
     /// # Errors
     /// When the server breaks.
-    pub async fn run(self, state: web::Data<ServiceState>) -> Result<(), ServeError> {
+    pub async fn run(self, state: web::Data<ServiceState>, ready: impl FnOnce()) -> Result<(), ServeError> {
         let server = listen::serve(self.listener, self.tls.as_ref(), state.clone())?;
         let handle = server.handle();
         let running = tokio::spawn(server);
         let sampling = tokio::task::spawn_local(live::sample(state.clone(), self.summary));
-        let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
-        tokio::select! {
-            _ = terminate.recv() => {}
-            _ = interrupt.recv() => {}
-        }
+        let mut signals = Signals::new()?;
+        ready();
+        signals.next().await;
         state.drain();
         tracing::info!(active = state.active_calls(), "draining");
-        let begun = Instant::now();
-        while state.active_calls() > 0 && begun.elapsed() < DRAIN_LIMIT {
-            tokio::time::sleep(Duration::from_millis(20)).await;
+        tokio::select! {
+            () = drained(&state) => {}
+            // Who asks twice does not want to wait.
+            () = signals.next() => tracing::warn!(left = state.active_calls(), "told to stop again: not waiting"),
         }
         sampling.abort();
         handle.stop(true).await;
         let ended = running.await;
-        state.store.flush();
+        let flushed = state.clone();
+        let _ = web::block(move || flushed.store.flush()).await;
         tracing::info!(left = state.active_calls(), "stopped");
         ended.map_err(io::Error::other)?.map_err(ServeError::Io)
     }
 }
 
-/// Returns an address and its way of being called; any other way is told the right one.
-fn at(path: &str, routes: impl IntoIterator<Item = Route>) -> Resource {
-    let resource = web::resource(path.to_owned());
-    let resource = routes.into_iter().fold(resource, Resource::route);
-    resource.default_service(web::to(wrong_method))
+/// The signals that tell the service to stop.
+struct Signals([tokio::signal::unix::Signal; 3]);
+
+impl Signals {
+    fn new() -> io::Result<Signals> {
+        let [terminate, interrupt, hangup] = [SignalKind::terminate(), SignalKind::interrupt(), SignalKind::hangup()];
+        Ok(Signals([signal(terminate)?, signal(interrupt)?, signal(hangup)?]))
+    }
+
+    async fn next(&mut self) {
+        let [terminate, interrupt, hangup] = &mut self.0;
+        tokio::select! {
+            _ = terminate.recv() => {}
+            _ = interrupt.recv() => {}
+            _ = hangup.recv() => {}
+        }
+    }
 }
 
-/// Every address of the service.
-#[rustfmt::skip]
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .app_data(web::PayloadConfig::new(MOST_BODY).limit(MOST_BODY))
-        .app_data(web::QueryConfig::default().error_handler(|error, _| {
-            Problem::field("query", format!("the query cannot be read: {error}")).into()
-        }))
-        .app_data(web::PathConfig::default().error_handler(|error, _| {
-            Problem::field("path", format!("the address cannot be read: {error}")).into()
-        }))
-        .service(at("/v1/models", [web::get().to(openai::models)]))
-        .service(at("/v1/models/{name}", [web::get().to(openai::model)]))
-        .service(at("/v1/chat/completions", [web::post().to(openai::chat)]))
-        .service(at("/v1/completions", [web::post().to(openai::complete)]))
-        .service(at("/text/render", [web::post().to(text::render)]))
-        .service(at("/text/encode", [web::post().to(text::encode)]))
-        .service(at("/text/count", [web::post().to(text::count)]))
-        .service(at("/text/decode", [web::post().to(text::decode)]))
-        .service(at("/health/live", [web::get().to(health::live)]))
-        .service(at("/health/ready", [web::get().to(health::ready)]))
-        .service(at("/metrics", [web::get().to(metrics::metrics)]))
-        .service(at("/openapi.json", [web::get().to(openapi::description)]))
-        .service(at("/manage/status", [web::get().to(manage::status)]))
-        .service(at("/manage/live", [web::get().to(live::live)]))
-        .service(at("/manage/requests", [web::get().to(manage::requests)]))
-        .service(at("/manage/requests/{id}", [web::get().to(manage::request)]))
-        .service(at("/manage/models", [web::post().to(models::add)]))
-        .service(at("/manage/models/{name}/steps", [web::get().to(manage::steps)]))
-        .service(at("/manage/models/{name}/history", [web::get().to(manage::history)]))
-        .service(at("/manage/keys", [web::get().to(manage::keys), web::post().to(manage::add_key)]))
-        .service(at("/manage/keys/{id}", [web::delete().to(manage::revoke_key)]))
-        .service(at("/manage/runs", [web::get().to(manage::runs), web::post().to(manage::add_run)]))
-        .service(at("/manage/runs/{id}", [web::get().to(manage::run)]))
-        .service(at("/manage/runs/{id}/report", [web::get().to(load::report)]))
-        .service(at("/manage/comparison", [web::get().to(load::comparison)]))
-        .service(at("/manage/load", [web::get().to(load::status), web::post().to(load::start), web::delete().to(load::stop)]))
-        .service(
-            web::resource("/{file:|console/.*|assets/.*|[a-z0-9-]+\\.(svg|html|txt|webmanifest)}")
-                .guard(when::Get())
-                .wrap(Compress::default())
-                .to(console::file),
-        )
-        .default_service(web::to(openai::wrong_address));
+/// Waits until every call has ended, but no longer than [`DRAIN_LIMIT`].
+async fn drained(state: &ServiceState) {
+    let begun = Instant::now();
+    while state.active_calls() > 0 && begun.elapsed() < DRAIN_LIMIT {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
+/// Returns a method as a label: names that callers make up are none.
+fn method_label(method: &Method) -> &'static str {
+    let known = [
+        Method::GET,
+        Method::HEAD,
+        Method::POST,
+        Method::PUT,
+        Method::PATCH,
+        Method::DELETE,
+        Method::OPTIONS,
+    ];
+    let names = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"];
+    known
+        .iter()
+        .position(|known| known == method)
+        .map_or("other", |place| names[place])
 }
 
 /// Gives each request a name, the caller's own or a new one, says it in the answer, and counts the answer.
@@ -213,10 +211,13 @@ pub(crate) async fn name_request(
         .get(REQUEST_ID)
         .and_then(|value| value.to_str().ok())
         .filter(|id| is_name(id));
-    let id = given.map_or_else(|| uuid::Uuid::new_v4().simple().to_string(), str::to_owned);
+    let id = given.map_or_else(
+        || uuid::Uuid::new_v4().simple().to_string(),
+        |id| redact(id).into_owned(),
+    );
     request.extensions_mut().insert(RequestId(id.clone()));
     request.extensions_mut().insert(Arrival(begun));
-    let method = request.method().to_string();
+    let (method, version) = (method_label(request.method()), request.version());
     let state = request.app_data::<web::Data<ServiceState>>().cloned();
     let mut response = next.call(request).await?;
     if let Some(state) = state {
@@ -224,7 +225,13 @@ pub(crate) async fn name_request(
         let route = response.request().match_pattern().unwrap_or_default();
         let route = if route.starts_with("/{file") { "console" } else { &route };
         let seconds = begun.elapsed().as_secs_f64();
-        state.metrics.http(route, &method, response.status().as_u16(), seconds);
+        state.metrics.http(route, method, response.status().as_u16(), seconds);
+    }
+    // Callers of HTTP/1.0 do not know chunks; the end of the connection is the end of the answer.
+    if version < Version::HTTP_11 && response.response().body().size() == BodySize::Stream {
+        let head = response.response_mut().head_mut();
+        head.no_chunking(true);
+        head.set_connection_type(ConnectionType::Close);
     }
     if let Ok(value) = HeaderValue::from_str(&id) {
         response

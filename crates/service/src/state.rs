@@ -1,18 +1,30 @@
 //! What all handlers share.
 
-use crate::guard::{KeyLimits, Reach};
+use crate::budget::Budget;
+use crate::guard::{KeyLimits, Reach, bodies};
 use crate::live::Live;
 use crate::load::Loads;
 use crate::metrics::Metrics;
 use crate::models::Loader;
 use crate::problem::Problem;
 use crate::recent::Recent;
+use crate::text_pool::{TemplateProgram, TextPool};
+use actix_web::web;
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
-use std::time::{Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use tokio::sync::Semaphore;
+use tokio::time::timeout;
 use vastrelay_serving::Replica;
-use vastrelay_store::Store;
+use vastrelay_store::{Store, StoreError};
+
+/// Most uses of the database at the same time, key look-ups and records aside.
+const MOST_DATABASE: usize = 16;
+/// Most bytes that all large answers may grow to together.
+const MOST_ANSWERS: usize = 128 << 20;
+/// Longest wait to use it.
+const DATABASE_PATIENCE: Duration = Duration::from_secs(5);
 
 /// The models that are served, by name.
 #[derive(Clone, Default)]
@@ -26,16 +38,30 @@ impl Models {
     }
 }
 
+/// What a service does besides answering.
+#[derive(Clone, Debug, Default)]
+pub struct StateOptions {
+    /// Keep prompts and answers with the calls.
+    pub keeps_texts: bool,
+    /// Let callers with different keys find each other's prompts in the cache.
+    pub shares_cache: bool,
+    /// Render chat templates in a process of their own; in this one when absent.
+    pub templates: Option<TemplateProgram>,
+}
+
 /// The service's models, records and figures.
 pub struct ServiceState {
     models: Models,
-    /// How more of them are loaded.
+    /// Loads further models.
     pub loader: Loader,
-    /// Where calls, keys and runs are kept.
+    /// Calls, keys and runs.
     pub store: Store,
-    /// Whether prompts and answers are kept with the calls.
-    pub keeps_texts: bool,
+    pub(crate) options: StateOptions,
     pub(crate) reach: Reach,
+    pub(crate) bodies: Budget,
+    pub(crate) answers: Budget,
+    pub(crate) text_pool: TextPool,
+    database: Semaphore,
     pub(crate) limits: KeyLimits,
     pub(crate) metrics: Metrics,
     pub(crate) recent: Recent,
@@ -49,7 +75,13 @@ pub struct ServiceState {
 
 impl ServiceState {
     /// Returns the state of a service that has just started.
-    pub fn new(replicas: Vec<Replica>, loader: Loader, store: Store, reach: Reach, keeps_texts: bool) -> ServiceState {
+    pub fn new(
+        replicas: Vec<Replica>,
+        loader: Loader,
+        store: Store,
+        reach: Reach,
+        options: StateOptions,
+    ) -> ServiceState {
         let models = Models::default();
         let active_calls = Arc::new(AtomicUsize::new(0));
         let state = ServiceState {
@@ -61,8 +93,12 @@ impl ServiceState {
             models,
             loader,
             store,
-            keeps_texts,
+            text_pool: TextPool::start(options.templates.clone()),
+            options,
             reach,
+            bodies: bodies(),
+            answers: Budget::new(MOST_ANSWERS),
+            database: Semaphore::new(MOST_DATABASE),
             started: Instant::now(),
             started_at: seconds_since_1970(),
             draining: AtomicBool::new(false),
@@ -72,6 +108,37 @@ impl ServiceState {
             state.add_model(replica);
         }
         state
+    }
+
+    /// Uses the database on a thread that may wait for it.
+    ///
+    /// # Errors
+    /// 503 when it is busy, 500 when it fails.
+    pub(crate) async fn database<T: Send + 'static>(
+        self: &Arc<Self>,
+        work: impl FnOnce(&Store) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, Problem> {
+        let permit = timeout(DATABASE_PATIENCE, self.database.acquire()).await;
+        let _permit = permit.map_err(|_| Problem::database_busy())?;
+        let state = self.clone();
+        let done = web::block(move || work(&state.store)).await;
+        done.map_err(|error| Problem::internal(error.to_string()))?
+            .map_err(|error| match error.is_busy() {
+                true => Problem::database_busy(),
+                false => Problem::internal(error.to_string()),
+            })
+    }
+
+    /// Stops serving a model and returns it. Calls that are being answered go on until they end.
+    ///
+    /// # Errors
+    /// 404 with the names there are.
+    pub(crate) fn remove_model(&self, name: &str) -> Result<Arc<Replica>, Problem> {
+        let mut models = self.models.0.write().unwrap_or_else(PoisonError::into_inner);
+        let removed = models.remove(name);
+        let removed = removed.ok_or_else(|| Problem::unknown_model(name, models.keys()))?;
+        self.recent.remove(name);
+        Ok(removed)
     }
 
     /// Serves one model more; returns `None` when its name is taken.
@@ -121,20 +188,29 @@ impl ServiceState {
         self.active_calls.load(Ordering::Acquire)
     }
 
-    /// Returns how the service stands: `ready`, `draining` or `failed`.
+    /// Returns whether no new requests are taken.
+    pub fn is_draining(&self) -> bool {
+        self.draining.load(Ordering::Acquire)
+    }
+
+    /// Returns the service's state: `draining`; `failed` when every model has; `degraded` when some have; else `ready`.
     pub fn condition(&self) -> &'static str {
-        if self.draining.load(Ordering::Acquire) {
-            "draining"
-        } else if self
-            .models()
-            .iter()
-            .any(|replica| replica.generate.status().failure.is_some())
-        {
-            "failed"
-        } else {
-            "ready"
+        if self.is_draining() {
+            return "draining";
+        }
+        let models = self.models();
+        let failed = models.iter().filter(|model| has_failed(model)).count();
+        match failed {
+            0 => "ready",
+            some if some < models.len() => "degraded",
+            _ => "failed",
         }
     }
+}
+
+/// Whether a model has stopped for good.
+pub(crate) fn has_failed(model: &Replica) -> bool {
+    model.generate.status().failure.is_some()
 }
 
 /// Returns the time in seconds since 1970.

@@ -1,11 +1,14 @@
 //! Text and tokens without an answer: what would the model get, how long is it, what do these ids say?
 
-use crate::openai::{Rendered, read_body};
+use crate::guard::{Body, Caller};
+use crate::openai::{Rendered, check_bytes};
 use crate::problem::Problem;
 use crate::state::ServiceState;
-use actix_web::web::Bytes;
-use actix_web::{Error, HttpResponse, web};
+use crate::text_pool::Renderer;
+use actix_web::{HttpResponse, web};
+use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::time::Instant;
 use vastrelay_serving::Replica;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::parse::parse_body;
@@ -13,22 +16,31 @@ use vastrelay_wire::text::{
     CountAnswer, DecodeAnswer, DecodeRequest, EncodeAnswer, EncodeRequest, RenderAnswer, RenderRequest,
 };
 
-type Body = Result<Bytes, Error>;
-
 /// `POST /text/render`: a conversation in the words of the model's template, before it is sent.
 ///
 /// # Errors
 /// As an envelope with its status.
 #[utoipa::path(post, path = "/text/render", tag = "text", request_body = RenderRequest, responses(
     (status = 200, body = RenderAnswer), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn render(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
-    let request: RenderRequest = read(body)?;
-    let replica = &*state.model(&request.model)?;
-    let rendered = Rendered::new(replica, request.messages, request.answer_start.unwrap_or(true))?;
-    Ok(HttpResponse::Ok().json(RenderAnswer {
-        text: rendered.text(),
-        token_ids: rendered.encode(replica)?,
-    }))
+pub async fn render(
+    state: web::Data<ServiceState>,
+    caller: web::ReqData<Caller>,
+    body: Body,
+) -> Result<HttpResponse, Problem> {
+    answered(&state, &caller, body, |renderer, state, request: RenderRequest| {
+        let replica = &*state.model(&request.model)?;
+        let rendered = Rendered::new(
+            renderer,
+            replica,
+            request.messages,
+            request.answer_start.unwrap_or(true),
+        )?;
+        Ok(RenderAnswer {
+            text: rendered.text(),
+            token_ids: rendered.encode(replica)?,
+        })
+    })
+    .await
 }
 
 /// `POST /text/encode`: a text or a conversation in tokens.
@@ -37,16 +49,22 @@ pub async fn render(state: web::Data<ServiceState>, body: Body) -> Result<HttpRe
 /// As an envelope with its status.
 #[utoipa::path(post, path = "/text/encode", tag = "text", request_body = EncodeRequest, responses(
     (status = 200, body = EncodeAnswer), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn encode(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
-    let request: EncodeRequest = read(body)?;
-    let replica = &*state.model(&request.model)?;
-    let token_ids = ids(replica, request)?;
-    let pieces = replica.tokenizer.pieces();
-    let tokens = token_ids
-        .iter()
-        .map(|id| String::from_utf8_lossy(pieces.bytes(*id)).into_owned())
-        .collect();
-    Ok(HttpResponse::Ok().json(EncodeAnswer { token_ids, tokens }))
+pub async fn encode(
+    state: web::Data<ServiceState>,
+    caller: web::ReqData<Caller>,
+    body: Body,
+) -> Result<HttpResponse, Problem> {
+    answered(&state, &caller, body, |renderer, state, request: EncodeRequest| {
+        let replica = &*state.model(&request.model)?;
+        let token_ids = ids(renderer, replica, request)?;
+        let pieces = replica.tokenizer.pieces();
+        let tokens = token_ids
+            .iter()
+            .map(|id| String::from_utf8_lossy(pieces.bytes(*id)).into_owned())
+            .collect();
+        Ok(EncodeAnswer { token_ids, tokens })
+    })
+    .await
 }
 
 /// `POST /text/count`: how long a text or a conversation is, and how much room it leaves.
@@ -55,17 +73,23 @@ pub async fn encode(state: web::Data<ServiceState>, body: Body) -> Result<HttpRe
 /// As an envelope with its status.
 #[utoipa::path(post, path = "/text/count", tag = "text", request_body = EncodeRequest, responses(
     (status = 200, body = CountAnswer), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn count(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
-    let request: EncodeRequest = read(body)?;
-    let replica = &*state.model(&request.model)?;
-    let tokens = ids(replica, request)?.len();
-    let context = replica.generate.limits().context;
-    Ok(HttpResponse::Ok().json(CountAnswer {
-        tokens,
-        context,
-        left: context.saturating_sub(tokens),
-        vocabulary: replica.description.vocabulary,
-    }))
+pub async fn count(
+    state: web::Data<ServiceState>,
+    caller: web::ReqData<Caller>,
+    body: Body,
+) -> Result<HttpResponse, Problem> {
+    answered(&state, &caller, body, |renderer, state, request: EncodeRequest| {
+        let replica = &*state.model(&request.model)?;
+        let tokens = ids(renderer, replica, request)?.len();
+        let context = replica.generate.limits().context;
+        Ok(CountAnswer {
+            tokens,
+            context,
+            left: context.saturating_sub(tokens),
+            vocabulary: replica.description.vocabulary,
+        })
+    })
+    .await
 }
 
 /// `POST /text/decode`: tokens as text.
@@ -74,32 +98,62 @@ pub async fn count(state: web::Data<ServiceState>, body: Body) -> Result<HttpRes
 /// As an envelope with its status.
 #[utoipa::path(post, path = "/text/decode", tag = "text", request_body = DecodeRequest, responses(
     (status = 200, body = DecodeAnswer), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn decode(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
-    let request: DecodeRequest = read(body)?;
-    let replica = &*state.model(&request.model)?;
-    let vocabulary = replica.description.vocabulary;
-    if let Some(id) = request.token_ids.iter().find(|id| **id as usize >= vocabulary) {
-        let text = format!("`token_ids` holds {id}; token ids from 0 to {} work", vocabulary - 1);
-        return Err(Problem::field("token_ids", text));
-    }
-    let text = replica.tokenizer.pieces().text(&request.token_ids);
-    Ok(HttpResponse::Ok().json(DecodeAnswer { text }))
+pub async fn decode(
+    state: web::Data<ServiceState>,
+    caller: web::ReqData<Caller>,
+    body: Body,
+) -> Result<HttpResponse, Problem> {
+    answered(&state, &caller, body, |_, state, request: DecodeRequest| {
+        let replica = &*state.model(&request.model)?;
+        let (vocabulary, context) = (replica.description.vocabulary, replica.generate.limits().context);
+        if request.token_ids.len() > context {
+            let text = format!(
+                "`token_ids` has {} tokens; the limit is {context}",
+                request.token_ids.len()
+            );
+            return Err(Problem::field("token_ids", text));
+        }
+        if let Some(id) = request.token_ids.iter().find(|id| **id as usize >= vocabulary) {
+            let text = format!(
+                "`token_ids` holds token {id}; this model has tokens 0 to {}",
+                vocabulary - 1
+            );
+            return Err(Problem::field("token_ids", text));
+        }
+        let text = replica.tokenizer.pieces().text(&request.token_ids);
+        Ok(DecodeAnswer { text })
+    })
+    .await
 }
 
-fn read<T: DeserializeOwned>(body: Body) -> Result<T, Problem> {
-    parse_body(&read_body(body)?).map_err(|error| Problem::body(&error))
+/// Reads a request, answers it on a thread for text, and puts the answer into JSON there. The limits of the caller's key hold
+/// here as they do for answers.
+async fn answered<T: DeserializeOwned, A: Serialize>(
+    state: &web::Data<ServiceState>,
+    caller: &Caller,
+    body: Body,
+    answer: impl FnOnce(&mut Renderer, &ServiceState, T) -> Result<A, Problem> + Send + 'static,
+) -> Result<HttpResponse, Problem> {
+    let key = caller.key.as_ref();
+    let _permit = key.map(|key| state.limits.enter(key, Instant::now())).transpose()?;
+    let (shared, bytes) = (state.clone(), body.len());
+    let work = move |renderer: &mut Renderer| {
+        let request = parse_body(&body).map_err(|error| Problem::body(&error))?;
+        let answer = answer(renderer, &shared, request)?;
+        serde_json::to_vec(&answer).map_err(|error| Problem::internal(error.to_string()))
+    };
+    let json = state.text_pool.run(bytes, work).await??;
+    Ok(HttpResponse::Ok().content_type("application/json").body(json))
 }
 
-fn ids(replica: &Replica, request: EncodeRequest) -> Result<Vec<u32>, Problem> {
+fn ids(renderer: &mut Renderer, replica: &Replica, request: EncodeRequest) -> Result<Vec<u32>, Problem> {
     match (request.text, request.messages) {
-        (Some(text), None) => replica
-            .tokenizer
-            .encode(&text, true)
-            .map_err(|e| Problem::field("text", e.to_string())),
-        (None, Some(messages)) => Rendered::new(replica, messages, true)?.encode(replica),
-        _ => Err(Problem::field(
-            "text",
-            "one of `text` and `messages` is wanted, and not both".into(),
-        )),
+        (Some(text), None) => {
+            check_bytes(replica, "text", text.len())?;
+            let encoded = replica.tokenizer.encode(&text, true);
+            encoded.map_err(|e| Problem::field("text", e.to_string()))
+        }
+        (None, Some(messages)) => Rendered::new(renderer, replica, messages, true)?.encode(replica),
+        _ => Err(Problem::field("text", "send either `text` or `messages`".into())),
     }
 }

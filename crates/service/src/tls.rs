@@ -6,6 +6,9 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+/// Most bytes of a certificate chain or key.
+const MOST_BYTES: u64 = 1 << 20;
+
 /// Why a certificate cannot be used.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -48,15 +51,18 @@ impl Tls {
             what,
             reason,
         };
+        let bytes = |path: &Path, what| {
+            vastrelay_files::read_linked(path, MOST_BYTES).map_err(|error| pem(path, what, error.to_string()))
+        };
         let read = |error: rustls::pki_types::pem::Error| pem(certificate, "certificate", error.to_string());
-        let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_file_iter(certificate)
-            .map_err(read)?
+        let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(&bytes(certificate, "certificate")?)
             .collect::<Result<_, _>>()
             .map_err(read)?;
         let Some(own) = chain.first().cloned() else {
             return Err(pem(certificate, "certificate", "there is none in it".into()));
         };
-        let private = PrivateKeyDer::from_pem_file(key).map_err(|e| pem(key, "private key", e.to_string()))?;
+        let private = PrivateKeyDer::from_pem_slice(&bytes(key, "private key")?)
+            .map_err(|e| pem(key, "private key", e.to_string()))?;
         let pair = |reason: String| TlsError::Pair {
             certificate: certificate.to_owned(),
             key: key.to_owned(),

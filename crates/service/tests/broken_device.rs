@@ -7,8 +7,8 @@ use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_engine::executor::{ExecutorError, StepBatch, StepHandle, StepResult};
 use vastrelay_engine::{CpuExecutor, Engine, Executor, MemoryReport};
 use vastrelay_service::server::{ServeOptions, Server};
-use vastrelay_service::{Loader, Reach, ServiceState};
-use vastrelay_serving::{KvPrecision, Precision, Replica, ReplicaSettings};
+use vastrelay_service::{Loader, Reach, ServiceState, StateOptions};
+use vastrelay_serving::{DeviceMemory, KvPrecision, Precision, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 use vastrelay_weights::{Checkpoint, ModelDescription};
 
@@ -16,6 +16,7 @@ use vastrelay_weights::{Checkpoint, ModelDescription};
 struct Breaking {
     device: CpuExecutor,
     steps_left: usize,
+    panics: bool,
 }
 
 impl Executor for Breaking {
@@ -29,6 +30,7 @@ impl Executor for Breaking {
 
     fn wait(&mut self, handle: StepHandle) -> Result<StepResult, ExecutorError> {
         if self.steps_left == 0 {
+            assert!(!self.panics, "it ran into a wall");
             return Err(ExecutorError("it lost its memory".into()));
         }
         self.steps_left -= 1;
@@ -36,8 +38,8 @@ impl Executor for Breaking {
     }
 }
 
-/// Serves the demo model on a device that breaks after some steps; returns the address.
-fn serve(steps: usize) -> (String, tempfile::TempDir) {
+/// Serves the demo model on a device that breaks, or panics, after some steps; returns the address.
+fn serve(steps: usize, panics: bool) -> (String, tempfile::TempDir) {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1");
     let settings = ReplicaSettings {
         width: 4,
@@ -49,7 +51,7 @@ fn serve(steps: usize) -> (String, tempfile::TempDir) {
         split: 1,
         memory_share: 0.5,
         pages: None,
-        device_memory: 1 << 30,
+        device: DeviceMemory::new(1 << 30),
         weights: Precision::AsStored,
         kv: None,
     };
@@ -71,6 +73,7 @@ fn serve(steps: usize) -> (String, tempfile::TempDir) {
     let device = Breaking {
         device: CpuExecutor::load(&checkpoint, &description, device).unwrap(),
         steps_left: steps,
+        panics,
     };
     let (pieces, limits) = (replica.tokenizer.pieces().clone(), replica.generate.limits().clone());
     replica.generate = Arc::new(Engine::start(Box::new(device), pieces, limits, "breaking".into()));
@@ -85,11 +88,11 @@ fn serve(steps: usize) -> (String, tempfile::TempDir) {
             unpack_demo: |_| Err("there is no demo here".into()),
         };
         let reach = Reach::new(address, false, vec![], vec![]);
-        let state = ServiceState::new(vec![replica], loader, store, reach, false);
+        let state = ServiceState::new(vec![replica], loader, store, reach, StateOptions::default());
         let runtime = tokio::runtime::Runtime::new().unwrap();
         let local = tokio::task::LocalSet::new();
         runtime
-            .block_on(local.run_until(server.run(actix_web::web::Data::new(state))))
+            .block_on(local.run_until(server.run(actix_web::web::Data::new(state), || ())))
             .unwrap();
     });
     (url, data)
@@ -119,7 +122,7 @@ const BROKEN: &str = "the device failed: it lost its memory";
 
 #[tokio::test]
 async fn a_whole_answer_that_breaks_off_is_an_internal_error_and_later_calls_find_the_engine_stopped() {
-    let (url, _data) = serve(5);
+    let (url, _data) = serve(5, false);
     let (status, text) = ask(&url, false).await;
     assert_eq!((status, error(&text)), (500, ("internal".into(), BROKEN.into())));
     let (status, text) = ask(&url, false).await;
@@ -131,11 +134,34 @@ async fn a_whole_answer_that_breaks_off_is_an_internal_error_and_later_calls_fin
 
 #[tokio::test]
 async fn a_stream_that_breaks_off_ends_with_an_error_frame() {
-    let (url, _data) = serve(5);
+    let (url, _data) = serve(5, false);
     let (status, text) = ask(&url, true).await;
     assert_eq!(status, 200);
     let frames: Vec<&str> = text.split("\n\n").filter(|frame| !frame.is_empty()).collect();
     assert!(frames.len() > 2, "tokens came before it broke: {text}");
     let last = frames.last().unwrap().strip_prefix("data: ").unwrap();
     assert_eq!(error(last), ("internal".into(), BROKEN.into()));
+}
+
+#[tokio::test]
+async fn an_engine_that_panics_ends_answers_with_an_error_and_never_as_a_success() {
+    for stream in [false, true] {
+        let (url, _data) = serve(5, true);
+        let (status, text) = ask(&url, stream).await;
+        let last = text
+            .split("\n\n")
+            .filter(|frame| !frame.is_empty())
+            .next_back()
+            .unwrap();
+        assert_eq!(status, if stream { 200 } else { 500 });
+        assert!(
+            !text.contains("[DONE]") && !text.contains("\"finish_reason\":\"\""),
+            "{text}"
+        );
+        let (code, message) = error(last.trim_start_matches("data: "));
+        assert_eq!(code, "internal");
+        assert!(message.contains("it ran into a wall"), "{message}");
+        let (status, text) = ask(&url, stream).await;
+        assert_eq!((status, error(&text).0.as_str()), (503, "engine_stopped"));
+    }
 }

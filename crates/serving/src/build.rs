@@ -22,6 +22,8 @@ const TEXTS: [&str; 5] = [
     "special_tokens_map.json",
     "chat_template.jinja",
 ];
+/// Most bytes of one of them, and of a configuration.
+const MOST_TEXT: u64 = 128 << 20;
 /// Tokens of the calibrating text that are read together.
 const WINDOW: usize = 256;
 /// Characters of texts that are read at most, for loss and for calibration.
@@ -210,14 +212,15 @@ fn write(
         )?;
     } else {
         let config = source.join("config.json");
-        let text = std::fs::read(&config).map_err(|error| unwritable(&config, &error))?;
+        let text = vastrelay_files::read(&config, MOST_TEXT).map_err(|error| unwritable(&config, &error))?;
         let mut config: Map<String, Value> =
             serde_json::from_slice(&text).map_err(|error| refused(format!("{}: {error}", config.display())))?;
         // The build says how its own weights are stored.
         config.remove("quantization_config");
         put(folder, "config.json", &Value::Object(config))?;
         for name in TEXTS.iter().filter(|name| source.join(name).is_file()) {
-            std::fs::copy(source.join(name), folder.join(name))
+            let text = vastrelay_files::read(&source.join(name), MOST_TEXT);
+            text.and_then(|text| std::fs::write(folder.join(name), text))
                 .map_err(|error| unwritable(&folder.join(name), &error))?;
         }
     }

@@ -20,8 +20,10 @@ pub struct MemoryPlan {
     pub pools: Vec<PoolPlan>,
     /// Tokens of one sequence at most.
     pub context: usize,
-    /// How keys and values are kept.
+    /// KV cache precision.
     pub kv: KvPrecision,
+    /// Sequences at full context that fit.
+    pub(crate) fits: usize,
 }
 
 /// KV pages that some of a model's layers share.
@@ -61,21 +63,41 @@ pub struct MemoryWish {
 }
 
 /// The configuration does not fit.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
-#[error(
-    "it needs {} for weights and workspace and {} for one sequence of {context} tokens, {} more than the {} it may \
-     take; a smaller context or a larger memory share would help",
-    bytes(*fixed), bytes(*sequence), bytes((fixed + sequence).saturating_sub(*budget)), bytes(*budget)
-)]
-pub struct DoesNotFit {
-    /// Weights and workspace.
-    pub fixed: usize,
-    /// The pages of one sequence at full context.
-    pub sequence: usize,
-    /// Tokens of one sequence.
-    pub context: usize,
-    /// What the replica may take.
-    pub budget: usize,
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum DoesNotFit {
+    /// Not even one sequence does.
+    #[error(
+        "it needs {} for weights and workspace and {} for one sequence of {context} tokens: {} more than its limit of {}; \
+         a smaller context or a larger memory share would help",
+        bytes(*fixed), bytes(*sequence), bytes((fixed + sequence).saturating_sub(*budget)), bytes(*budget)
+    )]
+    Sequence {
+        /// Weights and workspace.
+        fixed: usize,
+        /// The pages of one sequence at full context.
+        sequence: usize,
+        /// Tokens of one sequence.
+        context: usize,
+        /// What the replica may take.
+        budget: usize,
+    },
+    /// The pages that were asked for do not.
+    #[error(
+        "{} KV pages need {}; {} of its limit of {} are left for them, which holds {} pages",
+        grouped(*pages), bytes(pages.saturating_mul(*page)), bytes(*left), bytes(*budget), grouped(*most)
+    )]
+    Pages {
+        /// Pages asked for.
+        pages: usize,
+        /// Bytes of one page in all layers.
+        page: usize,
+        /// What weights and workspace leave.
+        left: usize,
+        /// What the replica may take.
+        budget: usize,
+        /// Pages that would fit.
+        most: usize,
+    },
 }
 
 impl MemoryPlan {
@@ -97,7 +119,7 @@ impl MemoryPlan {
             PoolPlan {
                 sight,
                 page: CpuExecutor::page_bytes(model, sight.layers, split, kv),
-                pages: 2 * wish.width * per_sequence,
+                pages: per_sequence.saturating_mul(2).saturating_mul(wish.width),
                 per_sequence,
             }
         };
@@ -106,13 +128,28 @@ impl MemoryPlan {
         pools[0].pages = most;
         let left = wish.budget.saturating_sub(wish.weights + workspace);
         // Of every pool as many, as far as they are of use there.
-        let taken = |each: usize| pools.iter().map(|pool| pool.pages.min(each) * pool.page).sum::<usize>();
-        let each = largest(most, |each| taken(each) <= left);
-        let sequence = pools.iter().map(|pool| pool.per_sequence * pool.page).sum();
+        let bytes_of = |pool: &PoolPlan, each: usize| pool.pages.min(each).saturating_mul(pool.page);
+        let taken = |each: usize| {
+            pools
+                .iter()
+                .map(|pool| bytes_of(pool, each))
+                .fold(0, usize::saturating_add)
+        };
+        let each = largest(most.min(left), |each| taken(each) <= left);
+        let sequence: usize = pools.iter().map(|pool| pool.per_sequence * pool.page).sum();
+        if let Some(pages) = wish.pages.filter(|pages| *pages > each) {
+            return Err(DoesNotFit::Pages {
+                pages,
+                page: pools.iter().map(|pool| pool.page).sum(),
+                left,
+                budget: wish.budget,
+                most: each,
+            });
+        }
         pools.iter_mut().for_each(|pool| pool.pages = pool.pages.min(each));
         let short = pools.iter().any(|pool| pool.pages < pool.per_sequence);
-        if each == 0 || wish.pages.is_none() && short || wish.pages.is_some_and(|pages| pages > each) {
-            return Err(DoesNotFit {
+        if each == 0 || wish.pages.is_none() && short {
+            return Err(DoesNotFit::Sequence {
                 fixed: wish.weights + workspace,
                 sequence,
                 context,
@@ -124,10 +161,23 @@ impl MemoryPlan {
             budget: wish.budget,
             weights: wish.weights,
             workspace,
+            fits: match wish.pages {
+                Some(_) => pools
+                    .iter()
+                    .map(|pool| pool.pages / pool.per_sequence)
+                    .min()
+                    .unwrap_or(0),
+                None => left / sequence.max(1),
+            },
             pools,
             context,
             kv,
         })
+    }
+
+    /// Returns the bytes that it takes: weights, workspace and KV pools.
+    pub fn total(&self) -> usize {
+        self.weights + self.workspace + self.kv_pool()
     }
 
     /// Returns the bytes of the KV pools.
@@ -140,26 +190,31 @@ impl MemoryPlan {
         self.pools.iter().map(|pool| pool.page).sum()
     }
 
-    /// Returns how many sequences at full context fit.
+    /// Returns how many sequences at full context fit: in the pages that were asked for, or else in all memory that weights
+    /// and workspace leave.
     pub fn full_context_sequences(&self) -> usize {
-        let fit = self.pools.iter().map(|pool| pool.pages / pool.per_sequence);
-        fit.min().unwrap_or(0)
+        self.fits
+    }
+
+    /// Returns the bytes of one sequence at full context.
+    pub fn sequence(&self) -> usize {
+        self.pools.iter().map(|pool| pool.per_sequence * pool.page).sum()
     }
 
     /// Returns the arithmetic, line by line.
     pub fn lines(&self) -> Vec<String> {
         let mut lines = vec![
             format!(
-                "memory share  {:>10}  of {} on this device",
+                "memory limit  {:>10}  of {} on this device",
                 bytes(self.budget),
                 bytes(self.device)
             ),
             format!(
-                "− weights     {:>10}  packed, in the precision they execute in",
+                "− weights     {:>10}  packed, in the precision they run in",
                 bytes(self.weights)
             ),
             format!(
-                "− workspace   {:>10}  activations of the largest step, rotary tables",
+                "− workspace   {:>10}  activations of the largest step and rotary tables",
                 bytes(self.workspace)
             ),
         ];
@@ -174,22 +229,18 @@ impl MemoryPlan {
             )
         }));
         lines.push(format!(
-            "= left free   {:>10}",
+            "= free        {:>10}",
             bytes(
                 self.budget
                     .saturating_sub(self.weights + self.workspace + self.kv_pool())
             )
         ));
-        let fewest = self.pools.iter().min_by_key(|pool| pool.pages / pool.per_sequence);
-        lines.extend(fewest.map(|pool| {
-            format!(
-                "largest number of sequences at full context: {} pages ÷ {} pages for {} tokens = {}",
-                grouped(pool.pages),
-                pool.per_sequence,
-                grouped(self.context),
-                self.full_context_sequences()
-            )
-        }));
+        lines.push(format!(
+            "{} sequences of {} tokens fit, {} each",
+            grouped(self.full_context_sequences()),
+            grouped(self.context),
+            bytes(self.sequence())
+        ));
         lines
     }
 
@@ -197,8 +248,8 @@ impl MemoryPlan {
     fn layers_of(&self, pool: &PoolPlan) -> String {
         let layers = pool.sight.layers;
         match pool.sight.window {
-            Some(window) => format!("; {layers} layers see {} tokens", grouped(window)),
-            None if self.pools.len() > 1 => format!("; {layers} layers see all"),
+            Some(window) => format!("; {layers} layers with a window of {} tokens", grouped(window)),
+            None if self.pools.len() > 1 => format!("; {layers} layers without a window"),
             None => String::new(),
         }
     }
@@ -278,7 +329,8 @@ mod tests {
         assert_eq!(plan.page(), 2 * 4 * 2 * 2 * 16 * 16);
         let taken = plan.weights + plan.workspace + plan.kv_pool();
         assert!(taken <= plan.budget && plan.budget - taken < plan.page());
-        assert_eq!(plan.full_context_sequences(), plan.pools[0].pages / 16);
+        let left = plan.budget - plan.weights - plan.workspace;
+        assert_eq!(plan.full_context_sequences(), left / plan.sequence());
         let huge = MemoryPlan::new(&model(), wish(1 << 20, 32 << 30)).unwrap();
         assert_eq!(huge.pools[0].pages, 2 * 4 * 16);
     }
@@ -334,5 +386,42 @@ mod tests {
             text.contains("8.0 MiB") && text.contains("256 tokens") && text.contains("smaller context"),
             "{text}"
         );
+    }
+
+    #[test]
+    fn pages_that_do_not_fit_are_an_error_with_the_most_that_would() {
+        for pages in [100_000, usize::MAX] {
+            let wish = MemoryWish {
+                pages: Some(pages),
+                ..wish(0, 32 << 20)
+            };
+            let error = MemoryPlan::new(&model(), wish).unwrap_err();
+            let DoesNotFit::Pages { most, .. } = error else {
+                panic!("{error}")
+            };
+            assert!(!error.to_string().contains(" 0 B"), "{error}");
+            let fits = |pages| {
+                MemoryPlan::new(
+                    &model(),
+                    MemoryWish {
+                        pages: Some(pages),
+                        ..wish
+                    },
+                )
+                .is_ok()
+            };
+            assert!(fits(most) && !fits(most + 1));
+        }
+    }
+
+    #[test]
+    fn as_many_sequences_fit_as_memory_holds_whatever_the_width() {
+        let plan = MemoryPlan::new(&model(), wish(0, 1 << 30)).unwrap();
+        assert!(
+            plan.full_context_sequences() > 2 * 4,
+            "{}",
+            plan.full_context_sequences()
+        );
+        assert_eq!(plan.pools[0].pages, 2 * 4 * 16);
     }
 }

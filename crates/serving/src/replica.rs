@@ -1,5 +1,6 @@
 //! From a folder of weights to something that answers.
 
+use crate::device::{DeviceMemory, HeldMemory, Holders};
 use crate::generate::Generate;
 use crate::memory::{DoesNotFit, MemoryPlan, MemoryWish, PoolPlan};
 use crate::origin::Origin;
@@ -11,6 +12,11 @@ use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::{ChatTemplate, TextError, Tokenizer};
 use vastrelay_weights::{GenerationDefaults, Gguf, ModelDescription, WeightsError};
+
+/// Most sequences in one batch.
+const MOST_WIDTH: usize = 4_096;
+/// Most tokens in one step.
+const MOST_STEP: usize = 1 << 20;
 
 /// How a model is to be served.
 #[derive(Clone, Debug)]
@@ -33,11 +39,11 @@ pub struct ReplicaSettings {
     pub memory_share: f64,
     /// KV pages; as many as fit and are of use when absent.
     pub pages: Option<usize>,
-    /// What the device has, in bytes.
-    pub device_memory: usize,
-    /// What matrices are turned into when they are loaded.
+    /// The device's memory, shared with other models.
+    pub device: DeviceMemory,
+    /// Weight precision to run in.
     pub weights: Precision,
-    /// How keys and values are kept; as the build says, or in f32, when absent.
+    /// KV cache precision; the build's own, or f32, when absent.
     pub kv: Option<KvPrecision>,
 }
 
@@ -63,8 +69,10 @@ pub struct Replica {
     pub cores: usize,
     /// Shards that it is divided into.
     pub split: usize,
-    /// What its matrices are computed in.
+    /// Weight precision that it runs in.
     pub weights: String,
+    /// Its part of the device's memory.
+    pub held: HeldMemory,
 }
 
 /// Why a model cannot be served.
@@ -78,12 +86,14 @@ pub enum LoadError {
     #[error(transparent)]
     Text(#[from] TextError),
     /// The memory.
-    #[error("{folder} does not fit: {source}")]
+    #[error("{folder} does not fit: {source}{}", others(holders))]
     Memory {
         /// The model.
         folder: PathBuf,
         /// By how much.
         source: DoesNotFit,
+        /// Who holds memory of the same device.
+        holders: Holders,
     },
     /// A setting that cannot be.
     #[error("{0}")]
@@ -109,21 +119,26 @@ impl Replica {
         let kv = settings.kv.unwrap_or(origin.usual_kv());
         let (tokenizer, template) = texts(folder)?;
         let defaults = GenerationDefaults::open(folder)?;
-        let budget = (settings.device_memory as f64 * settings.memory_share) as usize;
-        let wish = MemoryWish {
-            weights: origin.weight_bytes(&description, settings.weights, settings.split),
-            device: settings.device_memory,
-            budget,
-            split: settings.split,
-            width: settings.width,
-            step_budget: settings.step_budget,
-            context,
-            pages: settings.pages,
-            kv,
-        };
-        let memory = MemoryPlan::new(&description, wish).map_err(|source| LoadError::Memory {
-            folder: folder.to_owned(),
-            source,
+        let share = (settings.device.total() as f64 * settings.memory_share) as usize;
+        let weight_bytes = origin.weight_bytes(&description, settings.weights, settings.split);
+        let (held, memory) = settings.device.hold(name, |free, holders| {
+            let wish = MemoryWish {
+                weights: weight_bytes,
+                device: settings.device.total(),
+                budget: share.min(free),
+                split: settings.split,
+                width: settings.width,
+                step_budget: settings.step_budget,
+                context,
+                pages: settings.pages,
+                kv,
+            };
+            let plan = MemoryPlan::new(&description, wish).map_err(|source| LoadError::Memory {
+                folder: folder.to_owned(),
+                source,
+                holders,
+            })?;
+            Ok::<_, LoadError>((plan.total(), plan))
         })?;
         let isa = Isa::detect();
         let cpu = CpuSettings {
@@ -169,7 +184,17 @@ impl Replica {
             cores: settings.cores,
             split: settings.split,
             weights: origin.precision_name(settings.weights),
+            held,
         })
+    }
+}
+
+/// Says who else holds memory, where anybody does.
+fn others(holders: &Holders) -> String {
+    if holders.is_empty() {
+        String::new()
+    } else {
+        format!("; other models on this device hold: {holders}")
     }
 }
 
@@ -205,32 +230,41 @@ pub fn texts(path: &Path) -> Result<(Tokenizer, Option<ChatTemplate>), LoadError
 fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Result<usize, LoadError> {
     let context = settings.context.unwrap_or(model.context);
     let refuse = |text: String| Err(LoadError::Setting(text));
-    if settings.width == 0 {
-        return refuse("a width of 0 holds no sequence; 1 or more works".into());
+    if settings.width == 0 || settings.width > MOST_WIDTH {
+        return refuse(format!(
+            "a width of {} does not work; 1 to {MOST_WIDTH} does",
+            settings.width
+        ));
+    }
+    if settings.step_budget > MOST_STEP {
+        return refuse(format!(
+            "a step budget of {} does not work; up to {MOST_STEP} does",
+            settings.step_budget
+        ));
     }
     if settings.step_budget < settings.width {
         let ReplicaSettings { step_budget, width, .. } = settings;
         return refuse(format!(
-            "a step budget of {step_budget} cannot give each of {width} lanes a token; {width} or more works"
+            "a step budget of {step_budget} is less than the width of {width}; use {width} or more"
         ));
     }
     if settings.prefill_chunk == Some(0) {
-        return refuse("a prefill chunk of 0 tokens never ends; 1 or more works".into());
+        return refuse("a prefill chunk of 0 tokens does not work; use 1 or more".into());
     }
     if context == 0 || context > model.context {
         return refuse(format!(
-            "a context of {context} tokens was asked for; the model was made for 1 to {}",
+            "a context of {context} tokens does not work; this model supports 1 to {}",
             model.context
         ));
     }
     if !(settings.memory_share > 0.0 && settings.memory_share <= 1.0) {
         return refuse(format!(
-            "a memory share of {} is no fraction; above 0 and up to 1 works",
+            "a memory share of {} does not work; use more than 0 and at most 1",
             settings.memory_share
         ));
     }
     if settings.cores == 0 {
-        return refuse("0 cores compute nothing; 1 or more works".into());
+        return refuse("0 cores do not work; use 1 or more".into());
     }
     model
         .check_split(settings.split)
@@ -238,7 +272,7 @@ fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Result<usize, 
     if settings.cores < settings.split {
         let ReplicaSettings { cores, split, .. } = settings;
         return refuse(format!(
-            "a split of {split} needs a core for each shard and has {cores}; {split} cores or more would work"
+            "a split of {split} needs {split} cores, one for each shard, and has {cores}"
         ));
     }
     Ok(context)

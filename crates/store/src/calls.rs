@@ -58,6 +58,17 @@ pub struct CallRecord {
     pub text: Option<CallText>,
 }
 
+impl CallRecord {
+    /// Returns about how many bytes it takes in the database.
+    pub(crate) fn bytes(&self) -> usize {
+        let text = self
+            .text
+            .as_ref()
+            .map_or(0, |text| text.prompt.len() + text.answer.len());
+        400 + self.parameters.len() + 4 * self.gaps.len() + text
+    }
+}
+
 /// What was said in a call.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CallText {
@@ -199,21 +210,25 @@ pub(crate) fn one(connection: &Connection, id_start: &str) -> rusqlite::Result<O
     Ok(Some(call))
 }
 
-/// Deletes what is too old and, while the database is too large, the oldest tenth of the calls.
+/// Calls that are kept however large the database is: other things may fill it.
+const LEAST_KEPT: u64 = 1_000;
+
+/// Deletes what is too old and, while the database is too large, the oldest tenth: of the texts first, then of the calls.
 pub(crate) fn prune(connection: &Connection, oldest_ms: i64, most_bytes: u64) -> rusqlite::Result<()> {
     connection.execute("DELETE FROM calls WHERE at_ms < ?1", [oldest_ms])?;
-    while used_bytes(connection)? > most_bytes {
-        let tenth = count(connection)?.div_ceil(10);
-        let sql = "DELETE FROM calls WHERE number IN (SELECT number FROM calls ORDER BY number LIMIT ?1)";
-        if connection.execute(sql, [tenth as i64])? == 0 {
-            break;
-        }
-    }
-    connection.execute(
-        "DELETE FROM texts WHERE number < (SELECT ifnull(min(number), 9e18) FROM calls)",
-        [],
-    )?;
+    connection.execute("DELETE FROM texts WHERE number NOT IN (SELECT number FROM calls)", [])?;
+    while used_bytes(connection)? > most_bytes && oldest_tenth(connection, "texts", 0)? > 0 {}
+    while used_bytes(connection)? > most_bytes && oldest_tenth(connection, "calls", LEAST_KEPT)? > 0 {}
     Ok(())
+}
+
+/// Deletes the oldest tenth of a table's rows, but leaves some; returns how many were deleted.
+fn oldest_tenth(connection: &Connection, table: &str, kept: u64) -> rusqlite::Result<usize> {
+    let sql = format!("SELECT count(*) FROM {table}");
+    let rows = connection.query_row(&sql, [], |row| row.get::<_, i64>(0))? as u64;
+    let tenth = rows.div_ceil(10).min(rows.saturating_sub(kept));
+    let sql = format!("DELETE FROM {table} WHERE number IN (SELECT number FROM {table} ORDER BY number LIMIT ?1)");
+    connection.execute(&sql, [tenth as i64])
 }
 
 /// Returns the bytes of the database that hold something.

@@ -7,6 +7,8 @@
 pub mod calls;
 pub mod history;
 pub mod keys;
+mod lock;
+mod lookup;
 pub mod runs;
 mod schema;
 mod writer;
@@ -16,7 +18,11 @@ pub use history::HistoryPoint;
 pub use keys::{KeyRecord, Scope};
 pub use runs::RunRecord;
 
+use lock::DataLock;
+use lookup::KeyReader;
 use rusqlite::Connection;
+use std::fs::{DirBuilder, OpenOptions, Permissions};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::sync::{Mutex, PoisonError};
@@ -35,6 +41,15 @@ pub enum StoreError {
         /// What the system said.
         source: std::io::Error,
     },
+    /// Another service uses the folder.
+    #[error("another service uses {path}; stop it, or give this one another folder with --data")]
+    InUse {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// The thread that looks keys up is behind.
+    #[error("too many key look-ups are waiting")]
+    Busy,
     /// SQLite failed.
     #[error("the database {path}: {source}")]
     Database {
@@ -51,6 +66,17 @@ pub enum StoreError {
         /// Why.
         source: rusqlite_migration::Error,
     },
+}
+
+impl StoreError {
+    /// Returns whether it may work in a moment: another process holds the database, or too much waits.
+    pub fn is_busy(&self) -> bool {
+        match self {
+            StoreError::Busy => true,
+            StoreError::Database { source, .. } => writer::is_busy(source),
+            _ => false,
+        }
+    }
 }
 
 /// How long calls are kept. Keys and runs are kept until somebody removes them.
@@ -72,31 +98,51 @@ impl Default for Retention {
     }
 }
 
+/// Bytes that the write-ahead log keeps on disk between commits.
+const MOST_JOURNAL: i64 = 8 << 20;
+
 /// The database of a service.
 pub struct Store {
     path: PathBuf,
     reader: Mutex<Connection>,
-    /// Apart from the other, as every request asks for its key.
-    keys: Mutex<Connection>,
+    keys: KeyReader,
     writer: Writer,
+    /// Held until the last thread has ended.
+    _lock: Option<DataLock>,
 }
 
 impl Store {
-    /// Opens `vastrelay.sqlite` in a folder, making both when they are not there.
+    /// Opens `vastrelay.sqlite` in a folder for a service, making both when they are not there. No other service can open
+    /// it until this one is dropped.
+    ///
+    /// # Errors
+    /// When another service uses the folder, or the folder or the database cannot be made, opened or brought up to date.
+    pub fn open(folder: &Path, retention: Retention) -> Result<Store, StoreError> {
+        make_folder(folder)?;
+        let lock = DataLock::take(folder)?;
+        Store::connect(folder, retention, Some(lock))
+    }
+
+    /// Opens the database beside a service that may be running, to look at it or to change its keys.
     ///
     /// # Errors
     /// When the folder or the database cannot be made, opened or brought up to date.
-    pub fn open(folder: &Path, retention: Retention) -> Result<Store, StoreError> {
-        std::fs::create_dir_all(folder).map_err(|source| StoreError::Folder {
-            path: folder.to_owned(),
-            source,
-        })?;
+    pub fn open_beside(folder: &Path) -> Result<Store, StoreError> {
+        make_folder(folder)?;
+        Store::connect(folder, Retention::default(), None)
+    }
+
+    fn connect(folder: &Path, retention: Retention, lock: Option<DataLock>) -> Result<Store, StoreError> {
         let path = folder.join("vastrelay.sqlite");
+        make_private(&path)?;
         let database = |source| StoreError::Database {
             path: path.clone(),
             source,
         };
         let mut connection = connect(&path).map_err(database)?;
+        if lock.is_some() {
+            schema::make_shrinkable(&connection).map_err(database)?;
+        }
         schema::migrations()
             .to_latest(&mut connection)
             .map_err(|source| StoreError::Schema {
@@ -105,12 +151,14 @@ impl Store {
             })?;
         let reader = connect(&path).map_err(database)?;
         let keys = connect(&path).map_err(database)?;
+        keys.busy_timeout(lookup::PATIENCE).map_err(database)?;
         let calls = calls::count(&reader).map_err(database)?;
         Ok(Store {
             reader: Mutex::new(reader),
-            keys: Mutex::new(keys),
+            keys: KeyReader::start(keys),
             writer: Writer::start(connection, retention, calls),
             path,
+            _lock: lock,
         })
     }
 
@@ -147,7 +195,12 @@ impl Store {
 
     /// Returns the number of calls recorded, as of the last commit.
     pub fn count_calls(&self) -> u64 {
-        self.writer.calls.load(Ordering::Acquire)
+        self.writer.counts().calls.load(Ordering::Acquire)
+    }
+
+    /// Returns the number of records that were lost since the start: there was no room for them, or the database refused them.
+    pub fn count_lost(&self) -> u64 {
+        self.writer.counts().lost.load(Ordering::Acquire)
     }
 
     /// Returns the newest calls that pass a filter, newest first.
@@ -179,8 +232,25 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn key(&self, id: &str) -> Result<Option<KeyRecord>, StoreError> {
-        let connection = self.keys.lock().unwrap_or_else(PoisonError::into_inner);
-        keys::find(&connection, id).map_err(|source| self.failed(source))
+        self.read(|connection| keys::find(connection, id))
+    }
+
+    /// Looks a key up by its id on a thread of its own, and delivers there what was found.
+    ///
+    /// # Errors
+    /// When too many look-ups wait; then nothing is delivered.
+    pub fn look_up_key(
+        &self,
+        id: &str,
+        deliver: impl FnOnce(Result<Option<KeyRecord>, StoreError>) + Send + 'static,
+    ) -> Result<(), StoreError> {
+        let path = self.path.clone();
+        let told =
+            move |found: rusqlite::Result<_>| deliver(found.map_err(|source| StoreError::Database { path, source }));
+        match self.keys.ask(id.to_owned(), Box::new(told)) {
+            true => Ok(()),
+            false => Err(StoreError::Busy),
+        }
     }
 
     /// Returns all keys, the oldest first.
@@ -215,6 +285,14 @@ impl Store {
         self.read(|connection| runs::latest(connection, most))
     }
 
+    /// Returns the newest runs of a name, newest first.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn runs_named(&self, name: &str, most: usize) -> Result<Vec<RunRecord>, StoreError> {
+        self.read(|connection| runs::named(connection, name, most))
+    }
+
     /// Returns a run by its id.
     ///
     /// # Errors
@@ -243,10 +321,34 @@ pub fn milliseconds_since_1970() -> i64 {
         .map_or(0, |time| time.as_millis() as i64)
 }
 
+/// Makes the folder, for its owner alone.
+fn make_folder(folder: &Path) -> Result<(), StoreError> {
+    let made = DirBuilder::new().recursive(true).mode(0o700).create(folder);
+    let made = made.and_then(|()| std::fs::set_permissions(folder, Permissions::from_mode(0o700)));
+    made.map_err(|source| StoreError::Folder {
+        path: folder.to_owned(),
+        source,
+    })
+}
+
+/// Makes the database's file, for its owner alone; SQLite gives the files beside it the same mode.
+fn make_private(path: &Path) -> Result<(), StoreError> {
+    let mut options = OpenOptions::new();
+    let made = options.create(true).append(true).mode(0o600).open(path);
+    let made = made.and_then(|file| file.set_permissions(Permissions::from_mode(0o600)));
+    made.map_err(|source| StoreError::Folder {
+        path: path.to_owned(),
+        source,
+    })
+}
+
 fn connect(path: &Path) -> rusqlite::Result<Connection> {
     let connection = Connection::open(path)?;
+    // Has to come before the first table; older databases get it when they are next rewritten.
+    connection.pragma_update(None, "auto_vacuum", "incremental")?;
     connection.pragma_update(None, "journal_mode", "wal")?;
     connection.pragma_update(None, "synchronous", "normal")?;
+    connection.pragma_update(None, "journal_size_limit", MOST_JOURNAL)?;
     connection.busy_timeout(std::time::Duration::from_secs(5))?;
     Ok(connection)
 }
@@ -467,6 +569,12 @@ mod tests {
             store.add_run(&run).unwrap();
         }
         assert_eq!(store.runs(9).unwrap(), [run("b", 2, "2"), run("a", 1, "3")]);
+        store.add_run(&run("c", 3, r#"{"name": "wide"}"#)).unwrap();
+        assert_eq!(
+            store.runs_named("wide", 9).unwrap(),
+            [run("c", 3, r#"{"name": "wide"}"#)]
+        );
+        assert_eq!(store.runs_named("narrow", 9).unwrap(), []);
         assert_eq!(store.run("b").unwrap(), Some(run("b", 2, "2")));
     }
 
@@ -482,5 +590,117 @@ mod tests {
             .unwrap()
             .to_string();
         assert!(error.contains("schema"), "{error}");
+    }
+
+    fn on_disk(folder: &Path) -> u64 {
+        let files = std::fs::read_dir(folder)
+            .unwrap()
+            .map(|file| file.unwrap().metadata().unwrap().len());
+        files.sum()
+    }
+
+    #[test]
+    fn texts_go_before_calls_and_the_space_is_given_back() {
+        let folder = tempfile::tempdir().unwrap();
+        let retention = Retention {
+            age: Duration::from_secs(3600),
+            bytes: 4 << 20,
+        };
+        let store = Store::open(folder.path(), retention).unwrap();
+        for n in 0..1_500 {
+            let text = CallText {
+                prompt: "x".repeat(64 << 10),
+                answer: String::new(),
+            };
+            store.record(CallRecord {
+                text: Some(text),
+                ..call(&format!("{n:04}"))
+            });
+            if n % 100 == 0 {
+                store.flush();
+            }
+        }
+        store.flush();
+        assert_eq!(store.count_calls(), 1_500, "no call was deleted for the texts' sake");
+        assert!(store.call("1499").unwrap().unwrap().text.is_some());
+        assert!(store.call("0001").unwrap().unwrap().text.is_none());
+        assert_eq!(store.count_lost(), 0);
+        let bytes = on_disk(folder.path());
+        assert!(bytes < 32 << 20, "{bytes} of 94 MiB are left on disk");
+    }
+
+    #[test]
+    fn what_else_fills_the_database_does_not_cost_the_history_of_calls() {
+        let folder = tempfile::tempdir().unwrap();
+        let retention = Retention {
+            age: Duration::from_secs(3600),
+            bytes: 1 << 20,
+        };
+        let store = Store::open(folder.path(), retention).unwrap();
+        let document = "x".repeat(8 << 20);
+        let run = RunRecord {
+            id: "a".into(),
+            at_ms: 1,
+            document,
+        };
+        store.add_run(&run).unwrap();
+        (0..3_000).for_each(|n| store.record(call(&format!("{n}"))));
+        store.flush();
+        assert!(store.count_calls() >= 1_000, "{}", store.count_calls());
+    }
+
+    #[test]
+    fn a_record_that_the_database_refuses_is_lost_alone_and_counted() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = open(folder.path());
+        let trigger =
+            "CREATE TRIGGER no BEFORE INSERT ON calls WHEN NEW.id = 'bad' BEGIN SELECT raise(ABORT, 'no'); END";
+        store.read(|connection| connection.execute_batch(trigger)).unwrap();
+        ["a", "bad", "b"].iter().for_each(|id| store.record(call(id)));
+        store.flush();
+        assert_eq!((store.count_calls(), store.count_lost()), (2, 1));
+        assert_eq!(ids(&store.calls(&CallFilter::default(), 9).unwrap()), ["b", "a"]);
+    }
+
+    #[test]
+    fn records_wait_for_a_lock_of_another_process_and_the_inbox_is_bounded() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = open(folder.path());
+        let other = Connection::open(folder.path().join("vastrelay.sqlite")).unwrap();
+        other.execute_batch("BEGIN IMMEDIATE").unwrap();
+        (0..20_000).for_each(|n| store.record(call(&format!("{n}"))));
+        let lost = store.count_lost();
+        assert!((2_000..4_000).contains(&lost), "{lost} of 20,000 had no room");
+        other.execute_batch("ROLLBACK").unwrap();
+        while store.count_calls() + lost < 20_000 {
+            store.flush();
+        }
+    }
+
+    #[test]
+    fn a_folder_serves_one_service_at_a_time() {
+        let folder = tempfile::tempdir().unwrap();
+        let first = open(folder.path());
+        let second = Store::open(folder.path(), Retention::default()).err().unwrap();
+        assert!(second.to_string().contains("another service uses"), "{second}");
+        assert!(Store::open_beside(folder.path()).is_ok());
+        drop(first);
+        drop(open(folder.path()));
+    }
+
+    #[test]
+    fn a_database_that_could_not_give_space_back_is_rewritten_once() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("vastrelay.sqlite");
+        let old = Connection::open(&path).unwrap();
+        old.execute_batch("CREATE TABLE kept (x); INSERT INTO kept VALUES (7)")
+            .unwrap();
+        drop(old);
+        drop(open(folder.path()));
+        let mode = |query: &str| -> i64 {
+            let connection = Connection::open(&path).unwrap();
+            connection.query_row(query, [], |row| row.get(0)).unwrap()
+        };
+        assert_eq!((mode("PRAGMA auto_vacuum"), mode("SELECT x FROM kept")), (2, 7));
     }
 }

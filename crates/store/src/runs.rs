@@ -25,6 +25,14 @@ pub(crate) fn latest(connection: &Connection, most: usize) -> rusqlite::Result<V
     rows.collect()
 }
 
+/// Returns the newest runs whose document has a name.
+pub(crate) fn named(connection: &Connection, name: &str, most: usize) -> rusqlite::Result<Vec<RunRecord>> {
+    let sql = "SELECT * FROM runs WHERE document ->> '$.name' = ?1 ORDER BY at_ms DESC LIMIT ?2";
+    let mut statement = connection.prepare_cached(sql)?;
+    let rows = statement.query_map((name, most as i64), read)?;
+    rows.collect()
+}
+
 pub(crate) fn one(connection: &Connection, id: &str) -> rusqlite::Result<Option<RunRecord>> {
     let mut statement = connection.prepare_cached("SELECT * FROM runs WHERE id = ?1")?;
     statement.query_row([id], read).optional()

@@ -1,10 +1,22 @@
 //! The tables, and how they came to be.
 
+use rusqlite::Connection;
 use rusqlite_migration::{M, Migrations};
 
 /// Returns every step from an empty database to today's schema; steps are only ever added.
 pub(crate) fn migrations() -> Migrations<'static> {
     Migrations::new(vec![M::up(CALLS), M::up(KEYS_RUNS_AND_FULLER_CALLS), M::up(HISTORY)])
+}
+
+/// Rewrites a database that was made before freed space could be given back; does nothing to others.
+pub(crate) fn make_shrinkable(connection: &Connection) -> rusqlite::Result<()> {
+    const INCREMENTAL: i64 = 2;
+    let mode: i64 = connection.query_row("PRAGMA auto_vacuum", [], |row| row.get(0))?;
+    if mode == INCREMENTAL {
+        return Ok(());
+    }
+    connection.pragma_update(None, "auto_vacuum", "incremental")?;
+    connection.execute_batch("VACUUM")
 }
 
 const CALLS: &str = "CREATE TABLE calls (
@@ -84,7 +96,6 @@ const HISTORY: &str = "CREATE TABLE history (
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rusqlite::Connection;
 
     #[test]
     fn migrations_are_well_formed() {

@@ -9,6 +9,8 @@ pub struct TokenPieces {
     special: Vec<bool>,
     /// Text at the very start carries a space that was never typed.
     strips_first_space: bool,
+    /// Bytes of the longest token.
+    longest: usize,
 }
 
 /// How a tokenizer writes bytes as characters.
@@ -36,6 +38,7 @@ impl TokenPieces {
             bytes: Vec::with_capacity(size),
             special: Vec::with_capacity(size),
             strips_first_space: matches!(scheme, Scheme::Metaspace),
+            longest: 1,
         };
         for id in 0..size as u32 {
             let bytes = match (added.get(&id), tokenizer.id_to_token(id)) {
@@ -43,6 +46,7 @@ impl TokenPieces {
                 (None, Some(token)) => scheme.bytes(&token),
                 (None, None) => Vec::new(),
             };
+            pieces.longest = pieces.longest.max(bytes.len());
             pieces.bytes.push(bytes.into());
             pieces.special.push(added.get(&id).is_some_and(|token| token.special));
         }
@@ -52,6 +56,11 @@ impl TokenPieces {
     /// Returns the number of ids, gaps included.
     pub fn count(&self) -> usize {
         self.bytes.len()
+    }
+
+    /// Returns the bytes of the longest token, at least one.
+    pub fn longest(&self) -> usize {
+        self.longest
     }
 
     /// Returns the bytes of a token; none for an id outside the vocabulary.

@@ -10,6 +10,10 @@ use std::path::Path;
 const FUEL: u64 = 20_000_000;
 /// Most bytes a template may write.
 const MOST_BYTES: usize = 16 << 20;
+/// Most bytes of a template.
+const MOST_SOURCE: u64 = 1 << 20;
+/// Most bytes of `tokenizer_config.json`.
+const MOST_SETTINGS: u64 = 16 << 20;
 
 /// One message of a conversation.
 #[derive(Clone, Debug, Serialize, Deserialize, PartialEq, Eq)]
@@ -21,10 +25,22 @@ pub struct Message {
 }
 
 /// A model's Jinja template, which cannot read files, run code or run for ever.
+///
+/// It can still ask for much memory. Where that must not harm others, a [`crate::TemplateProcess`] renders it.
 pub struct ChatTemplate {
     environment: Environment<'static>,
-    bos_token: String,
-    eos_token: String,
+    words: TemplateWords,
+}
+
+/// A template and what it may name.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TemplateWords {
+    /// The Jinja text.
+    pub source: String,
+    /// The start token.
+    pub bos_token: String,
+    /// The end token.
+    pub eos_token: String,
 }
 
 #[derive(Deserialize, Default)]
@@ -69,7 +85,7 @@ impl ChatTemplate {
     /// When a file is malformed or the template is not valid Jinja.
     pub fn open(folder: &Path) -> Result<Option<ChatTemplate>, TextError> {
         let path = folder.join("tokenizer_config.json");
-        let settings: Settings = match std::fs::read(&path) {
+        let settings: Settings = match vastrelay_files::read(&path, MOST_SETTINGS) {
             Ok(text) => serde_json::from_slice(&text).map_err(|e| TextError::Format {
                 path: path.clone(),
                 reason: e.to_string(),
@@ -79,10 +95,12 @@ impl ChatTemplate {
         };
         let beside = folder.join("chat_template.jinja");
         let (path, source) = if beside.is_file() {
-            let text = std::fs::read_to_string(&beside).map_err(|source| TextError::Read {
+            let read = |source| TextError::Read {
                 path: beside.clone(),
                 source,
-            })?;
+            };
+            let text = vastrelay_files::read(&beside, MOST_SOURCE).map_err(read)?;
+            let text = String::from_utf8(text).map_err(|e| read(io::Error::other(e)))?;
             (beside, Some(text))
         } else {
             let source = settings.chat_template.and_then(|templates| match templates {
@@ -116,12 +134,18 @@ impl ChatTemplate {
         environment.add_function("raise_exception", |message: String| -> Result<Value, Error> {
             Err(Error::new(ErrorKind::InvalidOperation, message))
         });
-        environment.add_template_owned("chat", source)?;
-        Ok(ChatTemplate {
-            environment,
+        environment.add_template_owned("chat", source.clone())?;
+        let words = TemplateWords {
+            source,
             bos_token,
             eos_token,
-        })
+        };
+        Ok(ChatTemplate { environment, words })
+    }
+
+    /// Returns the template's text and what it may name.
+    pub fn words(&self) -> &TemplateWords {
+        &self.words
     }
 
     /// Writes a conversation as the model wants it; `answer_next` ends it where the model's answer begins.
@@ -133,8 +157,8 @@ impl ChatTemplate {
         let values = context! {
             messages,
             add_generation_prompt => answer_next,
-            bos_token => self.bos_token,
-            eos_token => self.eos_token,
+            bos_token => self.words.bos_token,
+            eos_token => self.words.eos_token,
             tools => Value::from(()),
         };
         let mut out = Bounded(Vec::new());

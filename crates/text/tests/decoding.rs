@@ -146,3 +146,42 @@ fn a_tokenizer_file_that_is_no_json_is_an_error_wherever_it_breaks() {
         assert!(read.err().unwrap().to_string().contains("tokenizer.json"));
     }
 }
+
+/// The demo's tokenizer with a start token before plain text, as many published ones have it.
+fn starting() -> Tokenizer {
+    let file = std::fs::read(demo().join("tokenizer.json")).unwrap();
+    let mut file: serde_json::Value = serde_json::from_slice(&file).unwrap();
+    let id = TOKENIZER.id("<over>").unwrap();
+    file["post_processor"] = serde_json::json!({
+        "type": "TemplateProcessing", "pair": [],
+        "single": [{"SpecialToken": {"id": "<over>", "type_id": 0}}, {"Sequence": {"id": "A", "type_id": 0}}],
+        "special_tokens": {"<over>": {"id": "<over>", "ids": [id], "tokens": ["<over>"]}}
+    });
+    file["truncation"] =
+        serde_json::json!({"direction": "Right", "max_length": 3, "strategy": "LongestFirst", "stride": 0});
+    Tokenizer::parse(&demo(), file.to_string().as_bytes()).unwrap()
+}
+
+#[test]
+fn a_start_token_is_put_before_text_once() {
+    let tokenizer = starting();
+    let start = TOKENIZER.id("<over>").unwrap();
+    assert_eq!(tokenizer.start(), [start]);
+    let plain = tokenizer.encode("When is the last boat?", true).unwrap();
+    assert!(plain.len() > 3, "nothing is cut off: {plain:?}");
+    assert!(plain[0] == start && plain[1] != start);
+    assert_eq!(tokenizer.encode("<over>When is the last boat?", true).unwrap(), plain);
+    assert_eq!(tokenizer.encode("", true).unwrap(), [start]);
+    assert_eq!(tokenizer.encode("<over>", true).unwrap(), [start]);
+    // Somebody who writes two means two.
+    assert_eq!(tokenizer.encode("<over><over>a", true).unwrap()[..2], [start, start]);
+}
+
+#[test]
+fn a_text_of_more_bytes_than_its_tokens_can_hold_cannot_be() {
+    let most = TOKENIZER.most_bytes(10);
+    let longest = (0..2048).map(|id| TOKENIZER.pieces().bytes(id).len()).max().unwrap();
+    assert_eq!(most, 10 * longest);
+    let text = "a".repeat(most + 1);
+    assert!(TOKENIZER.encode(&text, false).unwrap().len() > 10);
+}

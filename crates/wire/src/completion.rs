@@ -1,13 +1,17 @@
 //! `POST /v1/completions`.
 
-use crate::sampling::{Include, LogitBias, Measured, Stop, StreamOptions, Usage};
+use crate::light::{Ignored, elements};
+use crate::sampling::{Include, LogitBias, Measured, Stop, StreamOptions, Usage, biases};
+use serde::de::{Deserializer, Error, SeqAccess, Visitor};
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use std::fmt;
 use utoipa::ToSchema;
 
-/// A request. Unknown fields are refused by name.
+/// Most prompts in one request.
+pub const MOST_PROMPTS: usize = 64;
+
+/// A request. What happens to fields that are not listed here: see [`crate::fields`].
 #[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
-#[serde(deny_unknown_fields)]
 pub struct CompletionRequest {
     /// Which model.
     pub model: String,
@@ -60,7 +64,7 @@ pub struct CompletionRequest {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub frequency_penalty: Option<f32>,
     /// Added to logits, by token id.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "biases")]
     #[schema(value_type = Option<std::collections::BTreeMap<String, f32>>)]
     pub logit_bias: Option<LogitBias>,
     /// Makes sampling repeatable.
@@ -78,9 +82,10 @@ pub struct CompletionRequest {
     /// A caller's own name for its user; does not change the answer.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// A caller's own notes; do not change the answer.
+    /// A caller's own notes; do not change the answer and are not kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub metadata: Option<Value>,
+    #[schema(value_type = Option<serde_json::Value>)]
+    pub metadata: Option<Ignored>,
 }
 
 impl CompletionRequest {
@@ -101,20 +106,85 @@ impl Default for Prompt {
 }
 
 /// What is to be continued.
-#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
-#[serde(
-    untagged,
-    expecting = "a string, a list of strings, a list of token ids, or a list of such lists"
-)]
+#[derive(Clone, Debug, Serialize, ToSchema)]
+#[serde(untagged)]
 pub enum Prompt {
     /// One text.
     Text(String),
-    /// Several texts.
+    /// Several texts, up to [`MOST_PROMPTS`].
     Texts(Vec<String>),
     /// One text as token ids.
     Ids(Vec<u32>),
-    /// Several texts as token ids.
+    /// Several texts as token ids, up to [`MOST_PROMPTS`].
     IdLists(Vec<Vec<u32>>),
+}
+
+impl Prompt {
+    /// Returns the number of prompts.
+    pub fn count(&self) -> usize {
+        match self {
+            Prompt::Text(_) | Prompt::Ids(_) => 1,
+            Prompt::Texts(several) => several.len(),
+            Prompt::IdLists(several) => several.len(),
+        }
+    }
+}
+
+/// The first element of a list, which says what the others are.
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "a string, a token id or a list of token ids")]
+enum First {
+    Text(String),
+    Id(u32),
+    Ids(Vec<u32>),
+}
+
+impl<'de> Deserialize<'de> for Prompt {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Prompt, D::Error> {
+        struct Reading;
+        impl<'de> Visitor<'de> for Reading {
+            type Value = Prompt;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a string, a list of strings, a list of token ids, or a list of such lists")
+            }
+
+            fn visit_str<E: Error>(self, text: &str) -> Result<Prompt, E> {
+                Ok(Prompt::Text(text.to_owned()))
+            }
+
+            fn visit_string<E: Error>(self, text: String) -> Result<Prompt, E> {
+                Ok(Prompt::Text(text))
+            }
+
+            fn visit_seq<A: SeqAccess<'de>>(self, mut list: A) -> Result<Prompt, A::Error> {
+                let more = MOST_PROMPTS - 1;
+                let several = |error: A::Error| match error.to_string().contains("more than") {
+                    true => A::Error::custom(format!("the list has more than {MOST_PROMPTS} prompts")),
+                    false => error,
+                };
+                match list.next_element::<First>()? {
+                    None => Ok(Prompt::Texts(Vec::new())),
+                    Some(First::Text(first)) => {
+                        let rest = elements(list, more).map_err(several)?;
+                        Ok(Prompt::Texts(std::iter::once(first).chain(rest).collect()))
+                    }
+                    Some(First::Ids(first)) => {
+                        let rest = elements(list, more).map_err(several)?;
+                        Ok(Prompt::IdLists(std::iter::once(first).chain(rest).collect()))
+                    }
+                    Some(First::Id(first)) => {
+                        let mut ids = vec![first];
+                        while let Some(id) = list.next_element()? {
+                            ids.push(id);
+                        }
+                        Ok(Prompt::Ids(ids))
+                    }
+                }
+            }
+        }
+        deserializer.deserialize_any(Reading)
+    }
 }
 
 /// A whole answer.

@@ -11,13 +11,17 @@
 //! | [`keys`] | keys of callers |
 //! | [`load`] | load tests that the service runs itself |
 //! | [`text`] | text and tokens without an answer |
+//! | [`fields`] | fields that a request does not have |
+//! | [`light`] | values of which little is kept |
 //! | [`parse`] | JSON bodies, with errors that say where |
 #![warn(missing_docs)]
 
 pub mod chat;
 pub mod completion;
 pub mod error;
+pub mod fields;
 pub mod keys;
+pub mod light;
 pub mod load;
 pub mod manage;
 pub mod models;

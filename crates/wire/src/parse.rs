@@ -87,12 +87,6 @@ mod tests {
     }
 
     #[test]
-    fn an_unknown_field_is_refused_by_name() {
-        let found = error(r#"{"model": "m", "messages": [], "temprature": 1}"#);
-        assert!(found.to_string().contains("temprature"), "{found}");
-    }
-
-    #[test]
     fn what_follows_the_object_is_an_error_too() {
         assert!(error(r#"{"model": "m", "messages": []} x"#).reason.contains("trailing"));
         assert_eq!(error("").line, 1);

@@ -1,17 +1,47 @@
 //! The fields that chat and plain completions share.
 
+use crate::light::elements;
+use serde::de::{Deserializer, Error, MapAccess, SeqAccess, Visitor};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::fmt;
 use utoipa::ToSchema;
 
+/// Most stop strings of a request.
+pub const MOST_STOPS: usize = 16;
+/// Most biased tokens of a request.
+pub const MOST_BIASES: usize = 1_024;
+
 /// One stop string or several.
-#[derive(Clone, Debug, Deserialize, Serialize, ToSchema, PartialEq, Eq)]
-#[serde(untagged, expecting = "a string or a list of strings")]
+#[derive(Clone, Debug, Serialize, ToSchema, PartialEq, Eq)]
+#[serde(untagged)]
 pub enum Stop {
     /// One.
     One(String),
     /// Several.
     Many(Vec<String>),
+}
+
+impl<'de> Deserialize<'de> for Stop {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Stop, D::Error> {
+        struct Reading;
+        impl<'de> Visitor<'de> for Reading {
+            type Value = Stop;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                write!(f, "a string or a list of up to {MOST_STOPS} strings")
+            }
+
+            fn visit_str<E: Error>(self, text: &str) -> Result<Stop, E> {
+                Ok(Stop::One(text.to_owned()))
+            }
+
+            fn visit_seq<A: SeqAccess<'de>>(self, list: A) -> Result<Stop, A::Error> {
+                elements(list, MOST_STOPS).map(Stop::Many)
+            }
+        }
+        deserializer.deserialize_any(Reading)
+    }
 }
 
 impl Stop {
@@ -34,9 +64,8 @@ pub enum Include {
     Measured,
 }
 
-/// `stream_options`.
+/// `stream_options`; others than this one change how frames look on the way, and are ignored.
 #[derive(Clone, Copy, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq, Eq)]
-#[serde(deny_unknown_fields)]
 pub struct StreamOptions {
     /// Whether a last piece tells the token counts.
     #[serde(default)]
@@ -45,6 +74,37 @@ pub struct StreamOptions {
 
 /// Biases on logits by token id, written as a string as the standard has it.
 pub type LogitBias = BTreeMap<String, f32>;
+
+/// Reads biases, up to [`MOST_BIASES`].
+///
+/// # Errors
+/// When there are more, or one is no number.
+pub(crate) fn biases<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<LogitBias>, D::Error> {
+    struct Reading;
+    impl<'de> Visitor<'de> for Reading {
+        type Value = Option<LogitBias>;
+
+        fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+            write!(f, "an object of up to {MOST_BIASES} token ids and biases")
+        }
+
+        fn visit_unit<E: Error>(self) -> Result<Option<LogitBias>, E> {
+            Ok(None)
+        }
+
+        fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Option<LogitBias>, A::Error> {
+            let mut biases = LogitBias::new();
+            while let Some((id, bias)) = map.next_entry()? {
+                if biases.len() == MOST_BIASES {
+                    return Err(A::Error::custom(format!("there are more than {MOST_BIASES} biases")));
+                }
+                biases.insert(id, bias);
+            }
+            Ok(Some(biases))
+        }
+    }
+    deserializer.deserialize_any(Reading)
+}
 
 /// Token counts.
 #[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq, Eq)]

@@ -1,6 +1,7 @@
 //! Text and tokens without an answer: `/text/…`, our own.
 
-use crate::chat::ChatMessage;
+use crate::chat::{ChatMessage, MOST_MESSAGES};
+use crate::light::list;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -11,6 +12,7 @@ pub struct RenderRequest {
     /// Which model.
     pub model: String,
     /// The conversation.
+    #[serde(deserialize_with = "list::<MOST_MESSAGES, _, _>")]
     pub messages: Vec<ChatMessage>,
     /// Whether the words after which the model answers are added; yes when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -36,8 +38,13 @@ pub struct EncodeRequest {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,
     /// Or a conversation, as chat takes it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "some_list")]
     pub messages: Option<Vec<ChatMessage>>,
+}
+
+/// Reads a list of messages, which may be absent but is bounded.
+fn some_list<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Vec<ChatMessage>>, D::Error> {
+    list::<MOST_MESSAGES, _, _>(deserializer).map(Some)
 }
 
 /// A text in tokens.

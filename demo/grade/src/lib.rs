@@ -10,7 +10,7 @@ use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use vastrelay_engine::{Event, GenerationRequest, Sampling};
-use vastrelay_serving::{Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{DeviceMemory, Precision, Replica, ReplicaSettings};
 use vastrelay_text::Message;
 
 /// One graded question or conversation.
@@ -138,7 +138,7 @@ pub fn load(folder: &Path) -> Result<Replica> {
         split: 1,
         memory_share: 1.0,
         pages: None,
-        device_memory: 2 << 30,
+        device: DeviceMemory::new(2 << 30),
         weights: Precision::AsStored,
         kv: None,
     };
@@ -181,7 +181,7 @@ async fn answer(replica: &Replica, messages: &[Message]) -> Result<String> {
         },
         end_ids: replica.defaults.end_ids.clone(),
         least_tokens: 0,
-        stop: Vec::new(),
+        stop: Default::default(),
         top_logprobs: None,
         score_prompt: None,
         priority: 0,

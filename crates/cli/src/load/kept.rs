@@ -8,9 +8,6 @@ use vastrelay_loadtest::Run;
 use vastrelay_loadtest::run::FORM;
 use vastrelay_wire::manage::RunEntry;
 
-/// Runs among which names are looked for.
-const MOST_SEARCHED: usize = 200;
-
 /// Keeps a run with the service.
 pub async fn keep(client: &Client, run: &Run) -> Result<(), Failure> {
     let entry = RunEntry {
@@ -22,40 +19,58 @@ pub async fn keep(client: &Client, run: &Run) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Returns the newest runs, newest first.
+/// Returns the newest runs, newest first, without their requests and samples.
 pub async fn latest(client: &Client, most: usize) -> Result<Vec<Run>, Failure> {
-    let entries: Vec<RunEntry> = client.get(&format!("/manage/runs?most={most}")).await?;
+    let entries: Vec<RunEntry> = client.get(&format!("/manage/runs?short=true&most={most}")).await?;
     entries.into_iter().map(|entry| read(&entry.id, entry.run)).collect()
+}
+
+/// Returns the id of the newest run of a name, or of any name.
+async fn newest(client: &Client, name: Option<&str>) -> Result<Option<String>, Failure> {
+    let mut url = reqwest::Url::parse("http://service/manage/runs?short=true&most=1").expect("an address");
+    if let Some(name) = name {
+        url.query_pairs_mut().append_pair("name", name);
+    }
+    let path = format!("{}?{}", url.path(), url.query().unwrap_or_default());
+    let entries: Vec<RunEntry> = client.get(&path).await?;
+    Ok(entries.into_iter().next().map(|entry| entry.id))
 }
 
 /// Returns a run by its file, its id, its name, or as the last one.
 pub async fn find(connection: &Connection, wanted: &str) -> Result<Run, Failure> {
     if wanted.ends_with(".json") || Path::new(wanted).is_file() {
         let text = std::fs::read(wanted).map_err(|e| Failure::failed(format!("cannot read {wanted}: {e}")))?;
-        let value = serde_json::from_slice(&text).map_err(|e| Failure::failed(format!("{wanted} is no run: {e}")))?;
+        let value =
+            serde_json::from_slice(&text).map_err(|e| Failure::failed(format!("{wanted} is not a run: {e}")))?;
         return read(wanted, value);
     }
     let client = Client::new(connection)?;
-    let most = if wanted == "last" { 1 } else { MOST_SEARCHED };
-    let runs = latest(&client, most).await?;
-    let found = runs
-        .into_iter()
-        .find(|run| wanted == "last" || run.id == wanted || run.name == wanted);
-    found.ok_or_else(|| {
+    let named = match wanted {
+        "last" => newest(&client, None).await?,
+        name => newest(&client, Some(name)).await?,
+    };
+    let id = named.unwrap_or_else(|| wanted.to_owned());
+    let mut url = reqwest::Url::parse("http://service/manage/runs/").expect("an address");
+    if let Ok(mut path) = url.path_segments_mut() {
+        path.pop_if_empty().push(&id);
+    }
+    let found: Option<RunEntry> = client.get_if_there(url.path()).await?;
+    let found = found.ok_or_else(|| {
         Failure::failed(format!(
-            "there is no run `{wanted}`; `vastrelay load list` shows those there are"
+            "there is no run `{wanted}`; `vastrelay load list` shows all runs"
         ))
-    })
+    })?;
+    read(&found.id, found.run)
 }
 
 fn read(name: &str, value: serde_json::Value) -> Result<Run, Failure> {
     let form = value["form"].as_u64();
     if form.is_some_and(|form| form != u64::from(FORM)) {
         let text = format!(
-            "{name} is a run of form {}; this version reads form {FORM}",
+            "{name} has format {}; this version reads format {FORM}",
             form.unwrap_or(0)
         );
         return Err(Failure::failed(text));
     }
-    serde_json::from_value(value).map_err(|e| Failure::failed(format!("{name} is no run: {e}")))
+    serde_json::from_value(value).map_err(|e| Failure::failed(format!("{name} is not a run: {e}")))
 }

@@ -4,13 +4,13 @@ use super::{check_forms, kept, print, write_all};
 use crate::args::{ArrivalKind, LoadRunOptions};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{duration, json};
+use crate::output::{duration, json, note};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::Value;
 use std::io::IsTerminal;
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
-use vastrelay_loadtest::order::{Prepared, prepare};
+use vastrelay_loadtest::order::{Prepared, Room, prepare};
 use vastrelay_loadtest::statistics::spread;
 use vastrelay_loadtest::{Arrival, HttpTarget, Progress, Span, Workload};
 use vastrelay_wire::load::{LoadOrder, PromptSource};
@@ -29,7 +29,7 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
         name,
         workload,
         prompts,
-    } = prepare(&order, vocabulary(&client, &order).await?).map_err(Failure::usage)?;
+    } = prepare(&order, room(&client, &order).await?).map_err(Failure::usage)?;
     let ours = client
         .get::<Value>("/openapi.json")
         .await
@@ -41,6 +41,10 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
     let interrupt = tokio::spawn(async move {
         if tokio::signal::ctrl_c().await.is_ok() {
             let _ = stop.send(true);
+            note("stopping; press Ctrl-C again to stop at once");
+        }
+        if tokio::signal::ctrl_c().await.is_ok() {
+            std::process::exit(1);
         }
         // Dropped only now: a run whose stop can no longer be told would take that for one.
         std::future::pending::<()>().await;
@@ -56,8 +60,11 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
     let run = run.map_err(Failure::failed)?;
     if !options.forget && ours {
         match kept::keep(&client, &run).await {
-            Ok(()) => eprintln!("kept as {}; `vastrelay load show {}` shows it again", run.id, run.id),
-            Err(failure) => eprintln!("the run is not kept: {failure}"),
+            Ok(()) => note(format!(
+                "saved as {}; `vastrelay load show {}` shows it again",
+                run.id, run.id
+            )),
+            Err(failure) => note(format!("the run could not be saved: {failure}")),
         }
     }
     write_all(&run, &options.out)?;
@@ -67,7 +74,7 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
         print::run(&run);
     }
     if run.summary.done == 0 {
-        return Err(Failure::failed("not one request was answered"));
+        return Err(Failure::failed("no request was answered"));
     }
     Ok(())
 }
@@ -121,10 +128,13 @@ fn prompts(options: &LoadRunOptions) -> Result<PromptSource, Failure> {
     Ok(PromptSource::Lines { name, text })
 }
 
-/// Returns how many tokens the model knows, where prompts are made of them.
-async fn vocabulary(client: &Client, order: &LoadOrder) -> Result<usize, Failure> {
+/// Returns what the model has room for, where prompts are made for it.
+async fn room(client: &Client, order: &LoadOrder) -> Result<Room, Failure> {
     if !matches!(order.prompts, PromptSource::Synthetic { .. }) {
-        return Ok(0);
+        return Ok(Room {
+            vocabulary: 0,
+            context: usize::MAX,
+        });
     }
     let question = EncodeRequest {
         model: order.model.clone(),
@@ -132,7 +142,10 @@ async fn vocabulary(client: &Client, order: &LoadOrder) -> Result<usize, Failure
         messages: None,
     };
     let count: CountAnswer = client.post_for("/text/count", &question).await?;
-    Ok(count.vocabulary)
+    Ok(Room {
+        vocabulary: count.vocabulary,
+        context: count.context,
+    })
 }
 
 /// Shows how a run gets on: a line that changes on a terminal, a new one now and then elsewhere.
@@ -172,7 +185,7 @@ impl Show {
             self.bar.set_message(text);
         } else if self.last_line.is_none_or(|last| last.elapsed() >= LINE_EVERY) {
             self.last_line = Some(Instant::now());
-            eprintln!("{text}");
+            note(text);
         }
     }
 }

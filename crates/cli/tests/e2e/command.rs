@@ -181,7 +181,7 @@ async fn start_prints_the_arithmetic_of_memory() {
         "weights",
         "KV pool",
         "640 pages × 32.0 KiB",
-        "640 pages ÷ 64 pages for 1,024 tokens = 10",
+        "10 sequences of 1,024 tokens fit, 2.0 MiB each",
     ] {
         assert!(greeting.contains(line), "{line} in {greeting}");
     }
@@ -204,8 +204,8 @@ fn failures_have_their_exit_codes_and_say_what_would_work() {
             3,
             "vastrelay start --demo",
         ),
-        (&["status", "--url", "http://127.0.0.1:9"], 3, "nobody listens there"),
-        (&["ask", "--url", "not an address", "Hello"], 2, "no address"),
+        (&["status", "--url", "http://127.0.0.1:9"], 3, "nothing listens there"),
+        (&["ask", "--url", "not an address", "Hello"], 2, "not an address"),
         (&["ask"], 2, "no question"),
         (&["fly"], 2, "unrecognized subcommand"),
         (

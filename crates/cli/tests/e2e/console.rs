@@ -293,7 +293,7 @@ async fn where_a_key_is_wanted_it_is_asked_for_made_used_and_revoked() {
     browser.open(&service, "keys", "wants a key").await;
     browser.type_into("key", "vr-wrong").await;
     browser.click("//button[.='Enter']").await;
-    browser.wait_for_text("@role='alert'", "not one of this service").await;
+    browser.wait_for_text("@role='alert'", "unknown here").await;
     browser.run("document.querySelector('[name=key]').select()").await;
     browser.type_into("key", &ops).await;
     browser.click("//button[.='Enter']").await;

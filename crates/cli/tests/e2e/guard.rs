@@ -1,36 +1,13 @@
 //! Keys, names of hosts, pages of others, limits, TLS.
 
-use crate::support::{Service, chat, vastrelay, with};
+use crate::support::{Service, chat, first_key, guarded, vastrelay, with};
 use reqwest::header::{HOST, ORIGIN};
 use reqwest::{Client, StatusCode};
 use serde_json::{Value, json};
 use std::process::{Output, Stdio};
-use tempfile::TempDir;
-
-/// Makes a key in a folder that no service uses yet.
-fn first_key(data: &TempDir, words: &[&str]) -> String {
-    let output = vastrelay()
-        .args(["key", "create", "--name", "first", "--data"])
-        .arg(data.path())
-        .args(words)
-        .output()
-        .unwrap();
-    assert!(output.status.success(), "{}", err(&output));
-    String::from_utf8(output.stdout).unwrap().trim().to_owned()
-}
 
 fn err(output: &Output) -> String {
     String::from_utf8_lossy(&output.stderr).into_owned()
-}
-
-/// A service that wants keys, with one that may manage.
-fn guarded(words: &[&str]) -> Service {
-    let data = tempfile::tempdir().unwrap();
-    let key = first_key(&data, &["--scope", "manage"]);
-    let words = [&["--demo", "--listen", "127.0.0.1:0", "--require-key"], words].concat();
-    let mut service = Service::start_in(data, &words);
-    service.key = Some(key);
-    service
 }
 
 async fn code(service: &Service, key: Option<&str>, path: &str) -> (u16, String, String) {
@@ -52,7 +29,7 @@ const WORDS: [(&str, &str); 5] = [
     ("unknown_key", "`vastrelay key list`"),
     ("expired_key", "has expired"),
     ("revoked_key", "was revoked"),
-    ("scope_missing", "a key of the scope `manage`"),
+    ("scope_missing", "a key with scope `manage`"),
 ];
 
 fn is(found: (u16, String, String), status: u16, code: &str) {
@@ -238,7 +215,7 @@ async fn beyond_loopback_a_key_is_wanted_before_anything_is_served() {
     service.url = service.url.replace("0.0.0.0", "127.0.0.1");
     is(code(&service, None, "/v1/models").await, 401, "no_key");
     assert_eq!(code(&service, Some(&key), "/v1/models").await.0, 200);
-    assert!(service.greeting.contains("every caller needs a key"));
+    assert!(service.greeting.contains("key required"));
 }
 
 #[tokio::test]

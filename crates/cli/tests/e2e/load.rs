@@ -182,7 +182,7 @@ async fn sigterm_lets_streams_end_refuses_new_calls_and_stops() {
     while service.get("/health/ready").await.0 != 503 {}
     let (status, refused) = service.post("/v1/chat/completions", &chat(QUESTIONS[0])).await;
     assert_eq!((status, &refused["error"]["code"]), (503, &json!("draining")));
-    let said = "the service is draining before it stops; send the request elsewhere or again later";
+    let said = "the service is shutting down; try again later, or on another service";
     assert_eq!(refused["error"]["message"], said);
     let mut rest = String::new();
     while let Some(chunk) = body.next().await {
@@ -239,7 +239,7 @@ async fn a_slow_reader_is_ended_with_a_readable_error_and_holds_nobody_up() {
         service.model().await["output_tokens"].as_u64().unwrap() < 15 * 1500,
         "it was not ended early"
     );
-    assert!(read_until(&mut slow, "read too slowly").await);
+    assert!(read_until(&mut slow, "reader was too slow").await);
     // It is on record once the connection is done with.
     while service.get("/manage/requests?outcome=slow-reader").await.1 == json!([]) {}
 }

@@ -1,15 +1,19 @@
 //! The real interface: the service started on loopback, called through its client, over HTTP, and from a browser.
 
+mod access;
 mod clients;
 mod command;
 mod console;
 mod description;
+mod fuzz;
 mod guard;
+mod hostile;
 mod load;
 mod manage;
 mod measure;
 mod metrics;
 mod model;
+mod raw;
 mod records;
 mod reference;
 mod support;

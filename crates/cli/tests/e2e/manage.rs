@@ -11,13 +11,15 @@ fn message(answer: &Value) -> &str {
 async fn a_service_without_a_model_serves_one_when_it_is_told_to() {
     let service = Service::start(&[]);
     assert!(
-        service.greeting.contains("none yet; `vastrelay model start`"),
+        service
+            .greeting
+            .contains("none yet; start one with `vastrelay model start`"),
         "{}",
         service.greeting
     );
     let (status, refused) = service.post("/v1/chat/completions", &chat("Hello")).await;
     assert_eq!(status, 404);
-    assert!(message(&refused).contains("none at all"), "{refused}");
+    assert!(message(&refused).contains("models served here: none"), "{refused}");
     let (status, missing) = service
         .post("/manage/models", &json!({"name": "desk", "path": "/no/such/folder"}))
         .await;
@@ -26,7 +28,7 @@ async fn a_service_without_a_model_serves_one_when_it_is_told_to() {
     let (status, neither) = service.post("/manage/models", &json!({"name": "desk"})).await;
     assert_eq!(
         (status, message(&neither)),
-        (400, "either `path` names a folder of weights, or `demo` is true")
+        (400, "send either `path`, a folder of weights, or `demo`: true")
     );
     let (status, nameless) = service
         .post("/manage/models", &json!({"name": " ", "demo": true}))
@@ -112,7 +114,7 @@ async fn load_that_the_service_sends_itself_is_measured_kept_compared_and_stoppe
     let (status, none) = service.get("/manage/comparison?a=none&b=none").await;
     assert_eq!(
         (status, message(&none)),
-        (404, "there is no run `none`; GET /manage/runs lists those there are")
+        (404, "there is no run `none`; GET /manage/runs lists all runs")
     );
 
     // One that would go on for ten minutes.
@@ -143,12 +145,12 @@ async fn load_that_the_service_sends_itself_is_measured_kept_compared_and_stoppe
     for (wrong, words) in [
         (
             json!({"prompts": {"kind": "set", "name": "riddles"}}),
-            "questions and follow-ups are there",
+            "questions or follow-ups are there",
         ),
         (json!({"output": "long"}), "64..256"),
         (
             json!({"arrival": {"kind": "closed", "users": 0}}),
-            "1 to 10,000 users work",
+            "use 1 to 10,000 users",
         ),
     ] {
         let order = crate::support::with(order(1, json!({"requests": 1})), wrong);
@@ -212,7 +214,7 @@ async fn only_runs_that_can_be_read_again_are_kept() {
     let (status, refused) = service.post("/manage/runs", &entry).await;
     assert_eq!((status, &refused["error"]["param"]), (400, &json!("run")));
     assert!(
-        message(&refused).contains("no load test that this version knows: missing field"),
+        message(&refused).contains("not a load test that this version can read: missing field"),
         "{refused}"
     );
     // One of another version may have been kept before.
@@ -223,7 +225,7 @@ async fn only_runs_that_can_be_read_again_are_kept() {
     let (status, refused) = service.get("/manage/runs/old/report?form=csv").await;
     assert_eq!((status, &refused["error"]["code"]), (409, &json!("unreadable_run")));
     assert!(
-        message(&refused).starts_with("the run `old` is of another version and cannot be read: "),
+        message(&refused).starts_with("the run `old` was made by another version and cannot be read: "),
         "{refused}"
     );
 }

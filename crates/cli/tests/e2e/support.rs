@@ -46,9 +46,23 @@ impl Service {
         )
     }
 
+    /// Starts a service that may have this much memory, in KiB.
+    pub fn limited(memory: &str, words: &[&str]) -> Service {
+        let mut limited = Command::new("sh");
+        limited
+            .args(["-c", "ulimit -v $0; exec \"$@\"", memory])
+            .arg(vastrelay().get_program());
+        let words = [&["--listen", "127.0.0.1:0"], words].concat();
+        Service::run(limited, tempfile::tempdir().unwrap(), &words)
+    }
+
     /// Starts a service in a folder that was there before.
     pub fn start_in(data: TempDir, words: &[&str]) -> Service {
-        let mut child = vastrelay()
+        Service::run(vastrelay(), data, words)
+    }
+
+    fn run(mut program: Command, data: TempDir, words: &[&str]) -> Service {
+        let mut child = program
             .arg("start")
             .arg("--data")
             .arg(data.path())
@@ -156,6 +170,11 @@ impl Service {
         panic!("never: {what}; {}", self.model().await);
     }
 
+    /// Returns the number of its process.
+    pub fn process(&self) -> u32 {
+        self.child.id()
+    }
+
     pub fn signal(&self, name: &str) {
         let sent = Command::new("kill")
             .args([&format!("-{name}"), &self.child.id().to_string()])
@@ -196,4 +215,26 @@ pub fn frames(body: &str) -> Vec<String> {
         .filter_map(|frame| frame.strip_prefix("data: "))
         .map(str::to_owned)
         .collect()
+}
+
+/// Makes a key in a folder that no service uses yet.
+pub fn first_key(data: &TempDir, words: &[&str]) -> String {
+    let output = vastrelay()
+        .args(["key", "create", "--name", "first", "--data"])
+        .arg(data.path())
+        .args(words)
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap().trim().to_owned()
+}
+
+/// A service that wants keys, with one that may manage.
+pub fn guarded(words: &[&str]) -> Service {
+    let data = tempfile::tempdir().unwrap();
+    let key = first_key(&data, &["--scope", "manage"]);
+    let words = [&["--demo", "--listen", "127.0.0.1:0", "--require-key"], words].concat();
+    let mut service = Service::start_in(data, &words);
+    service.key = Some(key);
+    service
 }

@@ -243,7 +243,7 @@ async fn best_of_returns_the_likeliest_of_those_it_makes() {
     );
     assert_eq!(best["usage"], all["usage"], "all that were made count");
     for (more, words) in [
-        (json!({"n": 3, "best_of": 2}), "3 or more works"),
+        (json!({"n": 3, "best_of": 2}), "use 3 or more"),
         (json!({"best_of": 2, "stream": true}), "`stream`"),
         (json!({"best_of": 99}), "1 to 16"),
     ] {
@@ -521,7 +521,7 @@ async fn what_a_model_would_get_is_shown_counted_encoded_and_decoded() {
         (
             "/text/encode",
             json!({"model": "pierdesk"}),
-            "one of `text` and `messages`",
+            "send either `text` or `messages`",
         ),
         (
             "/text/decode",
@@ -603,7 +603,7 @@ async fn refusals_say_what_is_wrong_and_what_would_work() {
         (
             400,
             chat(json!({"max_tokens": 0})),
-            vec!["`max_tokens` is 0; 1 to 128 works"],
+            vec!["`max_tokens` is 0; use 1 to 128"],
         ),
         (
             400,
@@ -622,13 +622,13 @@ async fn refusals_say_what_is_wrong_and_what_would_work() {
             vec!["`top_logprobs`", "20"],
         ),
         (400, chat(json!({"top_logprobs": 2})), vec!["needs `logprobs`"]),
-        (400, chat(json!({"stop": vec!["x"; 40]})), vec!["`stop` has 40", "16"]),
+        (400, chat(json!({"stop": vec!["x"; 40]})), vec!["more than 16 elements"]),
         (400, chat(json!({"tools": [{"type": "function"}]})), vec!["`tools`"]),
         (400, chat(json!({"tool_choice": "required"})), vec!["`tool_choice`"]),
         (
             400,
             chat(json!({"response_format": {"type": "json_object"}})),
-            vec!["`response_format`"],
+            vec!["`response_format.type`", "expected `text`"],
         ),
         (400, chat(json!({"store": true})), vec!["`store`"]),
         (400, chat(json!({"temprature": 1})), vec!["temprature", "temperature"]),
@@ -651,7 +651,7 @@ async fn refusals_say_what_is_wrong_and_what_would_work() {
     let plain = |prompt: Value| json!({"model": "pierdesk", "prompt": prompt});
     for (prompt, word) in [
         (json!([5, 4000]), "4000"),
-        (json!([]), "0 prompts"),
+        (json!([]), "`prompt` is an empty list"),
         (json!({"a": 1}), "a string, a list of strings"),
     ] {
         let (status, answer) = service.post("/v1/completions", &plain(prompt)).await;
@@ -702,7 +702,7 @@ async fn near_misses_are_told_the_right_call() {
         answer["error"]["message"]
             .as_str()
             .unwrap()
-            .contains("called with POST, not GET"),
+            .contains("does not support GET; use POST"),
         "{answer}"
     );
 }

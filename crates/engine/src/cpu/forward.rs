@@ -127,9 +127,14 @@ impl Forward {
         let rows = batch.rows.iter().zip(scores);
         StepResult {
             rows: rows
-                .map(|(row, scores)| RowResult {
-                    scores,
-                    ..finish_row(row, &mut logits)
+                .map(|(row, scores)| {
+                    let end = finish_row(row, &mut logits);
+                    let unknown = scores.iter().any(|(token, _)| token.logprob.is_nan());
+                    RowResult {
+                        not_finite: end.not_finite || unknown,
+                        scores,
+                        ..end
+                    }
                 })
                 .collect(),
         }
@@ -458,8 +463,10 @@ fn finish_row<'a>(row: &Row, logits: &mut impl Iterator<Item = &'a mut [f32]>) -
         },
         Want::Token(choice) => {
             let mine: Vec<&mut [f32]> = logits.take(row.drafts + 1).collect();
+            let chosen = verify(choice, &row.tokens[row.tokens.len() - row.drafts..], mine);
             RowResult {
-                chosen: verify(choice, &row.tokens[row.tokens.len() - row.drafts..], mine),
+                not_finite: chosen.is_empty(),
+                chosen,
                 ..RowResult::default()
             }
         }
@@ -471,7 +478,7 @@ fn verify(choice: &Choice, drafts: &[u32], logits: Vec<&mut [f32]>) -> Vec<Chose
     let mut choice = choice.clone();
     let mut chosen = Vec::with_capacity(1);
     for (index, logits) in logits.into_iter().enumerate() {
-        let token = choose(logits, &choice);
+        let Some(token) = choose(logits, &choice) else { break };
         let id = token.id;
         chosen.push(token);
         if drafts.get(index) != Some(&id) {

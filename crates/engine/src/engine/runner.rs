@@ -2,7 +2,7 @@
 
 use super::prompt_scores::PromptScores;
 use super::{Command, Shared, Submission, lock};
-use crate::executor::{Executor, ExecutorError, Row, RowResult, StepBatch, StepResult, Want};
+use crate::executor::{Executor, Row, RowResult, StepBatch, StepResult, Want};
 use crate::head::SequenceHead;
 use crate::pages::{ChainKey, chain_start};
 use crate::record::{AdmittedRecord, LaneRecord, StepRecord};
@@ -107,8 +107,14 @@ impl Runner {
             let batch = self.batch(&plan);
             let handle = self.executor.submit(batch);
             match handle.and_then(|handle| self.executor.wait(handle)) {
-                Ok(result) => self.settle_step(&plan, result, begun),
-                Err(error) => return self.fail(&error),
+                Ok(result) => {
+                    let not_finite = self.settle_step(&plan, result, begun);
+                    // One request may drive a sound model to its limits; a model that never produced a token is not sound.
+                    if not_finite && lock(&self.shared.status).output_tokens == 0 {
+                        return self.fail("its weights are broken: it has produced no token yet and computes NaN");
+                    }
+                }
+                Err(error) => return self.fail(&error.to_string()),
             }
         }
     }
@@ -290,10 +296,13 @@ impl Runner {
     }
 
     /// Hands the new tokens to their heads and readers, and the outcome to the scheduler.
-    fn settle_step(&mut self, plan: &StepPlan, result: StepResult, begun: Instant) {
+    ///
+    /// Returns whether the model computed something that is not a number.
+    fn settle_step(&mut self, plan: &StepPlan, result: StepResult, begun: Instant) -> bool {
         let now = Instant::now();
         let mut outcomes = Vec::with_capacity(plan.rows.len());
         let mut ended = Vec::new();
+        let not_finite = result.rows.iter().any(|row| row.not_finite);
         for (row, result) in plan.rows.iter().zip(result.rows) {
             let (outcome, end) = self.advance(row, result, now);
             ended.extend(end.map(|(text, reason)| (row.sequence, text, reason)));
@@ -306,6 +315,7 @@ impl Runner {
         for (id, text, reason) in ended {
             self.end(id, text, reason);
         }
+        not_finite
     }
 
     /// Gives a sequence its new tokens; returns the outcome, and the last text and the reason when it is at its end.
@@ -326,6 +336,10 @@ impl Runner {
         if row.samples && !live.head.wants_more() {
             outcome.ended = true;
             end = Some((String::new(), EndReason::Length));
+        }
+        if result.not_finite {
+            outcome.ended = true;
+            end = Some((live.head.rest(), EndReason::NotFinite));
         }
         let mut piece = Piece {
             choice: live.choice,
@@ -449,12 +463,12 @@ impl Runner {
         lock(&self.shared.status).occupancy = self.scheduler.occupancy();
     }
 
-    /// Tells everybody that the device has failed.
-    fn fail(&mut self, error: &ExecutorError) {
-        tracing::error!(%error, "the engine stops");
-        lock(&self.shared.status).failure = Some(error.to_string());
+    /// Ends everything with a reason.
+    pub fn fail(&mut self, reason: &str) {
+        tracing::error!(reason, "the engine stops");
+        lock(&self.shared.status).failure = Some(reason.to_owned());
         for (_, live) in self.live.drain() {
-            let _ = live.events.try_send(Event::Failed(error.to_string()));
+            live.last_event.send(Event::Failed(reason.to_owned()));
         }
     }
 

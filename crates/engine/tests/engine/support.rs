@@ -8,7 +8,7 @@ use vastrelay_engine::{
 };
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
-use vastrelay_text::{TokenPieces, Tokenizer};
+use vastrelay_text::{StopStrings, TokenPieces, Tokenizer};
 use vastrelay_weights::description::Sight;
 use vastrelay_weights::{Checkpoint, ModelDescription};
 
@@ -110,7 +110,7 @@ pub fn greedy(prompt: Vec<u32>, tokens: usize) -> GenerationRequest {
         },
         end_ids: Vec::new(),
         least_tokens: 0,
-        stop: Vec::new(),
+        stop: StopStrings::default(),
         top_logprobs: Some(2),
         score_prompt: None,
         priority: 0,

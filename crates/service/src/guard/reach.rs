@@ -23,7 +23,7 @@ impl Reach {
             wants_key: require_key || !address.ip().is_loopback(),
             address: address.ip(),
             hosts: hosts.into_iter().map(|host| host.to_lowercase()).collect(),
-            origins,
+            origins: origins.into_iter().map(|origin| origin.to_lowercase()).collect(),
         }
     }
 
@@ -50,7 +50,7 @@ impl Reach {
         let own = origin
             .split_once("://")
             .is_some_and(|(_, rest)| rest.eq_ignore_ascii_case(host));
-        own || self.origins.iter().any(|allowed| allowed == origin)
+        own || self.origins.iter().any(|allowed| allowed.eq_ignore_ascii_case(origin))
     }
 }
 
@@ -71,7 +71,7 @@ mod tests {
             address.parse().unwrap(),
             false,
             hosts,
-            vec!["https://desk.example".into()],
+            vec!["https://Desk.example".into()],
         )
     }
 
@@ -107,6 +107,7 @@ mod tests {
         let here = reach("127.0.0.1:7411", &[]);
         assert!(here.allows_origin("http://localhost:7411", "localhost:7411"));
         assert!(here.allows_origin("https://desk.example", "localhost:7411"));
+        assert!(here.allows_origin("HTTPS://desk.Example", "localhost:7411"));
         for origin in ["http://localhost:3000", "null", "https://desk.example.other"] {
             assert!(!here.allows_origin(origin, "localhost:7411"), "{origin}");
         }

@@ -1,39 +1,55 @@
 //! Near-miss calls are told the right one.
 
-use crate::openapi::addresses;
+use crate::addresses::{Listed, access_of, is_crooked, listed, resembled};
+use crate::guard::check_key;
 use crate::problem::Problem;
+use crate::state::ServiceState;
 use actix_web::http::StatusCode;
 use actix_web::http::header::ALLOW;
-use actix_web::{HttpRequest, HttpResponse, ResponseError};
+use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
 
-/// Any call under no known address.
-pub async fn wrong_address(request: HttpRequest) -> HttpResponse {
+/// Longest path that a message repeats.
+const LONGEST_PATH: usize = 120;
+
+/// Any call to an unknown address. Callers who may not call what it resembles are told no more than that.
+///
+/// # Errors
+/// 401 and 403 as of the address that it resembles.
+pub async fn wrong_address(state: web::Data<ServiceState>, request: HttpRequest) -> Result<HttpResponse, Problem> {
     let path = request.path();
-    let addresses = addresses();
-    let message = match addresses.iter().find(|(_, address)| resembles(path, address)) {
-        Some((method, address)) => format!("there is nothing at `{path}`; the call is {method} {address}"),
+    check_key(&state, request.headers(), access_of(path)).await?;
+    Err(no_such_address(path))
+}
+
+/// Returns the answer to a call of an unknown address.
+fn no_such_address(path: &str) -> Problem {
+    let shown = shown(path);
+    let message = match resembled(path).next() {
+        Some(address) => format!("no such address: {shown}; did you mean {}?", calls(address)),
         None => {
-            let openai = addresses.iter().filter(|(_, address)| address.starts_with("/v1/"));
-            let known: Vec<String> = openai.map(|(method, address)| format!("{method} {address}")).collect();
+            let openai = listed().iter().filter(|address| address.path.starts_with("/v1/"));
+            let known: Vec<String> = openai.map(calls).collect();
             format!(
-                "there is nothing at `{path}`; the calls of the OpenAI wire are {}; GET /openapi.json describes all",
+                "no such address: {shown}; OpenAI calls: {}; GET /openapi.json lists all",
                 known.join(", ")
             )
         }
     };
-    Problem::address(StatusCode::NOT_FOUND, message).error_response()
+    Problem::address(StatusCode::NOT_FOUND, message)
+}
+
+/// Whether a page of the console is asked for by a path that means something else.
+pub(crate) fn is_no_page(path: &str) -> bool {
+    is_crooked(path)
 }
 
 /// A known address called with another method.
 pub async fn wrong_method(request: HttpRequest) -> HttpResponse {
     let pattern = request.match_pattern().unwrap_or_default();
-    let right: Vec<&str> = addresses()
-        .into_iter()
-        .filter(|(_, address)| *address == pattern)
-        .map(|(method, _)| method)
-        .collect();
-    let right = right.join(", ");
-    let message = format!("`{}` is called with {right}, not {}", request.path(), request.method());
+    let known = listed().iter().find(|address| address.path == pattern);
+    let right = known.map(methods).unwrap_or_default();
+    let method: String = request.method().as_str().chars().take(20).collect();
+    let message = format!("{} does not support {method}; use {right}", shown(request.path()));
     let mut response = Problem::address(StatusCode::METHOD_NOT_ALLOWED, message).error_response();
     if let Ok(value) = right.parse() {
         response.headers_mut().insert(ALLOW, value);
@@ -41,32 +57,16 @@ pub async fn wrong_method(request: HttpRequest) -> HttpResponse {
     response
 }
 
-/// Whether a path is an address without its prefix, with the prefix twice, or with slashes too many.
-fn resembles(path: &str, address: &str) -> bool {
-    let words = |path: &str| -> Vec<String> {
-        path.split('/')
-            .filter(|word| !word.is_empty() && *word != "v1")
-            .map(str::to_lowercase)
-            .collect()
-    };
-    words(path) == words(address)
+fn methods(address: &Listed) -> String {
+    let methods: Vec<&str> = address.methods.iter().map(|method| method.as_str()).collect();
+    methods.join(", ")
 }
 
-#[cfg(test)]
-mod tests {
-    use super::resembles;
+/// Returns an address as it is called.
+fn calls(address: &Listed) -> String {
+    format!("{} {}", methods(address), address.path.replace(":.+}", "}"))
+}
 
-    #[test]
-    fn near_misses_resemble_and_others_do_not() {
-        for path in [
-            "/chat/completions",
-            "/v1/v1/chat/completions",
-            "/v1//chat/completions/",
-            "/V1/chat/completions".to_lowercase().as_str(),
-        ] {
-            assert!(resembles(path, "/v1/chat/completions"), "{path}");
-        }
-        assert!(!resembles("/v1/completions", "/v1/chat/completions"));
-        assert!(!resembles("/v1/images", "/v1/models"));
-    }
+fn shown(path: &str) -> String {
+    path.chars().take(LONGEST_PATH).collect()
 }

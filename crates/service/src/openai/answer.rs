@@ -1,10 +1,11 @@
 //! An answer in the making: what chat and plain completions have in common, whole or in pieces.
 
 use super::call::Call;
-use super::piece::{COMMENT, Count, DONE, Next, error_frame, finish_reason, frame, measured, next};
+use super::events::{Events, Next};
+use super::piece::{COMMENT, Count, DONE, error_frame, finish_reason, frame, measured};
 use crate::problem::Problem;
 use actix_web::web::Bytes;
-use futures_util::stream::{LocalBoxStream, Stream};
+use futures_util::stream::Stream;
 use serde::Serialize;
 use vastrelay_engine::request::{Piece, Scored};
 use vastrelay_engine::{Event, Figures};
@@ -61,6 +62,12 @@ pub(super) struct Collected {
 }
 
 impl Collected {
+    /// Returns about how many bytes of JSON it comes to.
+    pub fn bytes(&self) -> usize {
+        let scored = |scored: &[Scored]| scored.iter().map(|(_, top)| 100 * (1 + top.len())).sum::<usize>();
+        self.text.len() + 8 * self.ids.len() + scored(&self.logprobs) + scored(&self.prompt_scores)
+    }
+
     /// Returns the mean log-probability of its tokens.
     pub fn mean_logprob(&self) -> f32 {
         let sum: f32 = self.logprobs.iter().map(|(token, _)| token.logprob).sum();
@@ -71,19 +78,25 @@ impl Collected {
 /// Collects all completions of a call.
 ///
 /// # Errors
-/// When the engine fails or a completion breaks off.
+/// When the engine fails or a completion breaks off, or the caller has gone.
 pub(super) async fn collect(
     mut call: Call,
-    mut events: LocalBoxStream<'static, Event>,
+    mut events: Events,
     choices: u32,
     mut count: Count,
 ) -> Result<(Vec<Collected>, Usage), Problem> {
     let mut collected: Vec<Collected> = (0..choices).map(|_| Collected::default()).collect();
     loop {
-        let event = match next(&mut events).await {
+        let event = match events.next().await {
             Next::Event(event) => event,
             Next::Silence => continue,
             Next::End => break,
+            Next::Gone => return Err(Problem::half_closed()),
+            Next::BrokenOff => {
+                let problem = Problem::broke_off();
+                call.note_failure(&problem);
+                return Err(problem);
+            }
         };
         call.note(&event);
         match *event {
@@ -118,7 +131,7 @@ pub(super) fn pieces(
     mut shape: impl Shape + 'static,
     extras: Extras,
     mut call: Call,
-    mut events: LocalBoxStream<'static, Event>,
+    mut events: Events,
     mut count: Count,
 ) -> impl Stream<Item = Result<Bytes, Problem>> {
     async_stream::stream! {
@@ -126,13 +139,23 @@ pub(super) fn pieces(
             yield Ok(frame(&piece));
         }
         loop {
-            let event = match next(&mut events).await {
+            let event = match events.next().await {
                 Next::Event(event) => event,
                 Next::Silence => {
                     yield Ok(COMMENT);
                     continue;
                 }
                 Next::End => break,
+                Next::Gone => {
+                    yield Ok(error_frame(&Problem::half_closed()));
+                    return;
+                }
+                Next::BrokenOff => {
+                    let problem = Problem::broke_off();
+                    call.note_failure(&problem);
+                    yield Ok(error_frame(&problem));
+                    return;
+                }
             };
             call.note(&event);
             let problem = match *event {

@@ -1,19 +1,21 @@
 //! One call from its arrival to its record.
 
+use super::asked::Asked;
+use super::events::Events;
+use crate::budget::Share;
 use crate::guard::Permit;
 use crate::manage::recorded;
 use crate::metrics::EndedCall;
 use crate::problem::Problem;
 use crate::recent::Noted;
+use crate::redact::redact;
 use crate::state::ServiceState;
 use actix_web::{HttpMessage, HttpRequest, web};
-use futures_util::stream::{self, BoxStream, LocalBoxStream, StreamExt};
-use serde_json::Value;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Instant;
 use vastrelay_engine::request::Piece;
-use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest, RequestStream};
+use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest};
 use vastrelay_serving::Replica;
 use vastrelay_store::{CallRecord, CallText, milliseconds_since_1970};
 
@@ -35,9 +37,33 @@ pub(super) struct Call {
     gaps: Gaps,
     /// The completions' texts as they come, when they are kept.
     said: Option<Vec<String>>,
-    /// The key's place, given back with the call.
+    running: Running,
+}
+
+/// A call's place among all that are running, given back when its answer has been sent.
+#[derive(Clone)]
+pub(super) struct Running {
+    _held: Arc<Held>,
+}
+
+struct Held {
+    state: web::Data<ServiceState>,
+    /// The key's place.
     _permit: Option<Permit>,
 }
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        self.state.active_calls.fetch_sub(1, Ordering::AcqRel);
+    }
+}
+
+/// Most bytes of a completion's text that are kept with the call.
+const MOST_KEPT: usize = 256 << 10;
+/// Most bytes that an answer may grow to.
+const MOST_ANSWER: usize = 32 << 20;
+/// Answers that cannot grow larger are not added up.
+const SMALL_ANSWER: usize = 1 << 20;
 
 impl Call {
     /// Begins a call.
@@ -62,40 +88,71 @@ impl Call {
             ..CallRecord::default()
         };
         state.active_calls.fetch_add(1, Ordering::AcqRel);
-        let mut call = Call {
+        let permit = match key {
+            _ if state.is_draining() => Err(Problem::draining()),
+            Some(key) => state.limits.enter(key, Instant::now()).map(Some),
+            None => Ok(None),
+        };
+        let (permit, refused) = match permit {
+            Ok(permit) => (permit, None),
+            Err(problem) => (None, Some(problem)),
+        };
+        let held = Held {
+            state: state.clone(),
+            _permit: permit,
+        };
+        let call = Call {
             state: state.clone(),
             record,
             arrived,
             gaps: Gaps::default(),
             said: None,
-            _permit: None,
+            running: Running { _held: Arc::new(held) },
         };
-        if state.condition() == "draining" {
-            return Err(call.refuse(Problem::draining()));
+        match refused {
+            Some(problem) => Err(call.refuse(problem)),
+            None => Ok(call),
         }
-        match key.map(|key| state.limits.enter(key, call.arrived)).transpose() {
-            Ok(permit) => call._permit = permit,
-            Err(problem) => return Err(call.refuse(problem)),
-        }
-        Ok(call)
     }
 
-    /// Notes what was asked for, and by which body.
-    pub fn asks(&mut self, model: &str, streamed: bool, body: &[u8]) {
-        self.record.model = model.into();
-        self.record.streamed = streamed;
-        let Ok(Value::Object(mut fields)) = serde_json::from_slice(body) else {
-            return;
-        };
-        let said = [fields.remove("messages"), fields.remove("prompt")];
-        fields.remove("model");
-        self.record.parameters = Value::Object(fields).to_string();
-        if self.state.keeps_texts {
-            let prompt = said.into_iter().flatten().map(|value| value.to_string()).collect();
+    /// Notes what was asked for.
+    pub fn asks(&mut self, asked: Asked) {
+        self.record.model = asked.model;
+        self.record.streamed = asked.streamed;
+        self.record.parameters = asked.parameters;
+        if let Some(prompt) = asked.prompt {
             let answer = String::new();
             self.record.text = Some(CallText { prompt, answer });
             self.said = Some(Vec::new());
         }
+    }
+
+    /// Takes memory for an answer of up to this many bytes; the share is to be kept until it has been sent.
+    ///
+    /// # Errors
+    /// 400 when it is too large, 503 when other answers need the memory.
+    pub fn reserve(&self, bytes: usize) -> Result<Share, Problem> {
+        let mut share = self.state.answers.share();
+        if bytes > MOST_ANSWER {
+            return Err(Problem::answer_too_large(bytes, MOST_ANSWER));
+        }
+        if bytes > SMALL_ANSWER && !share.grow(bytes) {
+            return Err(Problem::too_many_answers());
+        }
+        Ok(share)
+    }
+
+    /// Returns what keeps the caller's prompts apart from those of others in the cache: its key, unless the cache is shared.
+    pub fn cache_salt(&self, http: &HttpRequest) -> String {
+        let extensions = http.extensions();
+        let key = extensions.get::<Caller>().and_then(|caller| caller.key.as_ref());
+        let key = key.filter(|_| !self.state.options.shares_cache);
+        key.map(|key| key.id.clone()).unwrap_or_default()
+    }
+
+    /// Returns the call's place among those that run, to be kept until the answer has been sent.
+    pub fn running(&self) -> Running {
+        self.running.clone()
     }
 
     /// Returns whether the answer is wanted in pieces.
@@ -115,7 +172,7 @@ impl Call {
         use actix_web::ResponseError;
         self.record.status = problem.status_code().as_u16();
         // A completion that broke off has said how already.
-        let broke_off = [EndReason::SlowReader, EndReason::Cancelled].map(end_name);
+        let broke_off = [EndReason::SlowReader, EndReason::Cancelled, EndReason::NotFinite].map(end_name);
         if !broke_off.contains(&self.record.outcome.as_str()) {
             self.record.outcome = problem.code().to_owned();
         }
@@ -132,19 +189,18 @@ impl Call {
         replica: &Arc<Replica>,
         requests: Vec<GenerationRequest>,
         departure: impl Future<Output = ()> + 'static,
-    ) -> Result<LocalBoxStream<'static, Event>, Problem> {
+    ) -> Result<Events, Problem> {
         let mut streams = Vec::new();
-        let mut first_choice = 0;
         for request in requests {
             let (tokens, choices) = (request.prompt.len(), request.choices);
             self.record.prompt_tokens += tokens;
             let answered = replica.generate.submit(request).await;
             let stream = answered.map_err(|refusal| Problem::refusal(&refusal, tokens))?;
-            streams.push(events(stream, first_choice));
-            first_choice += choices;
+            streams.push((stream, choices));
         }
-        self.gaps.unfinished = first_choice;
-        Ok(stream::select_all(streams).take_until(departure).boxed_local())
+        let events = Events::new(streams, departure);
+        self.gaps.unfinished = events.unfinished();
+        Ok(events)
     }
 
     /// Notes what an event tells.
@@ -202,7 +258,9 @@ impl Call {
         if let Some(said) = &mut self.said {
             let choice = choice as usize;
             said.resize(said.len().max(choice + 1), String::new());
-            said[choice].push_str(text);
+            if said[choice].len() + text.len() <= MOST_KEPT {
+                said[choice].push_str(text);
+            }
         }
     }
 
@@ -240,7 +298,7 @@ impl Drop for Call {
             self.record.outcome = "client-gone".into();
         }
         if let (Some(text), Some(said)) = (&mut self.record.text, self.said.take()) {
-            text.answer = said.join("\n\n");
+            text.answer = redact(&said.join("\n\n")).into_owned();
         }
         let model = self.known_model();
         let call = std::mem::take(&mut self.record);
@@ -277,7 +335,6 @@ impl Drop for Call {
             .live
             .call(|| recorded(call.clone(), milliseconds_since_1970()));
         self.state.store.record(call);
-        self.state.active_calls.fetch_sub(1, Ordering::AcqRel);
     }
 }
 
@@ -319,19 +376,6 @@ pub(super) fn end_name(reason: EndReason) -> &'static str {
         EndReason::Cancelled => "cancelled",
         EndReason::Deadline => "deadline",
         EndReason::SlowReader => "slow-reader",
+        EndReason::NotFinite => "not-finite",
     }
-}
-
-/// Returns a request's events with its completions numbered from `first` on.
-fn events(mut stream: RequestStream, first: u32) -> BoxStream<'static, Event> {
-    let events = stream::poll_fn(move |context| stream.poll_next(context));
-    let numbered = events.map(move |mut event| {
-        match &mut event {
-            Event::Admitted { choice } | Event::Prompt { choice, .. } | Event::Ended { choice, .. } => *choice += first,
-            Event::Piece(piece) => piece.choice += first,
-            Event::Failed(_) => {}
-        }
-        event
-    });
-    numbered.boxed()
 }

@@ -1,15 +1,18 @@
 //! `POST /v1/chat/completions`.
 
 use super::answer::{self, Collected, EndExtras, Extras, Shape};
+use super::asked::Asked;
 use super::call::{Call, RequestId};
 use super::conversation::Rendered;
+use super::ignored;
 use super::options::Options;
-use super::piece::{Count, chat_logprobs, read_body, stream_response};
+use super::piece::{Count, chat_logprobs, stream_response, to_json, whole_response};
 use crate::departure::departure;
+use crate::guard::Body;
 use crate::problem::Problem;
 use crate::state::{ServiceState, seconds_since_1970};
-use actix_web::web::Bytes;
-use actix_web::{Error, HttpRequest, HttpResponse, web};
+use crate::text_pool::Renderer;
+use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_engine::GenerationRequest;
 use vastrelay_engine::request::Piece;
@@ -36,11 +39,34 @@ pub async fn chat(
     state: web::Data<ServiceState>,
     id: web::ReqData<RequestId>,
     http: HttpRequest,
-    body: Result<Bytes, Error>,
+    body: Body,
 ) -> Result<HttpResponse, Problem> {
     let mut call = Call::begin(&state, &http, "chat")?;
-    let (answer, extras, request) = match prepare(&state, &id, body, &mut call) {
-        Ok(prepared) => prepared,
+    let salt = call.cache_salt(&http);
+    let shared = state.clone();
+    let bytes = body.len();
+    let work = move |renderer: &mut Renderer| {
+        let mut asked = None;
+        let prepared = prepare(&shared, renderer, &id.0, &salt, &body, &mut asked);
+        (asked, prepared)
+    };
+    let prepared = state.text_pool.run(bytes, work).await;
+    let prepared = prepared.and_then(|(asked, prepared)| {
+        asked.into_iter().for_each(|asked| call.asks(asked));
+        prepared
+    });
+    let reserved = prepared.and_then(|prepared| Ok((call.reserve(prepared.answer_bytes)?, prepared)));
+    let (
+        share,
+        Prepared {
+            answer,
+            extras,
+            request,
+            ignored,
+            ..
+        },
+    ) = match reserved {
+        Ok(reserved) => reserved,
         Err(problem) => return Err(call.refuse(problem)),
     };
     let count = Count::new(request.prompt.len(), request.choices);
@@ -49,62 +75,79 @@ pub async fn chat(
         Ok(events) => events,
         Err(problem) => return Err(call.refuse(problem)),
     };
-    if streamed {
-        return Ok(stream_response(answer::pieces(answer, extras, call, events, count)));
-    }
-    let (collected, usage) = answer::collect(call, events, choices, count).await?;
-    Ok(HttpResponse::Ok().json(answer.whole(collected, usage, extras)))
+    let mut response = if streamed {
+        stream_response(answer::pieces(answer, extras, call, events, count))
+    } else {
+        let running = call.running();
+        let (collected, usage) = answer::collect(call, events, choices, count).await?;
+        let bytes = collected.iter().map(Collected::bytes).sum();
+        let json = to_json(bytes, move || answer.whole(collected, usage, extras)).await?;
+        whole_response(json, (running, share))
+    };
+    ignored::tell(&mut response, &ignored);
+    Ok(response)
+}
+
+/// A request that is ready for the engine.
+struct Prepared {
+    answer: Answer,
+    extras: Extras,
+    request: GenerationRequest,
+    /// Most bytes that the answer may take.
+    answer_bytes: usize,
+    /// Fields that were ignored.
+    ignored: Vec<String>,
 }
 
 fn prepare(
     state: &ServiceState,
-    id: &RequestId,
-    body: Result<Bytes, Error>,
-    call: &mut Call,
-) -> Result<(Answer, Extras, GenerationRequest), Problem> {
-    let body = read_body(body)?;
-    let request: ChatRequest = parse_body(&body).map_err(|error| Problem::body(&error))?;
+    renderer: &mut Renderer,
+    id: &str,
+    salt: &str,
+    body: &[u8],
+    asked: &mut Option<Asked>,
+) -> Result<Prepared, Problem> {
+    let mut request: ChatRequest = parse_body(body).map_err(|error| Problem::body(&error))?;
     let options = Options::from(&request);
-    call.asks(&request.model, options.stream, &body);
+    let messages = std::mem::take(&mut request.messages);
+    let asked = asked.insert(Asked::new(&request.model, options.stream, &request));
+    let ignored = ignored::in_chat(body, &messages)?;
     let replica = state.model(&request.model)?;
     refuse_unsupported(&request)?;
-    let prompt = Rendered::new(&replica, request.messages, true)?.encode(&replica)?;
-    let generation = options.request(&replica, &id.0, prompt, true)?;
+    options.check(&replica, 1)?;
+    let kept = state.options.keeps_texts.then(|| messages.clone());
+    let prompt = Rendered::new(renderer, &replica, messages, true)?.encode(&replica)?;
+    if let Some(messages) = kept {
+        asked.keep_prompt(&messages);
+    }
+    let request_of = options.request(&replica, id, prompt, salt, &options.stop_strings())?;
     let answer = Answer {
-        id: format!("chatcmpl-{}", id.0),
+        id: format!("chatcmpl-{id}"),
         created: seconds_since_1970(),
         model: request.model,
         choices: options.choices,
         replica,
     };
-    Ok((answer, options.extras(), generation))
+    Ok(Prepared {
+        answer,
+        extras: options.extras(),
+        answer_bytes: options.answer_bytes(std::iter::once(0), request_of.most_tokens),
+        request: request_of,
+        ignored,
+    })
 }
 
-/// Refuses what would change the answer and cannot be done, by name.
+/// Refuses by name what would change the answer and is not supported.
 fn refuse_unsupported(request: &ChatRequest) -> Result<(), Problem> {
     let refuse = |field: &str, text: &str| Err(Problem::field(field, format!("`{field}` {text}")));
-    if request.tools.as_ref().is_some_and(|tools| !tools.is_empty()) {
+    if request.tools.is_some_and(|tools| tools.0 > 0) {
         return refuse("tools", "is not supported yet; leave it out");
     }
-    if request
-        .tool_choice
-        .as_ref()
-        .is_some_and(|choice| choice != "none" && choice != "auto")
-    {
-        return refuse("tool_choice", "is not supported yet; leave it out");
-    }
-    if request
-        .response_format
-        .as_ref()
-        .is_some_and(|format| format["type"] != "text")
-    {
-        return refuse(
-            "response_format",
-            "of this type is not supported yet; {\"type\": \"text\"} works",
-        );
-    }
     if request.store == Some(true) {
-        return refuse("store", "is true, but answers are not kept for later; false works");
+        return refuse(
+            "store",
+            "is true, but answers are not stored; send false or leave it out",
+        );
     }
     if request.top_logprobs.is_some() && request.logprobs != Some(true) {
         return refuse("top_logprobs", "needs `logprobs`: true");

@@ -1,16 +1,20 @@
 //! `POST /v1/completions`.
 
 use super::answer::{self, Collected, EndExtras, Extras, Shape};
+use super::asked::Asked;
 use super::call::{Call, RequestId};
+use super::check_bytes;
+use super::ignored;
 use super::options::Options;
-use super::piece::{Count, read_body, stream_response};
+use super::piece::{Count, stream_response, to_json, whole_response};
 use super::plain_logprobs::{of_answer, of_prompt};
 use crate::departure::departure;
+use crate::guard::Body;
 use crate::problem::Problem;
 use crate::state::{ServiceState, seconds_since_1970};
+use crate::text_pool::Renderer;
 use actix_web::http::header::{HeaderName, HeaderValue};
-use actix_web::web::Bytes;
-use actix_web::{Error, HttpRequest, HttpResponse, web};
+use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_engine::GenerationRequest;
 use vastrelay_engine::request::{Piece, Scored};
@@ -20,12 +24,10 @@ use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::parse::parse_body;
 use vastrelay_wire::sampling::Usage;
 
-/// Most prompts in one request.
-const MOST_PROMPTS: usize = 64;
 /// Tells what a caller may not have meant; the answer is as asked for.
 const NOTE: HeaderName = HeaderName::from_static("x-vastrelay-note");
 const UNTEMPLATED: HeaderValue = HeaderValue::from_static(
-    "this model was tuned for chat and the prompt has none of its template's control tokens; POST /v1/chat/completions \
+    "this model was tuned for chat, but the prompt has none of its template's control tokens; POST /v1/chat/completions \
      applies the template, POST /text/render shows it",
 );
 
@@ -47,11 +49,34 @@ pub async fn complete(
     state: web::Data<ServiceState>,
     id: web::ReqData<RequestId>,
     http: HttpRequest,
-    body: Result<Bytes, Error>,
+    body: Body,
 ) -> Result<HttpResponse, Problem> {
     let mut call = Call::begin(&state, &http, "completions")?;
-    let (answer, extras, requests) = match prepare(&state, &id, body, &mut call) {
-        Ok(prepared) => prepared,
+    let salt = call.cache_salt(&http);
+    let shared = state.clone();
+    let bytes = body.len();
+    let work = move |_: &mut Renderer| {
+        let mut asked = None;
+        let prepared = prepare(&shared, &id.0, &salt, &body, &mut asked);
+        (asked, prepared)
+    };
+    let prepared = state.text_pool.run(bytes, work).await;
+    let prepared = prepared.and_then(|(asked, prepared)| {
+        asked.into_iter().for_each(|asked| call.asks(asked));
+        prepared
+    });
+    let reserved = prepared.and_then(|prepared| Ok((call.reserve(prepared.answer_bytes)?, prepared)));
+    let (
+        share,
+        Prepared {
+            answer,
+            extras,
+            requests,
+            ignored,
+            ..
+        },
+    ) = match reserved {
+        Ok(reserved) => reserved,
         Err(problem) => return Err(call.refuse(problem)),
     };
     let untemplated = is_untemplated(&answer.replica, &requests);
@@ -64,45 +89,69 @@ pub async fn complete(
     let mut response = if streamed {
         stream_response(answer::pieces(answer, extras, call, events, count))
     } else {
+        let running = call.running();
         let (collected, usage) = answer::collect(call, events, choices, count).await?;
-        HttpResponse::Ok().json(answer.whole(collected, usage, extras))
+        let bytes = collected.iter().map(Collected::bytes).sum();
+        let json = to_json(bytes, move || answer.whole(collected, usage, extras)).await?;
+        whole_response(json, (running, share))
     };
+    ignored::tell(&mut response, &ignored);
     if untemplated {
         response.headers_mut().insert(NOTE, UNTEMPLATED);
     }
     Ok(response)
 }
 
-/// Whether a model with a template gets a prompt in which none of its control tokens stands, a start token aside.
+/// Whether a model with a template gets a prompt in which none of its control tokens stands, start tokens aside.
 fn is_untemplated(replica: &Replica, requests: &[GenerationRequest]) -> bool {
-    let pieces = replica.tokenizer.pieces();
-    let plain = |request: &GenerationRequest| !request.prompt.iter().skip(1).any(|id| pieces.is_special(*id));
+    let (pieces, start) = (replica.tokenizer.pieces(), replica.tokenizer.start());
+    let is_control = |id: &u32| pieces.is_special(*id) && !start.contains(id);
+    let plain = |request: &GenerationRequest| !request.prompt.iter().any(is_control);
     replica.template.is_some() && requests.iter().any(plain)
+}
+
+/// Requests that are ready for the engine.
+struct Prepared {
+    answer: Answer,
+    extras: Extras,
+    requests: Vec<GenerationRequest>,
+    /// Most bytes that the answer may take.
+    answer_bytes: usize,
+    /// Fields that were ignored.
+    ignored: Vec<String>,
 }
 
 fn prepare(
     state: &ServiceState,
-    id: &RequestId,
-    body: Result<Bytes, Error>,
-    call: &mut Call,
-) -> Result<(Answer, Extras, Vec<GenerationRequest>), Problem> {
-    let body = read_body(body)?;
-    let request: CompletionRequest = parse_body(&body).map_err(|error| Problem::body(&error))?;
+    id: &str,
+    salt: &str,
+    body: &[u8],
+    asked: &mut Option<Asked>,
+) -> Result<Prepared, Problem> {
+    let mut request: CompletionRequest = parse_body(body).map_err(|error| Problem::body(&error))?;
     let options = Options::from(&request);
-    call.asks(&request.model, options.stream, &body);
+    let prompt = std::mem::take(&mut request.prompt);
+    let asked = asked.insert(Asked::new(&request.model, options.stream, &request));
+    let ignored = ignored::in_completion(body)?;
     let replica = state.model(&request.model)?;
     refuse_unsupported(&request)?;
-    let (prompts, texts): (Vec<_>, Vec<_>) = encode(&replica, request.prompt)?.into_iter().unzip();
+    options.check(&replica, prompt.count())?;
+    check_prompts(&replica, &prompt)?;
+    if state.options.keeps_texts {
+        asked.keep_prompt(&prompt);
+    }
+    let (prompts, texts): (Vec<_>, Vec<_>) = encode(&replica, prompt)?.into_iter().unzip();
     let said_again = prompts.iter().zip(texts).filter(|_| options.echoes());
     let echo: Vec<Echo> = said_again.map(|(ids, text)| Echo { ids: ids.clone(), text }).collect();
+    let stop = options.stop_strings();
     let requests = prompts
         .into_iter()
-        .map(|prompt| options.request(&replica, &id.0, prompt, false))
+        .map(|prompt| options.request(&replica, id, prompt, salt, &stop))
         .collect::<Result<Vec<_>, _>>()?;
     let made = options.choices as usize;
     let begins = |prompt: usize| echo.get(prompt).map_or(0, |echo| echo.text.chars().count());
     let answer = Answer {
-        id: format!("cmpl-{}", id.0),
+        id: format!("cmpl-{id}"),
         created: seconds_since_1970(),
         model: request.model,
         wanted: options.wanted,
@@ -112,27 +161,54 @@ fn prepare(
         echo,
         replica,
     };
-    Ok((answer, options.extras(), requests))
+    let lengths = requests.iter().map(|request| request.prompt.len());
+    Ok(Prepared {
+        answer_bytes: options.answer_bytes(lengths, requests[0].most_tokens),
+        answer,
+        extras: options.extras(),
+        requests,
+        ignored,
+    })
 }
 
-/// Refuses what would change the answer and cannot be done, by name.
+/// Refuses prompts that cannot be, before any work is done on them.
+fn check_prompts(replica: &Replica, prompt: &Prompt) -> Result<(), Problem> {
+    let context = replica.generate.limits().context;
+    let ids = |ids: &Vec<u32>| match ids.len() > context {
+        true => Err(Problem::too_long(ids.len(), 0, context, ("prompt", "max_tokens"))),
+        false => Ok(()),
+    };
+    let text = |text: &String| check_bytes(replica, "prompt", text.len());
+    match prompt {
+        Prompt::Text(one) => text(one),
+        Prompt::Texts(several) => several.iter().try_for_each(text),
+        Prompt::Ids(one) => ids(one),
+        Prompt::IdLists(several) => several.iter().try_for_each(ids),
+    }?;
+    if prompt.count() == 0 {
+        return Err(Problem::field(
+            "prompt",
+            "`prompt` is an empty list; send one prompt or more".into(),
+        ));
+    }
+    Ok(())
+}
+
+/// Refuses by name what would change the answer and is not supported.
 fn refuse_unsupported(request: &CompletionRequest) -> Result<(), Problem> {
     let refuse = |field: &str, text: &str| Err(Problem::field(field, format!("`{field}` {text}")));
     if request.suffix.as_ref().is_some_and(|suffix| !suffix.is_empty()) {
         return refuse(
             "suffix",
-            "is not supported: text is only continued, not filled in; leave it out",
+            "is not supported: text can be continued, not filled in; leave it out",
         );
     }
     let (n, best_of) = (request.n.unwrap_or(1), request.best_of);
     if best_of.is_some_and(|best_of| best_of < n) {
-        return refuse("best_of", &format!("is less than `n`, which is {n}; {n} or more works"));
+        return refuse("best_of", &format!("is less than `n`; use {n} or more"));
     }
     if best_of.is_some_and(|best_of| best_of > n) && request.stream == Some(true) {
-        return refuse(
-            "best_of",
-            "cannot pick the best of a stream before it has ended; leave `stream` out",
-        );
+        return refuse("best_of", "needs whole answers to choose from; leave `stream` out");
     }
     Ok(())
 }
@@ -151,22 +227,12 @@ fn encode(replica: &Replica, prompt: Prompt) -> Result<Vec<(Vec<u32>, String)>, 
         let text = replica.tokenizer.pieces().text(&ids);
         (ids, text)
     };
-    let prompts: Vec<(Vec<u32>, String)> = match prompt {
+    let prompts = match prompt {
         Prompt::Text(one) => vec![encoded(one)?],
         Prompt::Texts(several) => several.into_iter().map(encoded).collect::<Result<_, _>>()?,
         Prompt::Ids(one) => vec![decoded(one)],
         Prompt::IdLists(several) => several.into_iter().map(decoded).collect(),
     };
-    let vocabulary = replica.description.vocabulary;
-    if prompts.is_empty() || prompts.len() > MOST_PROMPTS {
-        let text = format!("`prompt` holds {} prompts; 1 to {MOST_PROMPTS} work", prompts.len());
-        return Err(Problem::field("prompt", text));
-    }
-    let mut ids = prompts.iter().flat_map(|(ids, _)| ids);
-    if let Some(id) = ids.find(|id| **id as usize >= vocabulary) {
-        let text = format!("`prompt` holds token {id}; token ids from 0 to {} work", vocabulary - 1);
-        return Err(Problem::field("prompt", text));
-    }
     Ok(prompts)
 }
 

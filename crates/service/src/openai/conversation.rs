@@ -1,9 +1,23 @@
 //! From a conversation to the text and token ids of a prompt.
 
 use crate::problem::Problem;
+use crate::text_pool::Renderer;
 use vastrelay_serving::Replica;
 use vastrelay_text::{Message, Tokenizer};
 use vastrelay_wire::chat::{ChatMessage, Content};
+
+/// Refuses text with more bytes than the model's context can hold, before any work is done on it.
+///
+/// # Errors
+/// 400 with both numbers.
+pub(crate) fn check_bytes(replica: &Replica, field: &str, bytes: usize) -> Result<(), Problem> {
+    let context = replica.generate.limits().context;
+    let most = replica.tokenizer.most_bytes(context);
+    if bytes > most {
+        return Err(Problem::prompt_too_large(field, bytes, most, context));
+    }
+    Ok(())
+}
 
 /// A conversation in the words of a model's template.
 pub(crate) struct Rendered {
@@ -16,16 +30,27 @@ impl Rendered {
     ///
     /// # Errors
     /// 400 when the model has no template, there is no message, or the template refuses one.
-    pub fn new(replica: &Replica, messages: Vec<ChatMessage>, answer_start: bool) -> Result<Rendered, Problem> {
+    pub fn new(
+        renderer: &mut Renderer,
+        replica: &Replica,
+        messages: Vec<ChatMessage>,
+        answer_start: bool,
+    ) -> Result<Rendered, Problem> {
         let template = replica.template.as_ref().ok_or_else(|| {
             Problem::field(
                 "messages",
                 format!(
-                    "`{}` has no chat template; POST /v1/completions continues text as it is",
+                    "`{}` has no chat template; use POST /v1/completions, which continues text as it is",
                     replica.name
                 ),
             )
         })?;
+        let bytes = messages
+            .iter()
+            .filter_map(|message| message.content.as_ref())
+            .map(Content::bytes)
+            .sum();
+        check_bytes(replica, "messages", bytes)?;
         let messages = messages
             .into_iter()
             .enumerate()
@@ -34,12 +59,13 @@ impl Rendered {
         if messages.is_empty() {
             return Err(Problem::field(
                 "messages",
-                "`messages` is empty; one message or more works".into(),
+                "`messages` is empty; send one message or more".into(),
             ));
         }
-        let marked = template
-            .render(&messages, answer_start)
+        let marked = renderer
+            .render(template, &messages, answer_start)
             .map_err(|e| Problem::field("messages", e.to_string()))?;
+        check_bytes(replica, "messages", marked.len())?;
         Ok(Rendered { marked })
     }
 
@@ -66,11 +92,15 @@ fn plain(index: usize, message: ChatMessage, tokenizer: &Tokenizer) -> Result<Me
         let field = format!("messages[{index}].{field}");
         Err(Problem::field(&field, format!("`{field}` {text}")))
     };
-    if message.tool_calls.is_some_and(|calls| !calls.is_empty()) {
-        return refuse("tool_calls", "is not supported yet; leave it out");
-    }
-    if message.refusal.is_some_and(|refusal| !refusal.is_null()) {
-        return refuse("refusal", "is not supported; null works");
+    let unsupported = [
+        ("tool_calls", message.tool_calls.is_some_and(|calls| calls.0 > 0)),
+        ("tool_call_id", message.tool_call_id.is_some()),
+        ("function_call", message.function_call.is_some()),
+        ("refusal", message.refusal.is_some()),
+        ("audio", message.audio.is_some()),
+    ];
+    if let Some((field, _)) = unsupported.into_iter().find(|(_, is_there)| *is_there) {
+        return refuse(field, "is not supported; leave it out or send null");
     }
     let content = message.content.map(Content::into_text).unwrap_or_default();
     Ok(Message {

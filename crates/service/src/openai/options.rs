@@ -4,14 +4,19 @@ use super::answer::Extras;
 use crate::problem::Problem;
 use vastrelay_engine::{GenerationRequest, Sampling};
 use vastrelay_serving::Replica;
+use vastrelay_text::StopStrings;
 use vastrelay_wire::chat::ChatRequest;
 use vastrelay_wire::completion::CompletionRequest;
 use vastrelay_wire::sampling::{Include, LogitBias, Stop, StreamOptions};
 
 /// Most completions of one prompt.
 const MOST_CHOICES: u32 = 16;
-/// Most stop strings.
-const MOST_STOPS: usize = 16;
+/// Most bytes of a stop string.
+const LONGEST_STOP: usize = 256;
+/// Bytes of text that a token comes to, on average, with what JSON adds.
+const TOKEN_TEXT: usize = 16;
+/// Bytes of a log-probability in a chat answer and in a plain completion.
+const LOGPROB: [usize; 2] = [120, 48];
 /// Most alternatives to a token.
 const MOST_ALTERNATIVES: u32 = 20;
 
@@ -27,7 +32,9 @@ pub(super) struct Options {
     /// Completions returned; less than are made when the best are picked.
     pub wanted: u32,
     pub top_logprobs: Option<u32>,
-    /// Whether the prompt is said again, and its log-probabilities told where those of the answer are; chat has no such thing.
+    /// The field that limits the answer, as the caller named it.
+    limit_field: &'static str,
+    /// `echo`; `None` for chat.
     echo: Option<bool>,
     min_tokens: u32,
     temperature: Option<f32>,
@@ -51,6 +58,10 @@ impl From<&ChatRequest> for Options {
             token_ids: includes(&request.include, Include::TokenIds),
             measured: includes(&request.include, Include::Measured),
             most_tokens: request.max_completion_tokens.or(request.max_tokens),
+            limit_field: match request.max_completion_tokens {
+                Some(_) => "max_completion_tokens",
+                None => "max_tokens",
+            },
             choices: request.n.unwrap_or(1),
             wanted: request.n.unwrap_or(1),
             top_logprobs: logprobs.then(|| request.top_logprobs.unwrap_or(0)),
@@ -78,6 +89,7 @@ impl From<&CompletionRequest> for Options {
             token_ids: includes(&request.include, Include::TokenIds),
             measured: includes(&request.include, Include::Measured),
             most_tokens: Some(request.max_tokens.unwrap_or(16)),
+            limit_field: "max_tokens",
             choices: request.best_of.or(request.n).unwrap_or(1),
             wanted: request.n.unwrap_or(1),
             top_logprobs: request.logprobs,
@@ -120,46 +132,97 @@ impl Options {
         }
     }
 
-    /// Turns the fields and a prompt into an engine's request; `answers_apart` when a template made the prompt.
+    /// Returns the field that holds the prompt.
+    fn prompt_field(&self) -> &'static str {
+        if self.echo.is_some() { "prompt" } else { "messages" }
+    }
+
+    /// Checks what does not depend on a prompt.
     ///
     /// # Errors
-    /// 400 that names the field, its value and what would work.
+    /// 400 that names the field, its value and what works.
+    pub fn check(&self, replica: &Replica, prompts: usize) -> Result<(), Problem> {
+        within("n", self.wanted as f32, 1.0, MOST_CHOICES as f32)?;
+        within("best_of", self.choices as f32, 1.0, MOST_CHOICES as f32)?;
+        let queue = replica.generate.limits().queue_depth;
+        let choices = prompts * self.choices as usize;
+        if choices > queue {
+            return Err(Problem::too_many_choices(choices, queue));
+        }
+        if let Some(top) = self.top_logprobs {
+            let field = if self.echo.is_some() {
+                "logprobs"
+            } else {
+                "top_logprobs"
+            };
+            within(field, top as f32, 0.0, MOST_ALTERNATIVES as f32)?;
+        }
+        if let Some(stop) = self.stop.iter().find(|stop| stop.len() > LONGEST_STOP) {
+            let text = format!(
+                "`stop` has a string of {} bytes; the limit is {LONGEST_STOP}",
+                stop.len()
+            );
+            return Err(Problem::field("stop", text));
+        }
+        Ok(())
+    }
+
+    /// Returns the most bytes that the answer to prompts of these lengths may take at once: whole, or in the largest piece
+    /// of a stream.
+    pub fn answer_bytes(&self, prompts: impl Iterator<Item = usize>, most_tokens: usize) -> usize {
+        let kind = usize::from(self.echo.is_some());
+        let alternatives = self.top_logprobs.map_or(0, |top| (1 + top as usize) * LOGPROB[kind]);
+        let each = TOKEN_TEXT + alternatives + 8 * usize::from(self.token_ids);
+        let told = |prompt: usize| {
+            let answer = if self.stream { 0 } else { most_tokens };
+            let echo = if self.echoes() { prompt } else { 0 };
+            (echo + answer)
+                .saturating_mul(each)
+                .saturating_mul(self.choices as usize)
+        };
+        prompts.map(told).fold(0, usize::saturating_add)
+    }
+
+    /// Turns the fields and a prompt into an engine's request; `answers_apart` when a template made the prompt. Callers with
+    /// different salts never share cached prompts.
+    ///
+    /// # Errors
+    /// 400 that names the field, its value and what works.
     pub fn request(
         &self,
         replica: &Replica,
         name: &str,
         prompt: Vec<u32>,
-        answers_apart: bool,
+        salt: &str,
+        stop: &StopStrings,
     ) -> Result<GenerationRequest, Problem> {
+        let (answers_apart, field) = (self.echo.is_none(), self.prompt_field());
         if prompt.is_empty() {
-            return Err(Problem::field(
-                "prompt",
-                "the prompt is empty; one token or more works".into(),
-            ));
+            let text = "the prompt is empty; send one token or more".into();
+            return Err(Problem::field(field, text));
         }
-        let limits = replica.generate.limits();
-        let limit = limits.longest_sequence();
+        let vocabulary = replica.description.vocabulary;
+        if let Some(id) = prompt.iter().find(|id| **id as usize >= vocabulary) {
+            let text = format!(
+                "the prompt holds token {id}; this model has tokens 0 to {}",
+                vocabulary - 1
+            );
+            return Err(Problem::field(field, text));
+        }
+        let limit = replica.generate.limits().longest_sequence();
         let most_tokens = self
             .most_tokens
             .map_or(limit.saturating_sub(prompt.len()), |most| most as usize);
         if prompt.len() >= limit || prompt.len() + most_tokens > limit {
-            return Err(Problem::too_long(prompt.len(), most_tokens, limit));
+            let names = (field, self.limit_field);
+            return Err(Problem::too_long(prompt.len(), most_tokens, limit, names));
         }
-        within("n", self.wanted as f32, 1.0, MOST_CHOICES as f32)?;
-        within("best_of", self.choices as f32, 1.0, MOST_CHOICES as f32)?;
         if most_tokens == 0 && !self.echoes() {
-            let echo = self.echo.map_or("", |_| ", and 0 together with `echo`: true");
-            let text = format!("`max_tokens` is 0; 1 to {limit} works{echo}");
-            return Err(Problem::field("max_tokens", text));
+            let echo = self.echo.map_or("", |_| ", or use 0 together with `echo`: true");
+            let text = format!("`{}` is 0; use 1 to {limit}{echo}", self.limit_field);
+            return Err(Problem::field(self.limit_field, text));
         }
         within("min_tokens", self.min_tokens as f32, 0.0, most_tokens as f32)?;
-        if let Some(top) = self.top_logprobs {
-            within("top_logprobs", top as f32, 0.0, MOST_ALTERNATIVES as f32)?;
-        }
-        if self.stop.len() > MOST_STOPS {
-            let text = format!("`stop` has {} strings; up to {MOST_STOPS} work", self.stop.len());
-            return Err(Problem::field("stop", text));
-        }
         Ok(GenerationRequest {
             name: name.to_owned(),
             prompt,
@@ -169,7 +232,7 @@ impl Options {
             sampling: self.sampling(replica)?,
             end_ids: replica.defaults.end_ids.clone(),
             least_tokens: self.min_tokens as usize,
-            stop: self.stop.clone(),
+            stop: stop.clone(),
             top_logprobs: match self.top_logprobs {
                 // The best are picked by their log-probabilities.
                 None if self.choices > self.wanted => Some(0),
@@ -179,8 +242,13 @@ impl Options {
             priority: 0,
             time_limit: None,
             adapter: String::new(),
-            cache_salt: String::new(),
+            cache_salt: salt.to_owned(),
         })
+    }
+
+    /// Returns the strings that end an answer, ready to be looked for.
+    pub fn stop_strings(&self) -> StopStrings {
+        StopStrings::new(&self.stop)
     }
 
     /// Fields as asked for, else as the model's publisher has them, else the standard's.
@@ -219,7 +287,8 @@ fn bias_of(id: &str, bias: f32, vocabulary: usize) -> Result<(u32, f32), Problem
         Ok(id) if (id as usize) < vocabulary => Ok((id, bias)),
         _ => {
             let text = format!(
-                "`logit_bias` names token `{id}`; token ids from 0 to {} work",
+                "`logit_bias` names token `{}`; this model has tokens 0 to {}",
+                id.chars().take(20).collect::<String>(),
                 vocabulary - 1
             );
             Err(Problem::field("logit_bias", text))
@@ -234,6 +303,6 @@ fn within(field: &str, value: f32, low: f32, high: f32) -> Result<f32, Problem> 
     }
     Err(Problem::field(
         field,
-        format!("`{field}` is {value}; {low} to {high} works"),
+        format!("`{field}` is {value}; use {low} to {high}"),
     ))
 }

@@ -2,22 +2,18 @@
 
 use super::call::end_name;
 use crate::problem::Problem;
-use crate::server::MOST_BODY;
+use actix_web::HttpResponse;
+use actix_web::body::SizedStream;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::web::Bytes;
-use actix_web::{Error, HttpResponse};
-use futures_util::stream::{LocalBoxStream, Stream, StreamExt};
+use futures_util::stream::{self, Stream};
 use serde::Serialize;
-use std::time::Duration;
 use vastrelay_engine::request::{Scored, TokenLogprob};
-use vastrelay_engine::{EndReason, Event, Figures};
+use vastrelay_engine::{EndReason, Figures};
 use vastrelay_serving::Replica;
 use vastrelay_wire::chat::{ChatLogprob, ChatLogprobs};
 use vastrelay_wire::sampling::{Measured, PromptTokensDetails, Usage};
 use vastrelay_wire::{chat, error};
-
-/// How long a stream is silent before a comment tells intermediaries that it lives.
-pub(super) const KEEP_ALIVE: Duration = Duration::from_secs(10);
 
 /// A comment: clients skip it.
 pub(super) const COMMENT: Bytes = Bytes::from_static(b": waiting\n\n");
@@ -46,31 +42,40 @@ pub(super) fn error_frame(problem: &Problem) -> Bytes {
     frame(&envelope)
 }
 
-/// Returns the body, or what is wrong with the way it came.
-pub(crate) fn read_body(body: Result<Bytes, Error>) -> Result<Bytes, Problem> {
-    body.map_err(|error| match error.as_response_error().status_code().as_u16() {
-        413 => Problem::too_large(MOST_BODY),
-        _ => Problem::field("body", format!("the body cannot be read: {error}")),
-    })
+/// Bytes of an answer that are handed to the connection at once.
+const SLICE: usize = 64 << 10;
+
+/// Returns the response that sends a whole answer in slices, as the reader takes them; `kept` is dropped when all are sent.
+pub(super) fn whole_response<T: 'static>(json: Vec<u8>, kept: T) -> HttpResponse {
+    let bytes = Bytes::from(json);
+    let length = bytes.len() as u64;
+    let slices = stream::unfold((bytes, kept), |(mut rest, kept)| async move {
+        let next = rest.split_to(rest.len().min(SLICE));
+        (!next.is_empty()).then_some((Ok::<_, Problem>(next), (rest, kept)))
+    });
+    HttpResponse::Ok()
+        .content_type("application/json")
+        .body(SizedStream::new(length, slices))
 }
 
-/// What a stream of events brings next.
-pub(super) enum Next {
-    /// An event.
-    Event(Box<Event>),
-    /// Nothing for a while.
-    Silence,
-    /// All is said.
-    End,
-}
+/// Answers larger than this are put into JSON on a thread that does not serve HTTP.
+const LARGE: usize = 256 << 10;
 
-/// Waits for the next event, but no longer than [`KEEP_ALIVE`].
-pub(super) async fn next(events: &mut LocalBoxStream<'static, Event>) -> Next {
-    match tokio::time::timeout(KEEP_ALIVE, events.next()).await {
-        Ok(Some(event)) => Next::Event(Box::new(event)),
-        Ok(None) => Next::End,
-        Err(_) => Next::Silence,
+/// Puts an answer of about this many bytes into JSON.
+///
+/// # Errors
+/// 500 when there is no thread for it.
+pub(super) async fn to_json<T: Serialize>(
+    bytes: usize,
+    answer: impl FnOnce() -> T + Send + 'static,
+) -> Result<Vec<u8>, Problem> {
+    let put = move || serde_json::to_vec(&answer()).expect("wire types are JSON");
+    if bytes <= LARGE {
+        return Ok(put());
     }
+    actix_web::web::block(put)
+        .await
+        .map_err(|error| Problem::internal(error.to_string()))
 }
 
 /// Returns the standard's word for how a completion ended, or the problem when it broke off.
@@ -80,8 +85,9 @@ pub(super) fn finish_reason(reason: EndReason) -> Result<String, Problem> {
         EndReason::Length | EndReason::Deadline => Ok("length".into()),
         EndReason::Cancelled => Err(Problem::internal("the request was cancelled".into())),
         EndReason::SlowReader => Err(Problem::internal(
-            "the stream was read too slowly: its buffer was full, so it was ended; read it as it comes".into(),
+            "the stream was ended because its reader was too slow and its buffer was full".into(),
         )),
+        EndReason::NotFinite => Err(Problem::not_finite()),
     }
 }
 
