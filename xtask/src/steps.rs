@@ -26,7 +26,8 @@ pub fn test(words: &[&str]) -> Outcome {
     run(Command::new("cargo").args(["test", "--workspace"]).args(words))
 }
 
-/// Runs the benchmarks: whether load tests measure what happened, and whether the batch strip is smooth.
+/// Runs the benchmarks: what attacks do to other callers, whether load tests measure what happened, and whether the batch
+/// strip is smooth.
 pub fn bench() -> Outcome {
     install_debian_packages()?;
     console()?;

@@ -32,7 +32,7 @@ export class Live {
   private readonly callListeners = new Set<(call: RecordedCall) => void>();
   private version = 0;
   private heard = performance.now();
-  private ahead = 0;
+  private ahead = new Map<string, number>();
   private controller: AbortController | null = null;
 
   /** Listens to the service from now on; returns how to stop. */
@@ -84,12 +84,13 @@ export class Live {
 
   /** Returns the moment on a model's own clock: seconds since its engine started. */
   now(model: string): number {
+    const told = this.status?.models.find(({ name }) => name === model)?.uptime ?? 0;
+    const now = told + (performance.now() - this.heard) / 1000;
+    // The status was true when it left the service: a step that ended later tells how long it took here.
     const last = this.steps.get(model)?.at(-1);
-    const uptime = this.status ? this.status.uptime + (performance.now() - this.heard) / 1000 : 0;
-    if (!last) return uptime;
-    // The engine's clock began a little before the service's: the last step tells how much.
-    this.ahead = Math.max(this.ahead, last.at + last.duration - uptime);
-    return uptime + this.ahead;
+    const ahead = Math.max(this.ahead.get(model) ?? 0, last ? last.at + last.duration - now : 0);
+    this.ahead.set(model, ahead);
+    return now + ahead;
   }
 
   /** Takes how the newest load test is getting on. */
@@ -117,7 +118,8 @@ export class Live {
     }
   }
 
-  private take(event: string, data: string): void {
+  /** Takes an event of the stream. */
+  take(event: string, data: string): void {
     if (event === "status") {
       const status = JSON.parse(data) as ServiceStatus;
       // A service that was started again counts from the beginning.
@@ -154,7 +156,7 @@ export class Live {
   }
 
   private forget(): void {
-    this.ahead = 0;
+    this.ahead.clear();
     this.steps.clear();
     this.requests.clear();
     this.admitted.clear();

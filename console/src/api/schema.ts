@@ -1398,6 +1398,11 @@ export interface components {
             preemptions: number;
             /** @description What the last seconds were like. */
             window: components["schemas"]["WindowFigures"];
+            /**
+             * Format: double
+             * @description Seconds since its engine started: the clock of its step records.
+             */
+            uptime?: number;
             /** @description Set when its engine has failed. */
             failure?: string | null;
         };
@@ -2622,7 +2627,7 @@ export interface operations {
                     "text/event-stream": string;
                 };
             };
-            /** @description What was wrong and what would work */
+            /** @description What is wrong and what works */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
@@ -2631,7 +2636,7 @@ export interface operations {
                     "application/json": components["schemas"]["ErrorEnvelope"];
                 };
             };
-            /** @description What broke */
+            /** @description What failed */
             "5XX": {
                 headers: {
                     [name: string]: unknown;
@@ -2665,7 +2670,7 @@ export interface operations {
                     "text/event-stream": string;
                 };
             };
-            /** @description What was wrong and what would work */
+            /** @description What is wrong and what works */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
@@ -2674,7 +2679,7 @@ export interface operations {
                     "application/json": components["schemas"]["ErrorEnvelope"];
                 };
             };
-            /** @description What broke */
+            /** @description What failed */
             "5XX": {
                 headers: {
                     [name: string]: unknown;

@@ -3,14 +3,14 @@ import type { Connection } from "../api/live";
 /** A buoy with its meaning in words: never colour alone. A triangle is well, a square is not, a circle is in between. */
 export function Condition({ connection, state }: { connection: Connection; state?: string }) {
   const words = {
-    looking: "looking",
+    looking: "connecting",
     lost: "not answering",
-    denied: "key wanted",
-    connected: state ?? "looking",
+    denied: "key required",
+    connected: state ?? "connecting",
   };
   const text = words[connection.kind];
   const well = text === "ready";
-  const between = text === "looking" || text === "draining";
+  const between = text === "connecting" || ["draining", "degraded"].includes(text);
   return (
     <p className="flex items-center gap-2 font-medium" role="status">
       <svg width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">

@@ -50,7 +50,7 @@ export function Frame() {
       </header>
       {connection.kind === "lost" && (
         <p role="alert" className="mt-4 border-l-4 border-red bg-sheet px-4 py-3">
-          The service does not answer. This page calls again every second; if it was stopped,{" "}
+          The service is not responding. This page retries every second. If the service was stopped,{" "}
           <code className="font-mono">vastrelay start --demo</code> starts it.
         </p>
       )}

@@ -22,7 +22,7 @@ export function KeyEntry({ reason }: { reason: string }) {
         {reason}
       </p>
       <label className="flex flex-col gap-1 text-sm">
-        Key, with the scope manage
+        Key with scope manage
         <input
           name="key"
           type="password"
@@ -42,11 +42,11 @@ export function KeyEntry({ reason }: { reason: string }) {
         </button>
       </div>
       <p className="text-sm text-faint">
-        On the service's machine,{" "}
+        Create one on the service's machine with{" "}
         <code className="font-mono">
           vastrelay key create --name console --scope manage --data DIR
-        </code>{" "}
-        makes one. It is kept in this browser until another is entered.
+        </code>
+        . This browser stores the key until you enter another one.
       </p>
     </form>
   );

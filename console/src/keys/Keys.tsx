@@ -29,10 +29,10 @@ export function Keys() {
       />
       {made && <Shown made={made} onDone={() => setMade(null)} />}
       {error && <Trouble error={error} again={again} />}
-      {!keys && !error && <Empty>Looking…</Empty>}
+      {!keys && !error && <Empty>Loading…</Empty>}
       {keys?.length === 0 && (
         <Empty>
-          No keys yet. On loopback none is wanted, unless the service was started with
+          No keys yet. On loopback, keys are optional unless the service was started with
           --require-key.
         </Empty>
       )}
@@ -76,8 +76,8 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
       <label className="flex flex-col text-sm">
         May
         <select name="scope" className={field}>
-          <option value="use">use models</option>
-          <option value="manage">use and manage</option>
+          <option value="use">use: call models</option>
+          <option value="manage">manage: call models and manage the service</option>
         </select>
       </label>
       <label className="flex flex-col text-sm">
@@ -91,7 +91,7 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
         </select>
       </label>
       <label className="flex flex-col text-sm">
-        Calls a minute
+        Calls per minute
         <input
           name="per_minute"
           type="number"
@@ -101,7 +101,7 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
         />
       </label>
       <label className="flex flex-col text-sm">
-        Calls at once
+        Concurrent calls
         <input
           name="at_once"
           type="number"
@@ -126,7 +126,7 @@ function Shown({ made, onDone }: { made: MadeKey; onDone: () => void }) {
       className="flex flex-wrap items-center gap-x-4 gap-y-2 border-l-4 border-lamp bg-sheet px-4 py-3"
     >
       <p>
-        The key of <b>{made.entry.name}</b>, shown this once:
+        New key <b>{made.entry.name}</b>. Copy it now: it will not be shown again.
       </p>
       <code data-key className="bg-shoal px-2 py-1 font-mono text-sm break-all">
         {made.key}
@@ -139,7 +139,7 @@ function Shown({ made, onDone }: { made: MadeKey; onDone: () => void }) {
         Copy
       </button>
       <button type="button" onClick={onDone} className="border border-ink px-3 py-1">
-        I have kept it
+        I have copied it
       </button>
     </div>
   );
@@ -219,16 +219,14 @@ function Revoke({ entry, again }: { entry: KeyEntry; again: () => void }) {
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-ink/40" />
         <Dialog.Content className="fixed top-1/3 left-1/2 w-[min(28rem,92vw)] -translate-x-1/2 border border-ink bg-sheet p-6">
-          <Dialog.Title className="text-lg font-semibold">
-            Revoke the key of {entry.name}?
-          </Dialog.Title>
+          <Dialog.Title className="text-lg font-semibold">Revoke key {entry.name}?</Dialog.Title>
           <Dialog.Description className="mt-2">
-            Whoever calls with the key <code className="font-mono">{entry.id}</code> is refused from
-            the next call on, for good.
+            Calls with key <code className="font-mono">{entry.id}</code> will be refused
+            immediately. This cannot be undone.
           </Dialog.Description>
           {trouble && <Trouble error={trouble} />}
           <div className="mt-5 flex justify-end gap-3">
-            <Dialog.Close className="border border-ink px-4 py-1.5">Keep it</Dialog.Close>
+            <Dialog.Close className="border border-ink px-4 py-1.5">Cancel</Dialog.Close>
             <button
               type="button"
               onClick={() => void revoke()}

@@ -37,7 +37,7 @@ export function Comparison({ a, b }: { a: Run; b: Run }) {
   return (
     <section aria-label="Comparison">
       <h3 className="text-sm text-faint">
-        “{b.name}” over “{a.name}”, and where 95 of 100 resamplings have the ratio
+        “{b.name}” ÷ “{a.name}”, with 95 % intervals
       </h3>
       {value.warnings.map((warning) => (
         <p key={warning} className="mt-2 border-l-4 border-lamp px-3 text-sm">
@@ -68,7 +68,7 @@ export function Comparison({ a, b }: { a: Run; b: Run }) {
       </div>
       {value.differences.length > 0 && (
         <p className="mt-3 text-sm">
-          <span className="text-faint">What differs: </span>
+          <span className="text-faint">Different settings: </span>
           {value.differences.map(({ what, a, b }) => `${what}: ${a} → ${b}`).join("; ")}
         </p>
       )}

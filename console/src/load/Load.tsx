@@ -40,13 +40,13 @@ export function Load() {
     setQuery(kept.length > 0 ? { runs: kept.join(",") } : {}, { replace: true });
   }
 
-  if (!status) return <Empty>Looking for the service…</Empty>;
+  if (!status) return <Empty>Connecting to the service…</Empty>;
   const busy = load?.state === "warming" || load?.state === "sending";
   return (
     <div className="flex flex-col gap-5">
       <h2 className="text-lg font-semibold">Load</h2>
       {status.models.length === 0 ? (
-        <Empty>There is no model that load could be sent to.</Empty>
+        <Empty>No models are being served. Start a model first.</Empty>
       ) : (
         <div className="grid items-start gap-5 lg:grid-cols-[3fr_2fr]">
           <OrderForm models={status.models.map(({ name }) => name)} busy={busy} />
@@ -56,7 +56,7 @@ export function Load() {
       {runs.error && <Trouble error={runs.error} again={runs.again} />}
       {runs.value?.length === 0 && (
         <Empty>
-          No run is kept yet. Send load above, or with{" "}
+          No runs yet. Start a load test above, or with{" "}
           <code className="font-mono">vastrelay load run</code>.
         </Empty>
       )}

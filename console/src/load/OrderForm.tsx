@@ -55,7 +55,7 @@ export function OrderForm({ models, busy }: { models: string[]; busy: boolean })
   return (
     <form
       onSubmit={send}
-      aria-label="Load to send"
+      aria-label="New load test"
       className="flex flex-col gap-3 border border-line bg-sheet p-5"
     >
       <div className="flex flex-wrap gap-x-4 gap-y-3">
@@ -92,7 +92,7 @@ export function OrderForm({ models, busy }: { models: string[]; busy: boolean })
           checked={order.force === "yes"}
           onChange={(event) => setOrder({ ...order, force: event.target.checked ? "yes" : "" })}
         />
-        answers go on until they have their full length
+        always generate the full length
       </label>
       <div className="flex flex-wrap items-center gap-4">
         <button
@@ -100,11 +100,11 @@ export function OrderForm({ models, busy }: { models: string[]; busy: boolean })
           disabled={busy}
           className="bg-ink px-5 py-2 font-medium text-paper disabled:opacity-50"
         >
-          Send load
+          Start load test
         </button>
         <p className="text-sm text-faint">
-          This machine sends it to itself, over HTTP; what sends takes time of the cores that
-          answer.
+          The service sends the requests to itself over HTTP, so the load test uses some of its CPU
+          time.
         </p>
       </div>
       {error && <Trouble error={error} />}

@@ -13,9 +13,7 @@ export function RunList({
 }) {
   return (
     <section>
-      <h3 className="mb-2 text-sm text-faint">
-        Kept runs: tick up to four to lay them over each other
-      </h3>
+      <h3 className="mb-2 text-sm text-faint">Saved runs: select up to four to compare</h3>
       <div className="relative overflow-x-auto border border-line bg-sheet">
         <table className="w-full border-collapse font-mono text-sm tabular-nums">
           <thead>
@@ -52,7 +50,7 @@ export function RunList({
                     <input
                       type="checkbox"
                       name={`run-${id}`}
-                      aria-label={`Show ${run.name} of ${new Date(at_ms).toLocaleString("en-GB")}`}
+                      aria-label={`Select ${run.name} of ${new Date(at_ms).toLocaleString("en-GB")}`}
                       checked={ticked}
                       onChange={() =>
                         onChoose(ticked ? chosen.filter((one) => one !== id) : [...chosen, id])

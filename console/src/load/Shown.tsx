@@ -48,7 +48,7 @@ export function Shown({ ids }: { ids: string[] }) {
     };
   }, [wanted]);
   if (error) return <Trouble error={error} />;
-  if (!runs) return <Empty>Fetching what was measured…</Empty>;
+  if (!runs) return <Empty>Loading runs…</Empty>;
   return (
     <article aria-label="Report" className="flex flex-col gap-5 border border-line bg-sheet p-5">
       <Figures runs={runs} />
@@ -93,13 +93,13 @@ function Figures({ runs }: { runs: Run[] }) {
     ["errors", ({ summary }) => errors(summary.errors)],
     ["TTFT p50 · p90 · p99 · max", ({ summary }) => spread(summary.ttft)],
     ["ITL p50 · p90 · p99 · max", ({ summary }) => spread(summary.itl)],
-    ["whole answer p50 · p90 · p99 · max", ({ summary }) => spread(summary.total)],
+    ["total p50 · p90 · p99 · max", ({ summary }) => spread(summary.total)],
     [
       "tokens/s out · in",
       ({ summary }) =>
         `${grouped(Math.round(summary.output_rate))} · ${grouped(Math.round(summary.input_rate))}`,
     ],
-    ["tokens/s of one stream, p50", ({ summary }) => summary.user_rate.p50.toFixed(1)],
+    ["tokens/s per stream, p50", ({ summary }) => summary.user_rate.p50.toFixed(1)],
     [
       "streams that kept their pace",
       ({ summary, workload }) => `${share(summary.kept_pace)} at ${workload.pace} tokens/s`,
@@ -117,7 +117,7 @@ function Figures({ runs }: { runs: Run[] }) {
       "preemptions",
       ({ summary }) => (summary.preemptions === null ? "–" : grouped(summary.preemptions)),
     ],
-    ["what limited it", ({ summary }) => summary.limit_reason],
+    ["limited by", ({ summary }) => summary.limit_reason],
   ];
   return (
     <div className="relative overflow-x-auto">
@@ -129,7 +129,7 @@ function Figures({ runs }: { runs: Run[] }) {
               <th key={run.id} scope="col" className="min-w-60 pr-4 pb-2 font-medium">
                 {runs.length > 1 && <Swatch index={index} />}
                 {run.name}
-                {run.stopped_early && <span className="text-faint"> (ended early)</span>}
+                {run.stopped_early && <span className="text-faint"> (stopped early)</span>}
                 <span className="block font-mono text-xs font-normal text-faint">
                   {new Date(run.begun_ms).toLocaleString("en-GB")}, {Math.round(run.seconds)} s{" "}
                   <Report run={run} form="html" /> <Report run={run} form="csv" />
@@ -192,7 +192,7 @@ const Charts = memo(function Charts({ runs }: { runs: Run[] }) {
   return (
     <div className="grid gap-x-8 gap-y-4 lg:grid-cols-2">
       <Chart
-        title="Time to first token that so many requests did not exceed"
+        title="Time to first token, by share of requests"
         unit="ms"
         along={SHARE}
         x={SHARES}
@@ -200,7 +200,7 @@ const Charts = memo(function Charts({ runs }: { runs: Run[] }) {
         curves={curves((run) => percentiles(firstTokens(run)), shares)}
       />
       <Chart
-        title="Gap that so many gaps between tokens did not exceed"
+        title="Inter-token latency, by share of gaps"
         unit="ms"
         along={SHARE}
         x={SHARES}

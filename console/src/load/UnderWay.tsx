@@ -24,12 +24,12 @@ export function UnderWay({
   onShow: (run: string) => void;
 }) {
   const [error, setError] = useState<Error | null>(null);
-  if (!load) return <Empty>Nothing is being sent. How a load gets on will show here.</Empty>;
+  if (!load) return <Empty>No load test is running.</Empty>;
   const busy = load.state === "warming" || load.state === "sending";
   const model = models.find(({ name }) => name === load.model);
   const rate = load.seconds > 0 ? load.output_tokens / load.seconds : 0;
   return (
-    <section aria-label="Under way" className="border border-line bg-sheet p-5">
+    <section aria-label="Running load test" className="border border-line bg-sheet p-5">
       <div className="flex flex-wrap items-baseline justify-between gap-2">
         <h3 className="font-medium">{load.name}</h3>
         <p data-load-state className="text-sm text-faint">
@@ -41,7 +41,7 @@ export function UnderWay({
       </div>
       <div
         role="progressbar"
-        aria-label="Part of the load that is done"
+        aria-label="Progress"
         aria-valuenow={Math.round(load.part * 100)}
         className="mt-3 h-3 border border-ink/60"
       >
@@ -51,32 +51,28 @@ export function UnderWay({
         <Figure
           name="sent · ended"
           value={`${grouped(load.sent)} · ${grouped(load.ended)}`}
-          meaning="Requests sent so far, and those of them that are over."
+          meaning="Requests sent and requests completed so far."
         />
-        <Figure
-          name="errors"
-          value={grouped(load.errors)}
-          meaning="Requests that were refused or broke off."
-        />
+        <Figure name="errors" value={grouped(load.errors)} meaning="Requests refused or failed." />
         <Figure
           name="tokens/s"
           value={grouped(Math.round(rate))}
-          meaning="Tokens of ended answers, over the time since the first counted request."
+          meaning="Output tokens of completed answers per second, since the first counted request."
         />
         <Figure
           name="TTFT p50"
           value={load.ttft_p50 > 0 ? timing(load.ttft_p50) : "–"}
-          meaning="Median time to first token of the last fifty requests, from their due moment."
+          meaning="Median time to first token of the last 50 requests, from when each was due."
         />
         <Figure
           name="queue depth"
           value={model ? grouped(model.queue_depth) : "–"}
-          meaning="Sequences that wait for a place in the batch, now."
+          meaning="Sequences waiting for the batch now."
         />
         <Figure
           name="lanes"
           value={model ? `${model.lanes_used} of ${model.width}` : "–"}
-          meaning="Sequences in the batch now, and most that fit."
+          meaning="Sequences in the batch now, of the batch width."
         />
       </dl>
       {load.failure && (
@@ -95,7 +91,7 @@ export function UnderWay({
             }}
             className="border border-ink px-4 py-1"
           >
-            End it now
+            Stop load test
           </button>
         )}
         {busy && (
@@ -112,7 +108,7 @@ export function UnderWay({
             onClick={() => onShow(load.run!)}
             className="border border-ink px-4 py-1"
           >
-            Show the report
+            Open report
           </button>
         )}
       </div>

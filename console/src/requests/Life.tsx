@@ -28,7 +28,7 @@ export function Life() {
         / <span className="font-mono break-all">{id}</span>
       </p>
       {error && <Trouble error={error} again={again} />}
-      {!value && !error && <Empty>Looking…</Empty>}
+      {!value && !error && <Empty>Loading…</Empty>}
       {value && <Detail detail={value} />}
     </div>
   );
@@ -67,7 +67,7 @@ function Detail({ detail }: { detail: CallDetail }) {
         <Figure
           name="ITL p99"
           value={time(call.itl_p99)}
-          meaning="What one gap in a hundred exceeds."
+          meaning="99th percentile of the gaps between tokens."
         />
         <Figure
           name="largest gap"
@@ -77,7 +77,7 @@ function Detail({ detail }: { detail: CallDetail }) {
         <Figure
           name="preempted"
           value={`${call.preemptions} times`}
-          meaning="How often it lost its place in the batch."
+          meaning="How often it was put back in the queue."
         />
         <Figure
           name="tokens in"
@@ -87,13 +87,13 @@ function Detail({ detail }: { detail: CallDetail }) {
         <Figure
           name="reused"
           value={grouped(call.reused_tokens)}
-          meaning="Prompt tokens that were found in the cache."
+          meaning="Prompt tokens found in the cache."
         />
         <Figure name="tokens out" value={grouped(call.output_tokens)} meaning="Tokens produced." />
         <Figure
           name="streamed"
           value={call.streamed ? "yes" : "no"}
-          meaning="Whether the answer came in pieces."
+          meaning="Whether the answer was streamed."
         />
       </dl>
       <h3 className="mt-5 text-sm text-faint">Parameters</h3>
@@ -111,8 +111,8 @@ function Detail({ detail }: { detail: CallDetail }) {
         </>
       ) : (
         <p className="mt-4 text-sm text-faint">
-          Prompt and answer are not kept;{" "}
-          <code className="font-mono">vastrelay start --record-texts</code> keeps them.
+          Prompt and answer are not recorded;{" "}
+          <code className="font-mono">vastrelay start --record-texts</code> records them.
         </p>
       )}
     </article>
@@ -122,7 +122,7 @@ function Detail({ detail }: { detail: CallDetail }) {
 function Bar({ detail }: { detail: CallDetail }) {
   const parts = lifeParts(detail);
   const total = detail.call.total || 1;
-  if (parts.length === 0) return <p className="mt-4 text-faint">It ended at once.</p>;
+  if (parts.length === 0) return <p className="mt-4 text-faint">It ended immediately.</p>;
   return (
     <figure className="mt-4">
       <div

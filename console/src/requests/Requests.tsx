@@ -12,7 +12,7 @@ const FILTERS = [
   { name: "model", label: "Model", kind: "text" },
   { name: "outcome", label: "Outcome", kind: "text" },
   { name: "caller", label: "Caller", kind: "text" },
-  { name: "least_total", label: "Took at least (s)", kind: "number" },
+  { name: "least_total", label: "Longer than (s)", kind: "number" },
 ] as const;
 
 /** Calls are listed anew at most so often while they come in, in milliseconds. */
@@ -74,7 +74,7 @@ export function Requests() {
             checked={query.get("failed") === "true"}
             onChange={(event) => set("failed", event.target.checked ? "true" : "")}
           />
-          failed or refused only
+          failed only
         </label>
         {calls && calls.length > 0 && (
           <div className="ml-auto flex gap-2 text-sm">
@@ -96,9 +96,9 @@ export function Requests() {
         )}
       </div>
       {error && <Trouble error={error} again={again} />}
-      {!calls && !error && <Empty>Looking…</Empty>}
+      {!calls && !error && <Empty>Loading…</Empty>}
       {calls?.length === 0 && (
-        <Empty>No call is like that. Ask something on the page Try, and it will be here.</Empty>
+        <Empty>No matching requests. Ask a question on the Try page to make one.</Empty>
       )}
       {calls && calls.length > 0 && <Table calls={calls} />}
     </div>

@@ -23,9 +23,9 @@ export function Strip() {
   const { status } = useLive();
   const { model: wanted } = useParams();
   const navigate = useNavigate();
-  if (!status) return <Empty>Looking for the service…</Empty>;
+  if (!status) return <Empty>Connecting to the service…</Empty>;
   const model = status.models.find((model) => model.name === wanted) ?? status.models[0];
-  if (!model) return <Empty>There is no model, so there is no batch.</Empty>;
+  if (!model) return <Empty>No models are being served, so there is no batch to show.</Empty>;
   return (
     <div className="flex flex-col gap-4">
       <div className="flex flex-wrap items-center justify-between gap-3">
@@ -137,10 +137,10 @@ function Canvas({ model, width }: { model: string; width: number }) {
           onClick={() => setHeld((held) => (held === null ? live.now(model) : null))}
           className="border border-ink px-4 py-1"
         >
-          {held === null ? "Pause" : "Go on"}
+          {held === null ? "Pause" : "Resume"}
         </button>
         <label className="flex items-center gap-2">
-          Time shown
+          Time range
           <select
             value={span}
             onChange={(event) => setSpan(Number(event.target.value))}
@@ -166,7 +166,7 @@ function Canvas({ model, width }: { model: string; width: number }) {
         <canvas
           ref={canvas}
           role="img"
-          aria-label={`What each of ${width} lanes did over the last ${span} seconds, and the queue beneath`}
+          aria-label={`Activity of ${width} lanes over the last ${span} seconds, with queue depth below`}
           style={{ height }}
           className="w-full cursor-crosshair"
           onPointerMove={(event) => setHover(under(event))}
@@ -176,8 +176,8 @@ function Canvas({ model, width }: { model: string; width: number }) {
         {hover?.step && <Card hover={hover} model={model} />}
       </div>
       <p className="mt-2 text-sm text-faint">
-        Time runs right, one lane for each place in the batch; what is blank is unused. Click a lane
-        to open its request.
+        Time runs from left to right. Each row is one lane of the batch; gaps are unused time. Click
+        a lane to open its request.
       </p>
     </section>
   );

@@ -151,7 +151,7 @@ function drawQueue(
   const most = shown.reduce((most, step) => Math.max(most, step.waiting), 1);
   const bottom = place.queueTop + place.queueHeight;
   context.fillStyle = palette.faint;
-  context.fillText(`queue depth, to ${most}`, 3, place.queueTop - 6);
+  context.fillText(`queue depth, max ${most}`, 3, place.queueTop - 6);
   context.fillStyle = palette.red;
   shown.forEach((step, index) => {
     const height = (step.waiting / most) * place.queueHeight;

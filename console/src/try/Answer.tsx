@@ -77,7 +77,7 @@ function Waiting({ id }: { id: string }) {
     <p data-phase className="flex items-center gap-2 text-faint">
       <span aria-hidden="true" className="inline-block size-3 rounded-full bg-lamp" />
       {admitted === undefined
-        ? `Queued for ${seconds(begun, now)}: waiting for a place in the batch.`
+        ? `Queued for ${seconds(begun, now)}: waiting for the batch.`
         : `Prefill for ${seconds(admitted, now)}, after ${seconds(begun, admitted)} in the queue.`}
     </p>
   );

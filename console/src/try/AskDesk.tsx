@@ -42,7 +42,7 @@ export function AskDesk({
         aria-label="Request"
         className="flex min-w-0 flex-col gap-3 border border-line bg-sheet p-5"
       >
-        <div role="group" aria-label="How the request is written" className="flex text-sm">
+        <div role="group" aria-label="Request format" className="flex text-sm">
           {(["Form", "JSON"] as const).map((name) => (
             <button
               key={name}
@@ -64,7 +64,7 @@ export function AskDesk({
             <Fields {...{ models, model, setModel, options, setOptions }} />
           </>
         ) : (
-          <Suspense fallback={<Empty>Fetching the editor…</Empty>}>
+          <Suspense fallback={<Empty>Loading the editor…</Empty>}>
             <JsonEditor
               text={text}
               refused={asked.trouble && { field: asked.field, message: asked.trouble.message }}
@@ -101,7 +101,7 @@ export function AskDesk({
         </div>
       ) : (
         <Empty>
-          Once the request is right, it stands here as a program, and as the model gets it.
+          When the request is valid, this shows it as code and as the prompt the model receives.
         </Empty>
       )}
     </div>

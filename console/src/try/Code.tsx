@@ -11,7 +11,7 @@ export function Code({ body }: { body: ChatBody }) {
   return (
     <section className="border border-line bg-sheet p-4">
       <div className="flex flex-wrap items-center gap-1">
-        <h3 className="mr-3 text-sm text-faint">This request from code</h3>
+        <h3 className="mr-3 text-sm text-faint">This request as code</h3>
         {LANGUAGES.map((name) => (
           <button
             key={name}

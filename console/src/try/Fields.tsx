@@ -44,7 +44,7 @@ export function Fields({
         </label>
       )}
       <label className="flex flex-col gap-1 text-sm">
-        System: what the model is told before
+        System prompt
         <textarea
           name={`${prefix}system`}
           rows={1}

@@ -10,7 +10,7 @@ export function Gaps({ tokens }: { tokens: Token[] }) {
   return (
     <figure className="mt-3">
       <figcaption className="text-sm text-faint">
-        Gaps between tokens as they came to this page, to {timing(most / 1000)}
+        Gaps between tokens as they arrived at this page, max {timing(most / 1000)}
       </figcaption>
       <div
         className="mt-1 flex h-12 items-end gap-px overflow-hidden border-b border-ink/60"

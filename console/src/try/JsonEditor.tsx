@@ -157,7 +157,7 @@ export default function JsonEditor({
         })}
       </ul>
       <p className="text-sm text-faint">
-        Ctrl-Space offers what can stand where the cursor is. Tab indents; Escape, then Tab leaves.
+        Ctrl-Space completes. Tab indents. Press Escape, then Tab, to leave the editor.
       </p>
     </div>
   );

@@ -22,7 +22,7 @@ export function Rendered({ body }: { body: ChatBody }) {
   return (
     <section className="border border-line bg-sheet p-4">
       <div className="flex flex-wrap items-center gap-3">
-        <h3 className="text-sm text-faint">What the model gets</h3>
+        <h3 className="text-sm text-faint">Prompt as the model receives it</h3>
         <button
           type="button"
           onClick={() => void look()}

@@ -10,8 +10,9 @@ export function Try() {
   const { status } = useLive();
   const [query, setQuery] = useSearchParams();
   const [question, setQuestion] = useState("When is the last boat back on Sunday?");
-  if (!status) return <Empty>Looking for the service…</Empty>;
-  if (status.models.length === 0) return <Empty>There is no model to try.</Empty>;
+  if (!status) return <Empty>Connecting to the service…</Empty>;
+  if (status.models.length === 0)
+    return <Empty>No models are being served. Start a model first.</Empty>;
   const models = status.models.map((model) => model.name);
   const two = query.get("panes") === "2";
   return (
@@ -27,7 +28,7 @@ export function Try() {
               setQuery(event.target.checked ? { panes: "2" } : {}, { replace: true })
             }
           />
-          two side by side
+          compare two answers
         </label>
       </div>
       {two ? (

@@ -45,7 +45,7 @@ export function TwoPanes({
         </button>
         <p data-difference className="text-sm text-faint">
           {differs !== undefined
-            ? `They differ from token ${differs + 1} on; it is marked.`
+            ? `The answers differ from token ${differs + 1} on, which is marked.`
             : over(left.asked) && over(right.asked)
               ? "Both answers are the same, token by token."
               : ""}

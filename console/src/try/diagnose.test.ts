@@ -26,15 +26,15 @@ describe("diagnose", () => {
   it.each([
     ['{"model" "x"}', '"x"', "A colon is missing between the name and its value."],
     ['{"seed": 1 "n": 2}', '"n"', "A comma is missing before this."],
-    ['{"seed": 1,}', ",", "Nothing follows this comma: take it out."],
-    ['{"stop": ["a", ]}', ",", "Nothing follows this comma: take it out."],
+    ['{"seed": 1,}', ",", "Nothing follows this comma. Remove it."],
+    ['{"stop": ["a", ]}', ",", "Nothing follows this comma. Remove it."],
     [
       '{"model": pierdesk}',
       "pierdesk",
-      '“pierdesk” wants double quotes: "pierdesk". Only true, false and null go without.',
+      '“pierdesk” needs double quotes: "pierdesk". Only true, false and null have none.',
     ],
-    ['{"seed": 1} {}', "{", "The request ends before this: take the rest out."],
-    ['{"seed": 1 // one\n}', "// one", "JSON has no comments: take this out."],
+    ['{"seed": 1} {}', "{", "The request ends before this. Remove the rest."],
+    ['{"seed": 1 // one\n}', "// one", "JSON has no comments. Remove this."],
   ])("points at the mistake in %s", (text, at, message) => {
     expect(said(text)).toEqual([[at, message]]);
   });
@@ -43,8 +43,8 @@ describe("diagnose", () => {
     const odd = GOOD.replace("{", '{"temprature": 1, "seed": "one", "n": 1.5, ');
     expect(said(odd)).toEqual([
       ['"temprature"', "There is no field “temprature”; did you mean “temperature”?"],
-      ['"one"', "“seed” wants a whole number."],
-      ["1.5", "“n” wants a whole number."],
+      ['"one"', "“seed” must be a whole number."],
+      ["1.5", "“n” must be a whole number."],
     ]);
     expect(said('{"model": "m"}')).toEqual([["{", "“messages” is missing."]]);
     expect(said(GOOD.replace('"role"', '"rôle"'))[0]![0]).toBe('"rôle"');

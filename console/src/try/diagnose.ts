@@ -53,34 +53,34 @@ function syntax(text: string, { error, offset, length }: ParseError): Diagnosis 
   const name = printParseErrorCode(error);
   const afterComma = before.endsWith(",") && /^[\]}]?$/.test(found.trim());
   if (afterComma && (name === "PropertyNameExpected" || name === "ValueExpected")) {
-    const message = "Nothing follows this comma: take it out.";
+    const message = "Nothing follows this comma. Remove it.";
     return { from: comma, to: comma + 1, message };
   }
   const unquoted = /^[A-Za-z_]\w*/.exec(text.slice(offset))?.[0];
   if (name === "InvalidSymbol" && unquoted) {
-    const quotes = `“${unquoted}” wants double quotes: "${unquoted}".`;
-    const words = `${quotes} Only true, false and null go without.`;
+    const quotes = `“${unquoted}” needs double quotes: "${unquoted}".`;
+    const words = `${quotes} Only true, false and null have none.`;
     return { from: offset, to: offset + unquoted.length, message: words };
   }
   if (found === "'") return { ...at, message: "Texts stand in double quotes, not in single ones." };
   const messages: Record<string, string> = {
     CommaExpected: "A comma is missing before this.",
     ColonExpected: "A colon is missing between the name and its value.",
-    PropertyNameExpected: 'A name in double quotes is wanted here, such as "model".',
+    PropertyNameExpected: 'Expected a field name in double quotes, such as "model".',
     ValueExpected:
       "A value is missing here: a text in double quotes, a number, a list or an object.",
     CloseBraceExpected: "The object is not closed: a } is missing.",
     CloseBracketExpected: "The list is not closed: a ] is missing.",
-    EndOfFileExpected: "The request ends before this: take the rest out.",
-    InvalidCommentToken: "JSON has no comments: take this out.",
-    UnexpectedEndOfComment: "JSON has no comments: take this out.",
-    UnexpectedEndOfString: 'The text is not closed: a " is missing at its end.',
+    EndOfFileExpected: "The request ends before this. Remove the rest.",
+    InvalidCommentToken: "JSON has no comments. Remove this.",
+    UnexpectedEndOfComment: "JSON has no comments. Remove this.",
+    UnexpectedEndOfString: 'The string is not closed: a closing " is missing.',
     UnexpectedEndOfNumber: "The number is not complete.",
-    InvalidNumberFormat: "This is no number in JSON: 0.7, 12 and -1e3 are.",
-    InvalidEscapeCharacter: 'No such escape: \\n, \\t, \\" and \\\\ are some.',
-    InvalidUnicode: "Four hexadecimal digits are wanted after \\u.",
-    InvalidCharacter: "A control character cannot stand in a text: write \\n or \\t.",
-    InvalidSymbol: "This is no value: a text in double quotes, a number, true, false or null is.",
+    InvalidNumberFormat: "Not a JSON number. Write it like 0.7, 12 or -1e3.",
+    InvalidEscapeCharacter: 'Unknown escape. Use \\n, \\t, \\" or \\\\.',
+    InvalidUnicode: "\\u needs four hexadecimal digits.",
+    InvalidCharacter: "Control characters are not allowed in a string. Write \\n or \\t.",
+    InvalidSymbol: "Not a value. Write a string in double quotes, a number, true, false or null.",
   };
   return { ...at, message: messages[name] ?? name };
 }
@@ -111,7 +111,7 @@ function check(node: Node, schema: Schema, schemas: Schemas, name = "this"): Dia
   if (fitting.length === 0) {
     const kinds = [...new Set(choices.flatMap(types))].filter((type) => type !== "null");
     const wanted = kinds.map((type) => KINDS[type] ?? type).join(" or ");
-    return [{ ...at, message: `${name} wants ${wanted}.` }];
+    return [{ ...at, message: `${name} must be ${wanted}.` }];
   }
   const found = fitting.map((one) => inside(node, one, schemas, name));
   return found.find((problems) => problems.length === 0) ?? found[0]!;
@@ -144,7 +144,11 @@ function fields(node: Node, schema: Schema, schemas: Schemas): Diagnosis[] {
     if (own && value) problems.push(...check(value, own, schemas, `“${name}”`));
     // Unknown fields are ignored by the service, unless they look like a misspelling.
     const closest = nearest(name, known);
-    if (!own && key && (schema.additionalProperties === false || closest.includes("did you mean"))) {
+    if (
+      !own &&
+      key &&
+      (schema.additionalProperties === false || closest.includes("did you mean"))
+    ) {
       const message = `There is no field “${name}”${closest}`;
       problems.push({ from: key.offset, to: key.offset + key.length, message });
     }

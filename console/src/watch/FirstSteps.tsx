@@ -36,8 +36,7 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
     <section className="mx-auto max-w-3xl border border-line bg-sheet p-6">
       <h2 className="text-lg font-semibold">Three steps to the first answer</h2>
       <p className="mt-1 text-faint">
-        A service without a model answers nothing. The demo brings one of its own; nothing is
-        fetched.
+        The service has no model yet. The demo model is included; nothing is downloaded.
       </p>
       {error && (
         <div className="mt-4">
@@ -47,16 +46,16 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
       <ol className="mt-5 flex flex-col gap-5">
         <StepRow
           number={1}
-          name="Serve a model"
+          name="Start a model"
           command="vastrelay model start --demo"
           done={served}
-          button={busy && !served ? "Loading…" : "Serve it"}
+          button={busy && !served ? "Loading…" : "Start model"}
           disabled={busy || served}
           onClick={() => void post("/manage/models", { name: MODEL, demo: true })}
         />
         <StepRow
           number={2}
-          name="Ask it something"
+          name="Ask a question"
           command={`vastrelay ask "${QUESTION}"`}
           done={asked}
           button="Ask"
@@ -73,17 +72,17 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
         </StepRow>
         <StepRow
           number={3}
-          name="See what load does"
+          name="Run a load test"
           command="vastrelay load run --users 8 --duration 20s"
           done={sent && load?.state === "ended"}
-          button={sent && load?.state !== "ended" ? "Sending…" : "Send load"}
+          button={sent && load?.state !== "ended" ? "Sending…" : "Start load test"}
           disabled={!asked || busy || (sent && load?.state !== "ended")}
           onClick={() => void post("/manage/load", LOAD)}
         >
           {sent && (
             <p className="mt-2">
               <Link className="underline underline-offset-4" to="/console/load">
-                See how it gets on
+                Watch the load test
               </Link>
             </p>
           )}
@@ -91,7 +90,7 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
       </ol>
       {served && (
         <button type="button" onClick={onDone} className="mt-6 border border-ink px-4 py-1.5">
-          To the watch
+          Go to Watch
         </button>
       )}
     </section>

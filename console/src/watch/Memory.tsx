@@ -19,13 +19,13 @@ export function Memory({ model }: { model: ModelStatus }) {
   return (
     <section className="mt-5">
       <h4 className="text-sm text-faint">
-        Memory: <span className="font-mono text-ink">{bytes(taken)}</span> taken of{" "}
-        <span className="font-mono text-ink">{bytes(memory.budget)}</span> that this model may take
+        Memory: <span className="font-mono text-ink">{bytes(taken)}</span> of{" "}
+        <span className="font-mono text-ink">{bytes(memory.budget)}</span> limit
       </h4>
       <div
         className="mt-2 flex h-4 border border-ink/60"
         role="img"
-        aria-label={`${bytes(taken)} taken by owner`}
+        aria-label={`${bytes(taken)} by owner`}
       >
         {parts.map(([name, size, color]) => (
           <span key={name} className={color} style={{ width: `${(100 * size) / taken}%` }} />

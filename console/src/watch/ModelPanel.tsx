@@ -36,56 +36,56 @@ export function ModelPanel({ model, seconds }: { model: ModelStatus; seconds: nu
       </div>
       {model.failure && (
         <p role="alert" className="mt-3 border-l-4 border-red px-3 py-2">
-          The engine has stopped: {model.failure}. Restart the service.
+          The engine has stopped: {model.failure}.
         </p>
       )}
       <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4 xl:grid-cols-8">
         <Figure
           name="load"
           value={`${perSecond(window.answered + window.refused, window.seconds)} calls/s`}
-          meaning="Calls that ended a second, refused ones included, over the last ten seconds."
+          meaning="Completed and refused calls per second, over the last 10 seconds."
         />
         <Figure
           name="lanes"
           value={`${model.lanes_used} of ${model.width}`}
-          meaning="Sequences in the batch, and most that fit."
+          meaning="Sequences in the batch, of the batch width."
         />
         <Figure
           name="queue depth"
           value={`${grouped(model.queue_depth)} of ${grouped(model.queue_limit)}`}
-          meaning="Sequences accepted and not yet in the batch, and how many may wait."
+          meaning="Sequences waiting for the batch, of the queue's limit."
         />
         <Figure
           name="tokens/s out"
           value={grouped(Math.round(window.output_rate))}
-          meaning="Tokens produced a second, over the last ten seconds."
+          meaning="Output tokens per second, over the last 10 seconds."
         />
         <Figure
           name="tokens/s in"
           value={grouped(Math.round(window.prefill_rate))}
-          meaning="Prompt tokens computed a second, over the last ten seconds; reused ones are not counted."
+          meaning="Prompt tokens computed per second, over the last 10 seconds. Reused tokens are not counted."
         />
         <Figure
           wide
           name="TTFT p50 · p95 · p99"
           value={spread(window.ttft)}
-          meaning="Time to first token, from a request's arrival: the median, and what one in twenty and one in a hundred exceed, over the last ten seconds."
+          meaning="Time from a request's arrival to its first token: 50th, 95th and 99th percentile over the last 10 seconds."
         />
         <Figure
           wide
           name="ITL p50 · p95 · p99"
           value={spread(window.itl)}
-          meaning="Inter-token latency: each gap between two tokens of one stream, over the last ten seconds."
+          meaning="Inter-token latency: gaps between two tokens of one stream. 50th, 95th and 99th percentile over the last 10 seconds."
         />
         <Figure
           name="refused"
           value={grouped(window.refused)}
-          meaning="Calls that were refused or failed in the last ten seconds."
+          meaning="Calls refused or failed in the last 10 seconds."
         />
         <Figure
           name="preempted"
           value={grouped(model.preemptions)}
-          meaning="Sequences that were put back in the queue to free pages, and resumed later, since the start."
+          meaning="Sequences put back in the queue to free KV pages, since the model started."
         />
       </dl>
       <div className="mt-5 grid gap-x-8 gap-y-4 lg:grid-cols-2">

@@ -19,13 +19,13 @@ export function Watch() {
   const [first, setFirst] = useFirstSteps(status);
   const [query, setQuery] = useSearchParams();
   const seconds = Number(query.get("seconds")) || 60;
-  if (!status) return <Empty>Looking for the service…</Empty>;
+  if (!status) return <Empty>Connecting to the service…</Empty>;
   if (first) return <FirstSteps served={status.models.length > 0} onDone={() => setFirst(false)} />;
   return (
     <div className="flex flex-col gap-6">
       <div className="flex flex-wrap items-center justify-between gap-3">
         <h2 className="text-lg font-semibold">Watch</h2>
-        <div role="group" aria-label="Time shown" className="flex border border-ink/60">
+        <div role="group" aria-label="Time range" className="flex border border-ink/60">
           {WINDOWS.map(([value, name]) => (
             <button
               key={value}

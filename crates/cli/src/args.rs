@@ -20,7 +20,7 @@ Examples:
   vastrelay ask \"When is the last boat back on Sunday?\"
   vastrelay status
 
-Exit codes: 0 done, 1 what was asked for failed, 2 the words were wrong, 3 the service could not be reached."
+Exit codes: 0 success, 1 the command failed, 2 invalid arguments, 3 the service could not be reached."
 )]
 pub struct Arguments {
     #[command(subcommand)]
@@ -29,27 +29,27 @@ pub struct Arguments {
 
 #[derive(Subcommand)]
 pub enum Command {
-    /// Start the service, with models or without
+    /// Start the service, with or without models
     Start(Box<StartOptions>),
-    /// Ask a model something and show the answer as it comes
+    /// Ask a model a question and stream the answer
     Ask(Box<AskOptions>),
-    /// Show how the service and its models stand
+    /// Show the state of the service and its models
     Status(StatusOptions),
-    /// Look at a model's files, or serve it while the service runs
+    /// Inspect or convert model files; start and stop models in a running service
     #[command(subcommand)]
     Model(ModelCommand),
-    /// Look at the calls that were answered
+    /// Show recorded requests
     #[command(subcommand)]
     Requests(RequestsCommand),
-    /// Make, list and revoke the keys that callers need
+    /// Create, list and revoke API keys
     #[command(subcommand)]
     Key(KeyCommand),
-    /// Send load and measure what it does
+    /// Run load tests and compare their results
     #[command(subcommand)]
     Load(LoadCommand),
-    /// Watch the service live, in this terminal
+    /// Watch the service live in the terminal
     Watch(WatchOptions),
-    /// See what a model would get: templates, tokens, lengths
+    /// Show how text is templated and tokenized
     #[command(subcommand)]
     Text(TextCommand),
     /// Render chat templates for a service, with little memory
@@ -60,107 +60,107 @@ pub enum Command {
 #[derive(Args)]
 #[command(after_help = "\
 Examples:
-  vastrelay start --demo                                  the ferry desk of the Harrow Isles, as `pierdesk`
-  vastrelay start --model desk=./pierdesk-1 --width 32    a folder of safetensors, as `desk`
+  vastrelay start --demo                                  serve the demo model as `pierdesk`
+  vastrelay start --model desk=./pierdesk-1 --width 32    serve a folder of safetensors as `desk`
   vastrelay start --demo --context 1024 --memory-share 0.2
   vastrelay start --demo --listen 0.0.0.0:7411 --tls-cert relay.pem --tls-key relay.key --host relay.example
 
-The folder holds config.json, tokenizer.json and model.safetensors (one file, or shards with their index); one GGUF file
-holds all of it.")]
+A model folder contains config.json, tokenizer.json and model.safetensors (one file, or shards with an index). A GGUF
+file contains everything.")]
 pub struct StartOptions {
     /// Serve the demo model `pierdesk@1` under the name `pierdesk`
     #[arg(long)]
     pub demo: bool,
-    /// Serve a folder of weights, or a GGUF file, under a name; may be given several times
+    /// Serve a model folder or GGUF file under a name; repeatable
     #[arg(long = "model", value_name = "NAME=PATH", value_parser = named_folder)]
     pub models: Vec<(String, PathBuf)>,
-    /// Where the database and the demo's weights are kept [default: the platform's data directory]
+    /// Folder for the database and the demo's weights [default: the platform's data directory]
     #[arg(long, value_name = "DIR")]
     pub data: Option<PathBuf>,
-    /// Where to listen; port 0 takes a free one
+    /// Address to listen on; port 0 picks a free port
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:7411")]
     pub listen: SocketAddr,
-    /// Most sequences in one batch
+    /// Maximum sequences in a batch
     #[arg(long, value_name = "N", default_value_t = 16)]
     pub width: usize,
-    /// Most tokens in one step, prefill and decode together
+    /// Maximum tokens in a step, prefill and decode together
     #[arg(long, value_name = "TOKENS", default_value_t = 320)]
     pub step_budget: usize,
-    /// Most tokens of one sequence, prompt plus output [default: the model's own]
+    /// Maximum tokens of a sequence, prompt plus output [default: the model's own]
     #[arg(long, value_name = "TOKENS")]
     pub context: Option<usize>,
-    /// Most requests that wait for a place in the batch
+    /// Maximum requests waiting for the batch
     #[arg(long, value_name = "N", default_value_t = 400)]
     pub queue_depth: usize,
-    /// Most prompt tokens of one sequence in one step [default: the step budget]
+    /// Maximum prompt tokens of one sequence in a step [default: the step budget]
     #[arg(long, value_name = "TOKENS")]
     pub prefill_chunk: Option<usize>,
-    /// Cores for each model [default: all but one, which serves HTTP]
+    /// Cores per model [default: all but one, which serves HTTP]
     #[arg(long, value_name = "N")]
     pub cores: Option<usize>,
-    /// Shards that each model is divided into, each with its own part of weights, KV memory and cores
+    /// Shards per model, each with its own weights, KV memory and cores
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub split: usize,
-    /// Fraction of this machine's memory that each model may take
+    /// Fraction of this machine's memory that each model may use
     #[arg(long, value_name = "FRACTION", default_value_t = 0.4)]
     pub memory_share: f64,
-    /// KV pages of 16 tokens, of the layers that see farthest [default: as many as fit and are of use]
+    /// KV pages of 16 tokens, for layers without a window [default: as many as fit and are useful]
     #[arg(long, value_name = "N")]
     pub pages: Option<usize>,
     #[command(flatten)]
     pub precision: PrecisionOptions,
-    /// Want a key from every caller, also on loopback; elsewhere they are always wanted
+    /// Require a key even on loopback (always required elsewhere)
     #[arg(long)]
     pub require_key: bool,
-    /// A name that the service answers to besides localhost and its addresses; may be given several times
+    /// Accept requests for this host name, besides localhost and its addresses; repeatable
     #[arg(long = "host", value_name = "NAME")]
     pub hosts: Vec<String>,
-    /// Let pages of this origin call the service; may be given several times [default: its own pages only]
+    /// Allow pages of this origin to call the service; repeatable [default: its own pages only]
     #[arg(long = "origin", value_name = "URL", value_parser = origin)]
     pub origins: Vec<String>,
-    /// Speak TLS with this certificate chain, a PEM file
+    /// Certificate chain for TLS, a PEM file
     #[arg(long, value_name = "FILE", requires = "tls_key")]
     pub tls_cert: Option<PathBuf>,
-    /// The certificate's private key, a PEM file
+    /// Private key of the certificate, a PEM file
     #[arg(long, value_name = "FILE", requires = "tls_cert")]
     pub tls_key: Option<PathBuf>,
-    /// How long calls stay on record
+    /// How long request records are kept
     #[arg(long, value_name = "TIME", default_value = "30d", value_parser = humantime::parse_duration)]
     pub records_age: Duration,
-    /// How large the records may grow before the oldest go
+    /// Maximum size of the database before the oldest records are deleted
     #[arg(long, value_name = "SIZE", default_value = "1GiB")]
     pub records_size: bytesize::ByteSize,
-    /// Keep prompts and answers with the records
+    /// Record prompts and answers
     #[arg(long)]
     pub record_texts: bool,
-    /// Let callers with different keys reuse each other's cached prompts; by default each key has its own
+    /// Share cached prompts between keys; by default each key has its own cache
     #[arg(long)]
     pub share_cache: bool,
-    /// How often a line in the log sums up what was done; 0s for never
+    /// How often to log a summary line; 0s for never
     #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
     pub summary: Duration,
-    /// How log lines on standard error look
+    /// Format of log lines on standard error
     #[arg(long, value_enum, default_value_t = LogForm::Text)]
     pub log: LogForm,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum LogForm {
-    /// For people
+    /// Plain text
     Text,
-    /// One JSON object a line
+    /// One JSON object per line
     Json,
 }
 
 #[derive(Subcommand)]
 pub enum ModelCommand {
-    /// Load a model and serve it from now on
+    /// Load a model and start serving it
     Start(ModelStartOptions),
     /// Stop serving a model and free its memory
     Stop(ModelStopOptions),
-    /// Say what a folder or file holds and whether it would run here, without a service
+    /// Show what a model folder or file contains and whether it would run here
     Inspect(ModelInspectOptions),
-    /// Convert a checkpoint once, ahead of time, and say what that costs
+    /// Convert a checkpoint ahead of time and measure the quality loss
     Build(ModelBuildOptions),
 }
 
@@ -171,19 +171,19 @@ Examples:
   vastrelay model build ./model.gguf --weights int4 --group 64 --calibrate notes.txt --out ./model-int4
   vastrelay start --model desk=./pierdesk-1-int8
 
-A build is converted once and mapped at start. What it costs is measured on a text, before and after.")]
+A build is converted once and memory-mapped at start. Its quality is measured on a text before and after.")]
 pub struct ModelBuildOptions {
     /// A folder of safetensors, or a GGUF file
     pub path: PathBuf,
-    /// The folder to make
+    /// Folder to create
     #[arg(long, value_name = "DIR")]
     pub out: PathBuf,
     #[command(flatten)]
     pub precision: PrecisionOptions,
-    /// Round with an eye on what this text makes of the model's inputs (int8 and int4)
+    /// Text for calibrated rounding (int8 and int4)
     #[arg(long, value_name = "FILE")]
     pub calibrate: Option<PathBuf>,
-    /// Measure the loss on this text [default: one that comes with the program]
+    /// Text to measure the loss on [default: a built-in sample]
     #[arg(long, value_name = "FILE")]
     pub text: Option<PathBuf>,
     /// Cores to use [default: all]
@@ -194,16 +194,16 @@ pub struct ModelBuildOptions {
     pub json: bool,
 }
 
-/// What weights, and keys and values, are computed in.
+/// Precision of weights and KV cache.
 #[derive(Args, Clone)]
 pub struct PrecisionOptions {
-    /// What matrices are turned into when they are loaded; embeddings and head keep what is stored for int8 and int4
+    /// Weight precision to run in; with int8 and int4, embeddings and head stay as stored
     #[arg(long, value_name = "PRECISION", value_parser = ["as-stored", "f32", "bf16", "int8", "int4"], default_value = "as-stored")]
     pub weights: String,
-    /// Weights of a row that share a scale, for int8 and int4: 32, 64 or 128 [default: 32]
+    /// Weights per scale, for int8 and int4: 32, 64 or 128 [default: 32]
     #[arg(long, value_name = "N")]
     pub group: Option<usize>,
-    /// How keys and values are kept [default: as the build says, else f32]
+    /// KV cache precision [default: the build's own, else f32]
     #[arg(long, value_name = "PRECISION")]
     pub kv: Option<Kv>,
 }
@@ -232,11 +232,11 @@ impl PrecisionOptions {
         match (precision, self.group) {
             (precision, None) => Ok(precision),
             (Precision::Groups { bits, .. }, Some(group @ (32 | 64 | 128))) => Ok(Precision::Groups { bits, group }),
-            (Precision::Groups { .. }, Some(group)) => {
-                Err(Failure::usage(format!("--group {group} cannot be; 32, 64 and 128 can")))
-            }
+            (Precision::Groups { .. }, Some(group)) => Err(Failure::usage(format!(
+                "--group {group} does not work; use 32, 64 or 128"
+            ))),
             (precision, Some(_)) => Err(Failure::usage(format!(
-                "--group is for int8 and int4; {} has no groups",
+                "--group works with int8 and int4 only; {} has no groups",
                 precision.name()
             ))),
         }
@@ -252,24 +252,24 @@ Examples:
 pub struct ModelInspectOptions {
     /// A folder of safetensors, or a GGUF file
     pub path: PathBuf,
-    /// Most sequences in one batch, for the arithmetic of memory
+    /// Maximum sequences in a batch, for the memory plan
     #[arg(long, value_name = "N", default_value_t = 16)]
     pub width: usize,
-    /// Most tokens in one step
+    /// Maximum tokens in a step
     #[arg(long, value_name = "TOKENS", default_value_t = 320)]
     pub step_budget: usize,
-    /// Most tokens of one sequence [default: the model's own]
+    /// Maximum tokens of a sequence [default: the model's own]
     #[arg(long, value_name = "TOKENS")]
     pub context: Option<usize>,
-    /// Fraction of this machine's memory that it may take
+    /// Fraction of this machine's memory that it may use
     #[arg(long, value_name = "FRACTION", default_value_t = 0.4)]
     pub memory_share: f64,
-    /// Shards that it is divided into
+    /// Shards to split it into
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub split: usize,
     #[command(flatten)]
     pub precision: PrecisionOptions,
-    /// Print all of it as JSON
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
 }
@@ -280,15 +280,15 @@ Examples:
   vastrelay model start --demo
   vastrelay model start desk=./pierdesk-1
 
-The service reads the folder, so it has to lie on the service's machine.")]
+The service reads the folder, so it must be on the service's machine.")]
 pub struct ModelStartOptions {
-    /// The name that callers will use, and the folder of weights
+    /// Name for callers to use, and the model folder or GGUF file
     #[arg(value_name = "NAME=PATH", value_parser = named_folder, required_unless_present = "demo", conflicts_with = "demo")]
     pub model: Option<(String, PathBuf)>,
     /// Serve the demo model under the name `pierdesk`
     #[arg(long)]
     pub demo: bool,
-    /// Print how the model stands as JSON
+    /// Print the model's status as JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -324,10 +324,10 @@ pub struct Connection {
         hide_env_values = true
     )]
     pub url: String,
-    /// The key to call it with
+    /// API key
     #[arg(long, env = "VASTRELAY_KEY", value_name = "KEY", hide_env_values = true)]
     pub key: Option<String>,
-    /// Trust this certificate too, a PEM file
+    /// Additional certificate to trust, a PEM file
     #[arg(long, env = "VASTRELAY_CA", value_name = "FILE")]
     pub ca: Option<PathBuf>,
 }
@@ -341,45 +341,45 @@ Examples:
   vastrelay ask --stdin \"Answer this letter:\" < letter.txt
   vastrelay ask --json --seed 7 --temperature 0.8 \"Tell me a joke\"
 
-Ctrl-C stops the answer and takes the request out of the batch.")]
+Ctrl-C stops the answer and cancels the request.")]
 pub struct AskOptions {
-    /// What to ask; without it, the question is what is piped in
+    /// The question; read from standard input if omitted
     #[arg(value_name = "QUESTION")]
     pub question: Option<String>,
-    /// Which model [default: the only one there is]
+    /// Model to use [default: the only one served]
     #[arg(long, value_name = "NAME")]
     pub model: Option<String>,
-    /// What the model is told before the question
+    /// System prompt
     #[arg(long, value_name = "TEXT")]
     pub system: Option<String>,
-    /// Most tokens of the answer
+    /// Maximum tokens of the answer
     #[arg(long, value_name = "TOKENS")]
     pub max_tokens: Option<u32>,
-    /// 0 always takes the most probable token, more makes answers vary
+    /// Sampling temperature; 0 always picks the most probable token
     #[arg(long, value_name = "NUMBER")]
     pub temperature: Option<f32>,
-    /// Choose among the tokens that make up this share of probability
+    /// Sample from the tokens that make up this share of probability
     #[arg(long, value_name = "SHARE")]
     pub top_p: Option<f32>,
-    /// Choose among so many of the most probable tokens
+    /// Sample from this many of the most probable tokens
     #[arg(long, value_name = "N")]
     pub top_k: Option<u32>,
-    /// Leave out tokens below this share of the most probable one
+    /// Exclude tokens below this share of the most probable one
     #[arg(long, value_name = "SHARE")]
     pub min_p: Option<f32>,
-    /// Make sampling repeatable
+    /// Seed for repeatable sampling
     #[arg(long, value_name = "NUMBER")]
     pub seed: Option<i64>,
-    /// End the answer before this text; may be given several times
+    /// Stop at this text; repeatable
     #[arg(long, value_name = "TEXT")]
     pub stop: Vec<String>,
-    /// Add what is piped in to the question that is typed
+    /// Append standard input to the question
     #[arg(long)]
     pub stdin: bool,
     /// Print the whole answer as JSON
     #[arg(long)]
     pub json: bool,
-    /// Print what was measured, after the answer
+    /// Print timings after the answer
     #[arg(long)]
     pub figures: bool,
     #[command(flatten)]
@@ -392,7 +392,7 @@ Examples:
   vastrelay status
   vastrelay status --json")]
 pub struct StatusOptions {
-    /// Print it as JSON
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -401,7 +401,7 @@ pub struct StatusOptions {
 
 #[derive(Subcommand)]
 pub enum RequestsCommand {
-    /// List the last calls, newest first
+    /// List recent requests, newest first
     #[command(after_help = "\
 Examples:
   vastrelay requests list
@@ -409,7 +409,7 @@ Examples:
   vastrelay requests list --slower 2s --model pierdesk
   vastrelay requests list --most 100 --json")]
     List(RequestsListOptions),
-    /// Show one call: its life as a bar, its figures and parameters
+    /// Show one request: timeline, timings and parameters
     #[command(after_help = "\
 Examples:
   vastrelay requests show 3f9a
@@ -420,31 +420,31 @@ Examples:
 
 #[derive(Args)]
 pub struct RequestsListOptions {
-    /// Most calls to list
+    /// Maximum requests to list
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub most: usize,
-    /// Only calls of this model
+    /// Only requests for this model
     #[arg(long, value_name = "NAME")]
     pub model: Option<String>,
-    /// Only calls that ended so, such as length or queue_full
+    /// Only requests with this outcome, such as length or queue_full
     #[arg(long, value_name = "NAME")]
     pub outcome: Option<String>,
-    /// Only calls with the key of this name
+    /// Only requests made with the key of this name
     #[arg(long, value_name = "NAME")]
     pub caller: Option<String>,
-    /// Only calls that failed or were refused
+    /// Only requests that failed or were refused
     #[arg(long)]
     pub failed: bool,
-    /// Only calls of the last while, such as 15m
+    /// Only requests of the last period, such as 15m
     #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
     pub within: Option<Duration>,
-    /// Only calls that took so long to the end, such as 500ms
+    /// Only requests that took longer than this, such as 500ms
     #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
     pub slower: Option<Duration>,
-    /// Only calls that took so long to the first token
+    /// Only requests whose first token took longer than this
     #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
     pub slower_start: Option<Duration>,
-    /// Print them as JSON
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -453,10 +453,10 @@ pub struct RequestsListOptions {
 
 #[derive(Args)]
 pub struct RequestsShowOptions {
-    /// The request's id or its beginning; `last` for the last call
+    /// Request id or its beginning; `last` for the newest
     #[arg(value_name = "ID")]
     pub id: String,
-    /// Print it as JSON
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -465,30 +465,30 @@ pub struct RequestsShowOptions {
 
 #[derive(Subcommand)]
 pub enum KeyCommand {
-    /// Make a key; it is shown this once
+    /// Create a key; it is shown only once
     #[command(after_help = "\
 Examples:
   vastrelay key create --name \"ferry desk\"
   vastrelay key create --name nightly --expires 30d --rate 60 --at-once 4
-  vastrelay key create --name ops --scope manage --data /var/lib/vastrelay     without a service, straight into its database")]
+  vastrelay key create --name ops --scope manage --data /var/lib/vastrelay     works on the database, without a service")]
     Create(KeyCreateOptions),
-    /// List the keys, without their secrets
+    /// List keys, without their secrets
     #[command(after_help = "\
 Examples:
   vastrelay key list
   vastrelay key list --json")]
     List(KeyListOptions),
-    /// Revoke a key, at once and for good
+    /// Revoke a key, immediately and permanently
     #[command(after_help = "\
 Examples:
   vastrelay key revoke 1f0c22ab")]
     Revoke(KeyRevokeOptions),
 }
 
-/// Where keys are kept: by the service, or in a folder that no service need use.
+/// Where keys are stored: in a running service, or in a data folder.
 #[derive(Args)]
 pub struct KeyPlace {
-    /// Work on the database in this folder, without calling a service
+    /// Data folder to work on directly, without calling a service
     #[arg(long, value_name = "DIR")]
     pub data: Option<PathBuf>,
     #[command(flatten)]
@@ -497,22 +497,22 @@ pub struct KeyPlace {
 
 #[derive(Args)]
 pub struct KeyCreateOptions {
-    /// A name for people
+    /// Name of the key
     #[arg(long, value_name = "NAME")]
     pub name: String,
-    /// What it may be used for
+    /// What the key allows
     #[arg(long, value_enum, default_value_t = Scope::Use)]
     pub scope: Scope,
-    /// When it ends, from now on, such as 30d [default: never]
+    /// Time until it expires, such as 30d [default: never]
     #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
     pub expires: Option<Duration>,
-    /// Most calls a minute [default: no limit]
+    /// Maximum calls per minute [default: no limit]
     #[arg(long, value_name = "N")]
     pub rate: Option<u32>,
-    /// Most calls at the same time [default: no limit]
+    /// Maximum concurrent calls [default: no limit]
     #[arg(long, value_name = "N")]
     pub at_once: Option<u32>,
-    /// Print it as JSON
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -521,15 +521,15 @@ pub struct KeyCreateOptions {
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Scope {
-    /// Calling models and reading metrics
+    /// Call models and read metrics
     Use,
-    /// That, and managing the service
+    /// Also manage the service
     Manage,
 }
 
 #[derive(Args)]
 pub struct KeyListOptions {
-    /// Print them as JSON
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -538,7 +538,7 @@ pub struct KeyListOptions {
 
 #[derive(Args)]
 pub struct KeyRevokeOptions {
-    /// The key's id: what stands between the hyphens of the key
+    /// Key id: the part between the hyphens of the key
     #[arg(value_name = "ID")]
     pub id: String,
     #[command(flatten)]
@@ -547,7 +547,7 @@ pub struct KeyRevokeOptions {
 
 #[derive(Subcommand)]
 pub enum LoadCommand {
-    /// Send a workload and report what came of it
+    /// Run a load test and print a report
     #[command(after_help = "\
 Examples:
   vastrelay load run --users 16 --duration 30s
@@ -556,10 +556,10 @@ Examples:
   vastrelay load run --synthetic 512 --output 64 --force-length --users 8 --count 200
   vastrelay load run --prompts letters.jsonl --output lognormal:128,1.0 --out run.csv
 
-Lengths are written 128, 64..256 or lognormal:128,1.0 (mean, sigma). A file of prompts has one JSON object a line, with
-messages, a prompt to be continued, or a question. Ctrl-C ends the run early and keeps what it has.")]
+Write lengths as 128, 64..256 or lognormal:128,1.0 (mean, sigma). A prompt file has one JSON object per line with
+`messages`, `prompt` or `question`. Ctrl-C stops the run early and reports what was measured; twice stops at once.")]
     Run(Box<LoadRunOptions>),
-    /// List the runs that are kept, newest first
+    /// List saved runs, newest first
     #[command(after_help = "\
 Examples:
   vastrelay load list
@@ -571,7 +571,7 @@ Examples:
   vastrelay load show last
   vastrelay load show 65f0c1-8a2e --out report.html")]
     Show(LoadShowOptions),
-    /// Compare two runs: which differences are real, and what differs between the set-ups
+    /// Compare two runs and tell real differences from noise
     #[command(after_help = "\
 Examples:
   vastrelay load compare narrow wide
@@ -581,25 +581,25 @@ Examples:
 
 #[derive(Args)]
 pub struct LoadRunOptions {
-    /// Which model [default: the only one there is]
+    /// Model to use [default: the only one served]
     #[arg(long, value_name = "NAME")]
     pub model: Option<String>,
-    /// How requests arrive
+    /// Arrival process
     #[arg(long, value_enum, default_value_t = ArrivalKind::Closed)]
     pub arrival: ArrivalKind,
-    /// Users at once, each sending when its last answer has ended (closed)
+    /// Concurrent users; each sends its next request after the last answer (closed)
     #[arg(long, value_name = "N", default_value_t = 8)]
     pub users: usize,
-    /// Requests a second, on average (poisson)
+    /// Mean requests per second (poisson)
     #[arg(long, value_name = "N", default_value_t = 10.0)]
     pub rate: f64,
-    /// Users of each step, one after the other (steps)
+    /// Users in each step (steps)
     #[arg(long, value_name = "N,N,…", value_delimiter = ',', default_values_t = [1, 2, 4, 8, 16, 32])]
     pub steps: Vec<usize>,
-    /// How long each step lasts (steps)
+    /// Duration of each step (steps)
     #[arg(long, value_name = "TIME", default_value = "20s", value_parser = humantime::parse_duration)]
     pub each: Duration,
-    /// What is sent: questions or follow-ups of the demo, or a file in JSON Lines
+    /// Prompts: the demo's questions or follow-ups, or a JSON Lines file
     #[arg(
         long,
         value_name = "SET|FILE",
@@ -607,43 +607,43 @@ pub struct LoadRunOptions {
         conflicts_with = "synthetic"
     )]
     pub prompts: String,
-    /// Send different prompts of random tokens instead, with these lengths
+    /// Send random tokens instead, with these prompt lengths
     #[arg(long, value_name = "LENGTHS")]
     pub synthetic: Option<Lengths>,
-    /// Let synthetic prompts begin with so many tokens in common
+    /// Tokens that all synthetic prompts have in common at the start
     #[arg(long, value_name = "TOKENS", default_value_t = 0, requires = "synthetic")]
     pub shared_prefix: usize,
-    /// Most tokens of the answers [default: the model's own end]
+    /// Maximum tokens of the answers [default: until the model ends]
     #[arg(long, value_name = "LENGTHS")]
     pub output: Option<Lengths>,
-    /// Let answers go on until they have that length
+    /// Always generate the full --output length
     #[arg(long, requires = "output")]
     pub force_length: bool,
-    /// For how long requests are sent [default: 30s, unless --count is given]
+    /// How long to send requests [default: 30s, unless --count is given]
     #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration, conflicts_with = "count")]
     pub duration: Option<Duration>,
-    /// How many requests are sent
+    /// Number of requests to send
     #[arg(long, value_name = "N")]
     pub count: Option<usize>,
-    /// Requests sent before and not counted [default: as many as there are users, 8 for poisson]
+    /// Warm-up requests, not counted [default: one per user, 8 for poisson]
     #[arg(long, value_name = "N")]
     pub warm_up: Option<usize>,
-    /// Makes arrivals, lengths and order repeatable
+    /// Seed for arrivals, lengths and order
     #[arg(long, value_name = "NUMBER", default_value_t = 1)]
     pub seed: u64,
-    /// 0 always takes the most probable token
+    /// Sampling temperature; 0 always picks the most probable token
     #[arg(long, value_name = "NUMBER", default_value_t = 0.0)]
     pub temperature: f32,
-    /// Tokens a second that a stream should keep, such as a reader's
+    /// Pace in tokens per second that streams should keep
     #[arg(long, value_name = "N", default_value_t = 12.0)]
     pub pace: f64,
-    /// The run's name [default: what it does, in short]
+    /// Name of the run [default: a short description]
     #[arg(long, value_name = "TEXT")]
     pub name: Option<String>,
-    /// Write the report to a file: .html, .csv or .json; may be given several times
+    /// Write the report to a .html, .csv or .json file; repeatable
     #[arg(long, value_name = "FILE")]
     pub out: Vec<PathBuf>,
-    /// Do not keep the run with the service
+    /// Do not save the run in the service
     #[arg(long)]
     pub forget: bool,
     /// Print the summary as JSON
@@ -655,20 +655,20 @@ pub struct LoadRunOptions {
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum ArrivalKind {
-    /// So many users at once
+    /// A fixed number of concurrent users
     Closed,
-    /// Independent arrivals at a rate, whether or not earlier answers have ended
+    /// Independent arrivals at a mean rate, even while earlier requests run
     Poisson,
-    /// Closed, with a changing number of users
+    /// Closed, with a number of users that changes in steps
     Steps,
 }
 
 #[derive(Args)]
 pub struct LoadListOptions {
-    /// Most runs to list
+    /// Maximum runs to list
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub most: usize,
-    /// Print them as JSON
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -677,10 +677,10 @@ pub struct LoadListOptions {
 
 #[derive(Args)]
 pub struct LoadShowOptions {
-    /// The run's id or name, a file that `load run --out` wrote as .json, or `last`
+    /// Run id or name, a .json report file, or `last`
     #[arg(value_name = "RUN")]
     pub run: String,
-    /// Write the report to a file: .html, .csv or .json; may be given several times
+    /// Write the report to a .html, .csv or .json file; repeatable
     #[arg(long, value_name = "FILE")]
     pub out: Vec<PathBuf>,
     /// Print the summary as JSON
@@ -692,13 +692,13 @@ pub struct LoadShowOptions {
 
 #[derive(Args)]
 pub struct LoadCompareOptions {
-    /// The run to compare with: id, name, .json file or `last`
+    /// Baseline run: id, name, .json file or `last`
     #[arg(value_name = "A")]
     pub a: String,
-    /// The run that is compared
+    /// Run to compare with the baseline
     #[arg(value_name = "B")]
     pub b: String,
-    /// Print it as JSON
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -711,7 +711,7 @@ Examples:
   vastrelay watch
   vastrelay watch --url http://relay.example:7411
 
-q or Esc ends it; so does Ctrl-C.")]
+Press q, Esc or Ctrl-C to quit.")]
 pub struct WatchOptions {
     #[command(flatten)]
     pub connection: Connection,
@@ -741,7 +741,7 @@ Examples:
 Examples:
   vastrelay text decode 372 1183 9")]
     Decode(DecodeOptions),
-    /// Show how likely each token of a text is after those before it
+    /// Show the log-probability of each token of a text
     #[command(after_help = "\
 Examples:
   vastrelay text score \"The last boat back leaves at 18:00.\"
@@ -751,13 +751,13 @@ Examples:
 
 #[derive(Args)]
 pub struct TextOptions {
-    /// The text; without it, what is piped in
+    /// The text; read from standard input if omitted
     #[arg(value_name = "TEXT")]
     pub text: Option<String>,
-    /// Which model [default: the only one there is]
+    /// Model to use [default: the only one served]
     #[arg(long, value_name = "NAME")]
     pub model: Option<String>,
-    /// Print it as JSON
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -766,13 +766,13 @@ pub struct TextOptions {
 
 #[derive(Args)]
 pub struct DecodeOptions {
-    /// Ids of tokens
+    /// Token ids
     #[arg(value_name = "ID", required = true)]
     pub ids: Vec<u32>,
-    /// Which model [default: the only one there is]
+    /// Model to use [default: the only one served]
     #[arg(long, value_name = "NAME")]
     pub model: Option<String>,
-    /// Print it as JSON
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -786,14 +786,14 @@ fn origin(text: &str) -> Result<String, String> {
     if well {
         Ok(text.to_owned())
     } else {
-        Err("an origin has the form https://desk.example, without a path".into())
+        Err("write an origin as https://desk.example, without a path".into())
     }
 }
 
 fn named_folder(text: &str) -> Result<(String, PathBuf), String> {
     let (name, path) = text
         .split_once('=')
-        .ok_or("it needs the form NAME=PATH, such as desk=./pierdesk-1")?;
+        .ok_or("write NAME=PATH, such as desk=./pierdesk-1")?;
     model_name(name)?;
     if path.is_empty() {
         return Err("the path is empty".into());

@@ -95,7 +95,7 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
         if let Ok(envelope) = serde_json::from_str::<ErrorEnvelope>(&data) {
             line("");
             return Err(Failure::failed(format!(
-                "the answer broke off: {}",
+                "the answer is incomplete: {}",
                 envelope.error.message
             )));
         }
@@ -110,9 +110,7 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
     }
     line("");
     let Some((reason, measured)) = end else {
-        return Err(Failure::failed(
-            "the answer broke off: the connection closed before its end",
-        ));
+        return Err(Failure::failed("the answer is incomplete: the connection closed"));
     };
     if reason == "length" {
         note("(the answer reached its limit; --max-tokens raises it)");

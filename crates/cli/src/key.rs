@@ -57,7 +57,7 @@ async fn list(options: &KeyListOptions) -> Result<(), Failure> {
         return json(&keys);
     }
     if keys.is_empty() {
-        line("no keys yet; `vastrelay key create --name NAME` makes one");
+        line("no keys yet; create one with `vastrelay key create --name NAME`");
         return Ok(());
     }
     let mut table = Table::new();

@@ -18,7 +18,7 @@ pub async fn list(options: &RequestsListOptions) -> Result<(), Failure> {
         return json(&calls);
     }
     if calls.is_empty() {
-        line("no calls yet, or none like that; `vastrelay ask \"Hello\"` makes one");
+        line("no matching requests");
         return Ok(());
     }
     let mut table = Table::new();
@@ -87,7 +87,7 @@ pub async fn show(options: &RequestsShowOptions) -> Result<(), Failure> {
         "last" => {
             let last: Vec<RecordedCall> = client.get("/manage/requests?most=1").await?;
             let last = last.into_iter().next();
-            last.ok_or_else(|| Failure::failed("there are no calls yet"))?.id
+            last.ok_or_else(|| Failure::failed("no requests yet"))?.id
         }
         id => id.to_owned(),
     };

@@ -102,7 +102,7 @@ async fn encoding(client: &Client, options: &TextOptions) -> Result<EncodeReques
 fn text(options: &TextOptions) -> Result<String, Failure> {
     match &options.text {
         Some(text) => Ok(text.clone()),
-        None if std::io::stdin().is_terminal() => Err(Failure::usage("there is no text; type one or pipe one in")),
+        None if std::io::stdin().is_terminal() => Err(Failure::usage("no text; type one or pipe one in")),
         None => piped(),
     }
 }

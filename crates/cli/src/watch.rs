@@ -28,9 +28,7 @@ enum Change {
 /// Shows the service until somebody has seen enough.
 pub async fn run(options: &WatchOptions) -> Result<(), Failure> {
     if !std::io::stdout().is_terminal() {
-        return Err(Failure::usage(
-            "there is no terminal to draw on; `vastrelay status` prints how things stand once",
-        ));
+        return Err(Failure::usage("not a terminal; use `vastrelay status` instead"));
     }
     let client = Client::new(&options.connection)?;
     // Asked once before the screen is taken: an error then is plain text.
@@ -43,7 +41,7 @@ pub async fn run(options: &WatchOptions) -> Result<(), Failure> {
     let mut terminal = ratatui::init();
     let outcome = loop {
         if let Err(error) = terminal.draw(|frame| view.draw(frame)) {
-            break Err(Failure::failed(format!("the terminal cannot be drawn on: {error}")));
+            break Err(Failure::failed(format!("cannot draw on the terminal: {error}")));
         }
         match changes.recv().await {
             Some(Change::Status(status)) => view.take(*status),

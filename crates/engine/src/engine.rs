@@ -47,6 +47,8 @@ pub struct EngineStatus {
     pub ended: u64,
     /// Preemptions so far.
     pub preemptions: u64,
+    /// Seconds since the engine started: the clock of its step records.
+    pub uptime: f64,
     /// Set when the engine has failed.
     pub failure: Option<String>,
 }
@@ -68,6 +70,8 @@ pub(crate) struct Submission {
 pub(crate) struct Shared {
     pub status: Mutex<EngineStatus>,
     pub ring: Mutex<StepRing>,
+    /// When the engine started.
+    pub started: std::time::Instant,
     next_request: std::sync::atomic::AtomicU64,
 }
 
@@ -83,6 +87,7 @@ impl Engine {
         let shared = Arc::new(Shared {
             status: Mutex::new(EngineStatus::default()),
             ring: Mutex::new(StepRing::new(RING)),
+            started: std::time::Instant::now(),
             next_request: Default::default(),
         });
         let (commands, inbox) = std_mpsc::channel();
@@ -143,7 +148,11 @@ impl Engine {
 
     /// Returns how things stand.
     pub fn status(&self) -> EngineStatus {
-        lock(&self.shared.status).clone()
+        let status = lock(&self.shared.status).clone();
+        EngineStatus {
+            uptime: self.shared.started.elapsed().as_secs_f64(),
+            ..status
+        }
     }
 
     /// Returns the newest records after a step number, oldest first.

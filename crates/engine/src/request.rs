@@ -73,7 +73,7 @@ pub enum Refusal {
         retry_after: Duration,
     },
     /// Prompt and output are longer than there is room for.
-    #[error("{wanted} tokens were asked for (prompt plus output); {limit} is the limit")]
+    #[error("{wanted} tokens requested (prompt plus output); the limit is {limit}")]
     TooLong {
         /// Tokens asked for.
         wanted: usize,

@@ -268,7 +268,7 @@ fn warnings(a: &Run, b: &Run, differences: &[Difference]) -> Vec<String> {
     }
     for run in [a, b] {
         if run.stopped_early {
-            warnings.push(format!("`{}` was stopped before its end", run.name));
+            warnings.push(format!("`{}` was stopped early", run.name));
         }
         if run.summary.done < 30 {
             warnings.push(format!(

@@ -31,7 +31,7 @@ pub enum PromptError {
         reason: String,
     },
     /// There is none.
-    #[error("there is no prompt in it; one JSON object a line works")]
+    #[error("no prompts; write one JSON object per line")]
     Empty,
 }
 

@@ -72,7 +72,7 @@ pub async fn run<T: Target>(
 ) -> Result<Run, String> {
     workload.check()?;
     if prompts.is_empty() {
-        return Err("there is no prompt to send".into());
+        return Err("no prompts to send".into());
     }
     let mut order: Vec<usize> = (0..prompts.len()).collect();
     order.shuffle(&mut workload.random(Draws::Order));

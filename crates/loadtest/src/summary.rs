@@ -216,7 +216,7 @@ impl Summary {
             (
                 Limit::Load,
                 format!(
-                    "{lanes} of the lanes were in use on average: the load did not fill the batch, so this is no capacity figure"
+                    "the load used {lanes} of the lanes on average and never filled the batch, so this is not a capacity figure"
                 ),
             )
         };

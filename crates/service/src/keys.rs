@@ -25,7 +25,7 @@ pub enum MakeKeyError {
     #[error("{1}")]
     Field(&'static str, String),
     /// The system gives no random bytes.
-    #[error("the system gives no random bytes: {0}")]
+    #[error("no random bytes from the system: {0}")]
     Random(getrandom::Error),
     /// The database.
     #[error(transparent)]

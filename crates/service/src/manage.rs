@@ -488,6 +488,7 @@ pub(crate) fn model_status(state: &ServiceState, replica: &Replica) -> ModelStat
         ended: status.ended,
         preemptions: status.preemptions,
         window,
+        uptime: status.uptime,
         failure: status.failure,
     }
 }

@@ -18,6 +18,7 @@ use vastrelay_engine::EngineStatus;
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::scheduler::RowKind;
 use vastrelay_serving::Replica;
+use vastrelay_store::LostRecords;
 
 /// From a millisecond to minutes.
 const DURATIONS: [f64; 19] = [
@@ -109,7 +110,7 @@ pub(crate) struct EndedCall<'a> {
 }
 
 impl Metrics {
-    pub fn new(models: Models, active_calls: Arc<AtomicUsize>) -> Metrics {
+    pub fn new(models: Models, active_calls: Arc<AtomicUsize>, lost: LostRecords) -> Metrics {
         let mut registry = Registry::default();
         let durations: fn() -> Histogram = || Histogram::new(DURATIONS);
         let short: fn() -> Histogram = || Histogram::new(SHORT);
@@ -197,7 +198,11 @@ impl Metrics {
             "Calls whose caller went away before the end",
             metrics.gone.clone(),
         );
-        registry.register_collector(Box::new(Engines { models, active_calls }));
+        registry.register_collector(Box::new(Engines {
+            models,
+            active_calls,
+            lost,
+        }));
         Metrics { registry, ..metrics }
     }
 
@@ -314,6 +319,7 @@ pub async fn metrics(state: web::Data<ServiceState>) -> Result<HttpResponse, Pro
 struct Engines {
     models: Models,
     active_calls: Arc<AtomicUsize>,
+    lost: LostRecords,
 }
 
 impl std::fmt::Debug for Engines {
@@ -328,8 +334,11 @@ impl std::fmt::Debug for Engines {
 impl Collector for Engines {
     fn encode(&self, mut encoder: DescriptorEncoder<'_>) -> Result<(), std::fmt::Error> {
         let running = ConstGauge::new(self.active_calls.load(Ordering::Acquire) as i64);
-        let help = "Calls that are being answered";
+        let help = "Calls being answered, until the answer is sent";
         running.encode(encoder.encode_descriptor("vastrelay_calls_running", help, None, running.metric_type())?)?;
+        let lost = ConstCounter::new(self.lost.count());
+        let help = "Records that were lost: there was no room, or the database refused them";
+        lost.encode(encoder.encode_descriptor("vastrelay_records_lost", help, None, lost.metric_type())?)?;
         let replicas = self.models.all();
         let models: Vec<(&str, EngineStatus, &Arc<Replica>)> = replicas
             .iter()

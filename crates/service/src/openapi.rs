@@ -33,10 +33,10 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
     )),
     tags(
         (name = "openai", description = "The OpenAI wire"),
-        (name = "text", description = "Text and tokens without an answer"),
-        (name = "manage", description = "How things stand and what was called"),
+        (name = "text", description = "Templates and tokens, without generating"),
+        (name = "manage", description = "Status, models and requests"),
         (name = "keys", description = "Keys of callers"),
-        (name = "load", description = "Load tests: sending, and those that are kept"),
+        (name = "load", description = "Load tests"),
     )
 )]
 struct Description;

@@ -38,8 +38,8 @@ pub enum ServeError {
     },
     /// Listening elsewhere than on loopback needs a key.
     #[error(
-        "{address} can be reached from other machines and the service has no key; \
-         `vastrelay key create --data DIR --name NAME --scope manage` makes one, or 127.0.0.1 works without"
+        "{address} is reachable from other machines, but the service has no key; create one with \
+         `vastrelay key create --data DIR --name NAME --scope manage`, or listen on 127.0.0.1"
     )]
     NoKey {
         /// The address.
@@ -58,7 +58,7 @@ pub enum ServeError {
     #[error(transparent)]
     Store(#[from] StoreError),
     /// The server broke.
-    #[error("the server broke: {0}")]
+    #[error("the server failed: {0}")]
     Io(#[from] io::Error),
 }
 

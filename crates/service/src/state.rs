@@ -85,7 +85,7 @@ impl ServiceState {
         let models = Models::default();
         let active_calls = Arc::new(AtomicUsize::new(0));
         let state = ServiceState {
-            metrics: Metrics::new(models.clone(), active_calls.clone()),
+            metrics: Metrics::new(models.clone(), active_calls.clone(), store.lost()),
             recent: Recent::default(),
             limits: KeyLimits::default(),
             live: Live::default(),

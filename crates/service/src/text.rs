@@ -1,4 +1,4 @@
-//! Text and tokens without an answer: what would the model get, how long is it, what do these ids say?
+//! Templates and tokens, without generating: what would the model get, how long is it, what do these ids say?
 
 use crate::guard::{Body, Caller};
 use crate::openai::{Rendered, check_bytes};

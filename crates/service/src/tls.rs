@@ -14,7 +14,7 @@ const MOST_BYTES: u64 = 1 << 20;
 #[non_exhaustive]
 pub enum TlsError {
     /// A file cannot be read as PEM.
-    #[error("{path} holds no {what} in PEM form: {reason}")]
+    #[error("{path} has no {what} in PEM format: {reason}")]
     Pem {
         /// The file.
         path: PathBuf,
@@ -59,7 +59,7 @@ impl Tls {
             .collect::<Result<_, _>>()
             .map_err(read)?;
         let Some(own) = chain.first().cloned() else {
-            return Err(pem(certificate, "certificate", "there is none in it".into()));
+            return Err(pem(certificate, "certificate", "the file contains none".into()));
         };
         let private = PrivateKeyDer::from_pem_slice(&bytes(key, "private key")?)
             .map_err(|e| pem(key, "private key", e.to_string()))?;

@@ -148,11 +148,7 @@ async fn an_engine_that_panics_ends_answers_with_an_error_and_never_as_a_success
     for stream in [false, true] {
         let (url, _data) = serve(5, true);
         let (status, text) = ask(&url, stream).await;
-        let last = text
-            .split("\n\n")
-            .filter(|frame| !frame.is_empty())
-            .next_back()
-            .unwrap();
+        let last = text.split("\n\n").filter(|frame| !frame.is_empty()).last().unwrap();
         assert_eq!(status, if stream { 200 } else { 500 });
         assert!(
             !text.contains("[DONE]") && !text.contains("\"finish_reason\":\"\""),

@@ -68,7 +68,7 @@ pub enum DoesNotFit {
     /// Not even one sequence does.
     #[error(
         "it needs {} for weights and workspace and {} for one sequence of {context} tokens: {} more than its limit of {}; \
-         a smaller context or a larger memory share would help",
+         use a smaller context or a larger memory share",
         bytes(*fixed), bytes(*sequence), bytes((fixed + sequence).saturating_sub(*budget)), bytes(*budget)
     )]
     Sequence {

@@ -17,6 +17,7 @@ pub use calls::{CallFilter, CallRecord, CallText};
 pub use history::HistoryPoint;
 pub use keys::{KeyRecord, Scope};
 pub use runs::RunRecord;
+pub use writer::LostRecords;
 
 use lock::DataLock;
 use lookup::KeyReader;
@@ -34,7 +35,7 @@ use writer::{Act, Writer};
 #[non_exhaustive]
 pub enum StoreError {
     /// The folder cannot be made.
-    #[error("cannot make the folder {path}: {source}")]
+    #[error("cannot create the folder {path}: {source}")]
     Folder {
         /// The folder.
         path: PathBuf,
@@ -198,9 +199,9 @@ impl Store {
         self.writer.counts().calls.load(Ordering::Acquire)
     }
 
-    /// Returns the number of records that were lost since the start: there was no room for them, or the database refused them.
-    pub fn count_lost(&self) -> u64 {
-        self.writer.counts().lost.load(Ordering::Acquire)
+    /// Returns the count of records that are lost, which goes on counting.
+    pub fn lost(&self) -> LostRecords {
+        LostRecords(self.writer.counts().clone())
     }
 
     /// Returns the newest calls that pass a filter, newest first.
@@ -624,7 +625,7 @@ mod tests {
         assert_eq!(store.count_calls(), 1_500, "no call was deleted for the texts' sake");
         assert!(store.call("1499").unwrap().unwrap().text.is_some());
         assert!(store.call("0001").unwrap().unwrap().text.is_none());
-        assert_eq!(store.count_lost(), 0);
+        assert_eq!(store.lost().count(), 0);
         let bytes = on_disk(folder.path());
         assert!(bytes < 32 << 20, "{bytes} of 94 MiB are left on disk");
     }
@@ -658,7 +659,7 @@ mod tests {
         store.read(|connection| connection.execute_batch(trigger)).unwrap();
         ["a", "bad", "b"].iter().for_each(|id| store.record(call(id)));
         store.flush();
-        assert_eq!((store.count_calls(), store.count_lost()), (2, 1));
+        assert_eq!((store.count_calls(), store.lost().count()), (2, 1));
         assert_eq!(ids(&store.calls(&CallFilter::default(), 9).unwrap()), ["b", "a"]);
     }
 
@@ -669,7 +670,7 @@ mod tests {
         let other = Connection::open(folder.path().join("vastrelay.sqlite")).unwrap();
         other.execute_batch("BEGIN IMMEDIATE").unwrap();
         (0..20_000).for_each(|n| store.record(call(&format!("{n}"))));
-        let lost = store.count_lost();
+        let lost = store.lost().count();
         assert!((2_000..4_000).contains(&lost), "{lost} of 20,000 had no room");
         other.execute_batch("ROLLBACK").unwrap();
         while store.count_calls() + lost < 20_000 {

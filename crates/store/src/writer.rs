@@ -38,6 +38,17 @@ pub(crate) struct Counts {
     ending: AtomicBool,
 }
 
+/// Counts records that are lost: there was no room for them, or the database refused them.
+#[derive(Clone)]
+pub struct LostRecords(pub(crate) Arc<Counts>);
+
+impl LostRecords {
+    /// Returns how many were lost since the start.
+    pub fn count(&self) -> u64 {
+        self.0.lost.load(Ordering::Acquire)
+    }
+}
+
 pub(crate) enum Act {
     Record(Box<CallRecord>),
     KeyUsed { id: String, at_ms: i64 },
@@ -79,7 +90,7 @@ impl Writer {
         }
     }
 
-    pub fn counts(&self) -> &Counts {
+    pub fn counts(&self) -> &Arc<Counts> {
         &self.counts
     }
 }

@@ -606,7 +606,7 @@ fn scheme_of(folder: &Path) -> Result<Scheme, WeightsError> {
         Some(other) => Err(field(
             "quantization_config",
             other.to_string(),
-            "an object or null would work".into(),
+            "use an object or null".into(),
         )),
     }
 }

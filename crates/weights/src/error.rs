@@ -15,7 +15,7 @@ pub enum WeightsError {
         source: std::io::Error,
     },
     /// The folder holds no weights that can be read.
-    #[error("{folder} holds no safetensors weights; expected model.safetensors or model.safetensors.index.json{hint}")]
+    #[error("{folder} has no safetensors weights; expected model.safetensors or model.safetensors.index.json{hint}")]
     NoWeights {
         /// The folder.
         folder: PathBuf,
@@ -23,7 +23,7 @@ pub enum WeightsError {
         hint: String,
     },
     /// A JSON file is malformed.
-    #[error("{path} is not the JSON that was expected: {source}")]
+    #[error("{path} is not the expected JSON: {source}")]
     Json {
         /// The file.
         path: PathBuf,
@@ -31,7 +31,7 @@ pub enum WeightsError {
         source: serde_json::Error,
     },
     /// A weights file is malformed.
-    #[error("{path} is not a whole safetensors file: {reason}")]
+    #[error("{path} is not a complete safetensors file: {reason}")]
     Format {
         /// The file.
         path: PathBuf,
@@ -72,7 +72,7 @@ pub enum WeightsError {
         folder: PathBuf,
     },
     /// A tensor is there that the description has no place for, so that leaving it out would change answers.
-    #[error("tensor `{name}` in {folder} has no place in a {architecture}; the checkpoint is of another architecture")]
+    #[error("tensor `{name}` in {folder} does not belong to {architecture}; the checkpoint has another architecture")]
     Unexpected {
         /// The tensor.
         name: String,
@@ -82,7 +82,7 @@ pub enum WeightsError {
         architecture: String,
     },
     /// A tensor has another shape than the config says.
-    #[error("tensor `{name}` has shape {found:?}; config.json makes it {wanted:?}")]
+    #[error("tensor `{name}` has shape {found:?}; config.json implies {wanted:?}")]
     Shape {
         /// The tensor.
         name: String,
@@ -92,7 +92,7 @@ pub enum WeightsError {
         wanted: Vec<usize>,
     },
     /// A part of a quantized tensor is not what it has to be.
-    #[error("tensor `{name}` is {found}; it has to be {wanted}")]
+    #[error("tensor `{name}` is {found}; must be {wanted}")]
     Part {
         /// The part.
         name: String,

@@ -161,7 +161,7 @@ fn parse(reader: &mut Reader<'_>) -> Result<Parsed, String> {
     let alignment = match settings.get("general.alignment") {
         None => ALIGNMENT,
         Some(Setting::Whole(number)) if (8..=1 << 20).contains(number) && number % 8 == 0 => *number as usize,
-        Some(_) => return Err("`general.alignment` is no multiple of 8 up to a mebibyte".into()),
+        Some(_) => return Err("`general.alignment` must be a multiple of 8, up to 1 MiB".into()),
     };
     let mut entries = Vec::new();
     for _ in 0..tensors {
@@ -237,7 +237,7 @@ fn placed(
     if !columns.is_multiple_of(stored.weights()) {
         let block = stored.weights();
         return Err(format!(
-            "tensor `{name}` has rows of {columns}, which is no multiple of a block of {block}"
+            "tensor `{name}` has rows of {columns}, which is not a multiple of the block size {block}"
         ));
     }
     if !offset.is_multiple_of(alignment as u64) {
@@ -294,7 +294,7 @@ impl<'a> Reader<'a> {
 
     fn take(&mut self, count: usize) -> Result<&'a [u8], String> {
         if count > self.left() {
-            return Err(format!("{count} bytes are wanted and {} are left", self.left()));
+            return Err(format!("{count} bytes are needed and {} are left", self.left()));
         }
         self.at += count;
         Ok(&self.bytes[self.at - count..self.at])

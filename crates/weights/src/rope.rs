@@ -82,7 +82,7 @@ impl RopeScaling {
             Some(value) => value
                 .as_f64()
                 .filter(|number| number.is_finite() && *number > 0.0)
-                .ok_or_else(|| (field.to_owned(), "it has to be a number above 0".to_owned())),
+                .ok_or_else(|| (field.to_owned(), "must be a number above 0".to_owned())),
         };
         let kind = object
             .get("rope_type")
@@ -133,7 +133,7 @@ impl RopeScaling {
                     numbers
                         .flatten()
                         .filter(|list| list.iter().all(|number| number.is_finite() && *number > 0.0))
-                        .ok_or_else(|| (field.to_owned(), "it has to be a list of numbers above 0".to_owned()))
+                        .ok_or_else(|| (field.to_owned(), "must be a list of numbers above 0".to_owned()))
                 };
                 let stretch = context as f64 / trained as f64;
                 let attention = if stretch <= 1.0 {

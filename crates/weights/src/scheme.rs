@@ -60,7 +60,7 @@ impl Scheme {
             Some(Some(-1)) => 0,
             Some(Some(group @ 1..=65_536)) => group as usize,
             None => 128,
-            Some(_) => return refuse("group_size", "it has to be a whole number above 0, or -1 for one group"),
+            Some(_) => return refuse("group_size", "must be a whole number above 0, or -1 for one group"),
         };
         match object.get("quant_method").and_then(Value::as_str) {
             Some("awq") if bits != Some(4) => refuse("bits", "only 4 can be run with this method"),
@@ -83,7 +83,7 @@ impl Scheme {
             Some("fp8" | "fbgemm_fp8" | "int8") => Ok(Scheme::Scaled {
                 block: block(object.get("weight_block_size")).ok_or((
                     "weight_block_size".to_owned(),
-                    "two whole numbers above 0 would work".to_owned(),
+                    "use two whole numbers above 0".to_owned(),
                 ))?,
             }),
             Some("compressed-tensors") => match object.get("format").and_then(Value::as_str) {
@@ -94,7 +94,7 @@ impl Scheme {
                     Ok(Scheme::Scaled {
                         block: block(structure).ok_or((
                             "config_groups.weights.block_structure".to_owned(),
-                            "two whole numbers above 0 would work".to_owned(),
+                            "use two whole numbers above 0".to_owned(),
                         ))?,
                     })
                 }

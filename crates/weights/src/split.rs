@@ -18,7 +18,7 @@ pub struct Shard {
 
 /// A model cannot be divided so.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("a split of {split} does not divide {}; {} would", .breaks.join(" and "), either(.valid))]
+#[error("a split of {split} does not divide {}; use {}", .breaks.join(" and "), either(.valid))]
 pub struct SplitError {
     /// How many shards were asked for.
     pub split: usize,

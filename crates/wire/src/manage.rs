@@ -76,6 +76,9 @@ pub struct ModelStatus {
     pub preemptions: u64,
     /// What the last seconds were like.
     pub window: WindowFigures,
+    /// Seconds since its engine started: the clock of its step records.
+    #[serde(default)]
+    pub uptime: f64,
     /// Set when its engine has failed.
     pub failure: Option<String>,
 }

@@ -27,7 +27,7 @@ impl fmt::Display for BodyError {
         match path.as_str() {
             "" => write!(
                 f,
-                "the body is not the JSON that was expected: {reason} (line {line}, column {column})"
+                "the body is not the expected JSON: {reason} (line {line}, column {column})"
             ),
             path => write!(f, "`{path}`: {reason} (line {line}, column {column})"),
         }

@@ -1,4 +1,4 @@
-//! Text and tokens without an answer: `/text/…`, our own.
+//! Templates and tokens, without generating: `/text/…`, our own.
 
 use crate::chat::{ChatMessage, MOST_MESSAGES};
 use crate::light::list;

@@ -11,7 +11,7 @@ use vastrelay_wire::manage::Spread;
 /// Prints a list of runs.
 pub fn list(runs: &[Run]) {
     if runs.is_empty() {
-        line("no runs yet; `vastrelay load run` makes one");
+        line("no runs yet; start one with `vastrelay load run`");
         return;
     }
     let now = vastrelay_store::milliseconds_since_1970();
@@ -55,7 +55,7 @@ pub fn run(run: &Run) {
     line(format!("{} ({})", run.name, run.id));
     line(headline(run));
     if run.stopped_early {
-        line("stopped before its end");
+        line("stopped early");
     }
     line("");
     let mut table = plain_table();

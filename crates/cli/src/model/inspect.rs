@@ -76,7 +76,7 @@ pub fn run(options: &ModelInspectOptions) -> Result<(), Failure> {
     }
     match found.problems.len() {
         0 => Ok(()),
-        1 => Err(Failure::failed("it cannot run: one tensor is not as it has to be")),
+        1 => Err(Failure::failed("the model cannot run: one tensor is invalid")),
         count => Err(Failure::failed(format!(
             "it cannot run: {count} tensors are not as they have to be"
         ))),

@@ -128,7 +128,7 @@ async fn status_shows_how_things_stand() {
 #[tokio::test]
 async fn requests_list_shows_what_was_answered_and_what_was_refused() {
     let service = Service::demo(&[]);
-    assert!(out(&service.client(&["requests", "list"])).contains("no calls yet"));
+    assert!(out(&service.client(&["requests", "list"])).contains("no matching requests"));
     service.ask("Can I bring my dog?").await;
     service.client(&["ask", "--model", "oyster", "Hello"]);
     let text = out(&service.client(&["requests", "list"]));

@@ -434,16 +434,16 @@ async fn the_first_visit_leads_to_an_answer_and_a_report() {
     let service = Service::start(&[]);
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "watch", "Three steps").await;
-    browser.click("//button[.='Serve it']").await;
+    browser.click("//button[.='Start model']").await;
     browser.click("//button[.='Ask' and not(@disabled)]").await;
     browser.wait_for_text("@data-answer", "Tolsay at 18:00").await;
-    browser.click("//button[.='Send load' and not(@disabled)]").await;
-    browser.click("//a[.='See how it gets on']").await;
+    browser.click("//button[.='Start load test' and not(@disabled)]").await;
+    browser.click("//a[.='Watch the load test']").await;
     browser.wait_for_text("@data-load-state", "sending").await;
-    browser.click("//button[.='End it now']").await;
+    browser.click("//button[.='Stop load test']").await;
     browser.wait_for_text("@data-load-state", "ended and kept").await;
-    browser.click("//button[.='Show the report']").await;
-    browser.wait_for_text("self::th", "what limited it").await;
+    browser.click("//button[.='Open report']").await;
+    browser.wait_for_text("self::th", "limited by").await;
     browser.click("//nav//a[.='Watch']").await;
     browser.wait_for_text("self::h3", "pierdesk").await;
     browser.end().await;
@@ -464,7 +464,7 @@ async fn load_sent_from_the_page_shows_a_growing_queue_full_lanes_and_preemption
     browser.fill("seconds", "600").await;
     browser.type_into("output", "120").await;
     browser.click("//*[@name='force']").await;
-    browser.click("//button[.='Send load']").await;
+    browser.click("//button[.='Start load test']").await;
     browser.wait_for_text("@data-load-state", "sending").await;
     browser.click("//nav//a[.='Watch']").await;
     browser.wait_for_text("self::dd", "4 of 4").await;
@@ -477,7 +477,7 @@ async fn load_sent_from_the_page_shows_a_growing_queue_full_lanes_and_preemption
     let preempted = "return parseInt(document.querySelector('[data-preempted]').textContent) > 0";
     browser.wait_until(preempted).await;
     browser.click("//nav//a[.='Load']").await;
-    browser.click("//button[.='End it now']").await;
+    browser.click("//button[.='Stop load test']").await;
     browser.wait_for_text("@data-load-state", "ended and kept").await;
     browser.end().await;
 }
@@ -534,7 +534,7 @@ async fn two_answers_stand_side_by_side_with_their_first_difference_marked() {
     browser.type_into("second-seed", "5").await;
     browser.click("//button[.='Ask both' and not(@disabled)]").await;
     browser
-        .wait_for_text("@data-difference", "They differ from token")
+        .wait_for_text("@data-difference", "The answers differ from token")
         .await;
     let marks = "return [...document.querySelectorAll('[data-differs]')].map((mark) => mark.textContent)";
     let marks = browser.run(marks).await;
@@ -574,7 +574,7 @@ async fn a_request_written_as_json_is_marked_where_it_is_wrong() {
     assert_eq!(browser.wait_until(marked).await, "\"temprature\"");
     type_keys(" oops").await;
     browser
-        .wait_for_text("@data-problem", "line 2, character 20: “oops” wants double quotes")
+        .wait_for_text("@data-problem", "line 2, character 20: “oops” needs double quotes")
         .await;
     assert_eq!(
         browser

@@ -5,6 +5,7 @@ mod clients;
 mod command;
 mod console;
 mod description;
+mod docs;
 mod fuzz;
 mod guard;
 mod hostile;

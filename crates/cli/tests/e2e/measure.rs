@@ -329,7 +329,7 @@ async fn ctrl_c_ends_a_run_early_and_keeps_what_it_has() {
         .unwrap();
     assert!(sent.success());
     let output = child.wait_with_output().unwrap();
-    assert!(out(&output).contains("stopped before its end"), "{}", out(&output));
+    assert!(out(&output).contains("stopped early"), "{}", out(&output));
     assert!(service.client_json(&["load", "show", "cut"])["done"].as_u64().unwrap() > 0);
 }
 

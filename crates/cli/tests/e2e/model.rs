@@ -125,7 +125,7 @@ async fn a_model_over_two_shards_answers_as_one_and_says_so() {
     };
     let three = refused(&["--split", "3"]);
     assert!(
-        three.contains("does not divide 2 key and value heads and an MLP of width 640; 1 or 2 would"),
+        three.contains("does not divide 2 key and value heads and an MLP of width 640; use 1 or 2"),
         "{three}"
     );
     let crowded = refused(&["--split", "2", "--cores", "1"]);
@@ -207,7 +207,7 @@ async fn a_build_is_made_served_and_told_as_what_it_is() {
     };
     let said = |output: &std::process::Output| String::from_utf8_lossy(&output.stderr).into_owned();
     for (words, part) in [
-        (vec!["--weights", "int4", "--group", "48"], "32, 64 and 128 can"),
+        (vec!["--weights", "int4", "--group", "48"], "use 32, 64 or 128"),
         (vec!["--weights", "bf16", "--group", "64"], "bf16 has no groups"),
         (vec!["--calibrate", "notes.txt"], "--calibrate is for"),
         (

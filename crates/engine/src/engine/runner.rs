@@ -24,7 +24,6 @@ pub(super) struct Runner {
     build: String,
     inbox: Receiver<Command>,
     shared: Arc<Shared>,
-    started: Instant,
     next_sequence: u64,
     live: HashMap<SequenceId, Live>,
     /// Sequences of each request that have not ended.
@@ -81,7 +80,6 @@ impl Runner {
             build,
             inbox,
             shared,
-            started: Instant::now(),
             next_sequence: 0,
             live: HashMap::new(),
             requests: HashMap::new(),
@@ -97,7 +95,7 @@ impl Runner {
         while self.take_commands() == Flow::Continue {
             let begun = Instant::now();
             let plan = self.scheduler.plan(self.now());
-            // Before anybody hears of the plan: who does finds the figures that go with it.
+            // Publish occupancy before the events, so readers see matching figures.
             self.publish_occupancy();
             self.settle_plan(&plan);
             self.stalled = plan.rows.is_empty();
@@ -181,7 +179,7 @@ impl Runner {
             let arrival = Arrival {
                 id,
                 prompt: request.prompt.clone(),
-                // Room for one, where none is wanted: the prompt's end is read by a row like that of any other.
+                // Score-only requests still reserve one token.
                 most_output: request.most_tokens.max(1),
                 priority: request.priority,
                 deadline: request.time_limit.map(|limit| self.now() + limit.as_micros() as Moment),
@@ -311,7 +309,7 @@ impl Runner {
         self.record(plan, &outcomes, begun);
         self.scheduler.complete(outcomes);
         self.publish_occupancy();
-        // Told last: who hears of the end finds its pages given back.
+        // Sent last: whoever hears of the end finds its pages given back.
         for (id, text, reason) in ended {
             self.end(id, text, reason);
         }
@@ -427,7 +425,7 @@ impl Runner {
         };
         let record = StepRecord {
             number: plan.number,
-            at: begun.duration_since(self.started).as_secs_f64(),
+            at: begun.duration_since(self.shared.started).as_secs_f64(),
             duration: begun.elapsed().as_secs_f64(),
             lanes: plan.rows.iter().map(lane).collect(),
             admitted: plan.admitted.iter().filter_map(|(id, _)| self.admitted(*id)).collect(),
@@ -473,7 +471,7 @@ impl Runner {
     }
 
     fn now(&self) -> Moment {
-        self.started.elapsed().as_micros() as Moment
+        self.shared.started.elapsed().as_micros() as Moment
     }
 }
 

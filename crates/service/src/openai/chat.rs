@@ -31,8 +31,8 @@ use vastrelay_wire::sampling::Usage;
     responses(
         (status = 200, description = "The answer; as server-sent events of `ChatPiece` when `stream` is true", content(
             (ChatAnswer = "application/json"), (String = "text/event-stream"))),
-        (status = "4XX", description = "What was wrong and what would work", body = ErrorEnvelope),
-        (status = "5XX", description = "What broke", body = ErrorEnvelope),
+        (status = "4XX", description = "What is wrong and what works", body = ErrorEnvelope),
+        (status = "5XX", description = "What failed", body = ErrorEnvelope),
     )
 )]
 pub async fn chat(

@@ -41,8 +41,8 @@ const UNTEMPLATED: HeaderValue = HeaderValue::from_static(
         (status = 200, description = "The texts; as server-sent events of the same type when `stream` is true. The header \
             `x-vastrelay-note` tells when a model tuned for chat got text without its template", content(
             (CompletionAnswer = "application/json"), (String = "text/event-stream"))),
-        (status = "4XX", description = "What was wrong and what would work", body = ErrorEnvelope),
-        (status = "5XX", description = "What broke", body = ErrorEnvelope),
+        (status = "4XX", description = "What is wrong and what works", body = ErrorEnvelope),
+        (status = "5XX", description = "What failed", body = ErrorEnvelope),
     )
 )]
 pub async fn complete(

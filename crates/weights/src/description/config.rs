@@ -58,7 +58,7 @@ impl Fields {
             None => {
                 return self.refuse(
                     "hidden_size",
-                    format!("without `head_dim` it has to be a multiple of {heads} heads"),
+                    format!("without `head_dim` must be a multiple of {heads} heads"),
                 );
             }
         };
@@ -71,7 +71,7 @@ impl Fields {
         if layers > MOST_LAYERS {
             return self.refuse(
                 "num_hidden_layers",
-                format!("it has to be a whole number from 1 to {MOST_LAYERS}"),
+                format!("must be a whole number from 1 to {MOST_LAYERS}"),
             );
         }
         let experts = family.experts.map(|names| self.experts(names, layers)).transpose()?;
@@ -154,9 +154,9 @@ impl Fields {
             _ => self.flag("use_sliding_window")?.unwrap_or(true),
         };
         let window = match self.get("sliding_window").map_or(family.window, Value::as_u64) {
-            Some(0) => return self.refuse("sliding_window", "it has to be a whole number above 0, or null".into()),
+            Some(0) => return self.refuse("sliding_window", "must be a whole number above 0, or null".into()),
             None if self.get("sliding_window").is_some() => {
-                return self.refuse("sliding_window", "it has to be a whole number above 0, or null".into());
+                return self.refuse("sliding_window", "must be a whole number above 0, or null".into());
             }
             Some(window) if used && window < context as u64 => window as usize,
             _ => return Ok(vec![None; layers]),
@@ -165,7 +165,7 @@ impl Fields {
             return self.refuse(
                 "sliding_window",
                 format!(
-                    "a {} has no windows; null, or {context} and more, would work",
+                    "{} does not support windows; use null, or {context} or more",
                     family.name
                 ),
             );
@@ -187,7 +187,7 @@ impl Fields {
             Some(kinds) => Ok(kinds),
             None => self.refuse(
                 "layer_types",
-                format!("\"full_attention\" or \"sliding_attention\" for each of {layers} layers would work"),
+                format!("use \"full_attention\" or \"sliding_attention\" for each of {layers} layers"),
             ),
         }
     }
@@ -198,7 +198,7 @@ impl Fields {
             None => Ok(usual),
             Some(value) => match value.as_u64() {
                 Some(number) => Ok(number as usize),
-                None => self.refuse(field, "it has to be a whole number".into()),
+                None => self.refuse(field, "must be a whole number".into()),
             },
         };
         let first = match family.windowed {
@@ -229,7 +229,7 @@ impl Fields {
         {
             None => Vec::new(),
             Some(Ok(list)) => list,
-            Some(Err(_)) => return self.refuse("mlp_only_layers", "it has to be a list of whole numbers".into()),
+            Some(Err(_)) => return self.refuse("mlp_only_layers", "must be a list of whole numbers".into()),
         };
         Ok(Experts {
             count,
@@ -274,7 +274,7 @@ impl Fields {
         match self.number(field)? {
             Some(number) if number > 0.0 && number.is_finite() => Ok(Some(number)),
             None => Ok(None),
-            Some(_) => self.refuse(field, "it has to be a number above 0".into()),
+            Some(_) => self.refuse(field, "must be a number above 0".into()),
         }
     }
 
@@ -289,7 +289,7 @@ impl Fields {
         if let Some(field) = foreign.into_iter().find(|field| self.get(field).is_some()) {
             return self.refuse(
                 field,
-                "it changes the arithmetic in a way that is not supported; null would work".into(),
+                "it changes the computation in an unsupported way; use null".into(),
             );
         }
         if self.number("pretraining_tp")?.is_some_and(|split| split != 1.0) {
@@ -312,7 +312,7 @@ impl Fields {
             None => self.number("rope_theta")?.or(Some(family.theta)),
         };
         let Some(theta) = theta.filter(|theta| *theta > 1.0 && theta.is_finite()) else {
-            return self.refuse("rope_theta", "it has to be a number above 1".into());
+            return self.refuse("rope_theta", "must be a number above 1".into());
         };
         let scaling = match scaling {
             None => RopeScaling::None,
@@ -334,7 +334,7 @@ impl Fields {
                     }
                 })?
             }
-            Some(_) => return self.refuse("rope_scaling", "it has to be an object or null".into()),
+            Some(_) => return self.refuse("rope_scaling", "must be an object or null".into()),
         };
         match &scaling {
             RopeScaling::Long { short, long, .. } if [short.len(), long.len()] != [head_dim / 2; 2] => self.refuse(
@@ -363,7 +363,7 @@ impl Fields {
                 theta,
                 scaling: RopeScaling::None,
             })),
-            None => self.refuse("rope_local_base_freq", "it has to be a number above 1".into()),
+            None => self.refuse("rope_local_base_freq", "must be a number above 1".into()),
         }
     }
 
@@ -376,7 +376,7 @@ impl Fields {
         // The bound keeps products of two sizes inside 64 bits.
         match self.get(field).and_then(Value::as_u64) {
             Some(count) if (1..=1 << 28).contains(&count) => Ok(count as usize),
-            _ => self.refuse(field, "it has to be a whole number from 1 to 2^28".into()),
+            _ => self.refuse(field, "must be a whole number from 1 to 2^28".into()),
         }
     }
 
@@ -385,7 +385,7 @@ impl Fields {
             None => Ok(None),
             Some(value) => match value.as_f64() {
                 Some(number) => Ok(Some(number)),
-                None => self.refuse(field, "it has to be a number".into()),
+                None => self.refuse(field, "must be a number".into()),
             },
         }
     }
@@ -394,7 +394,7 @@ impl Fields {
         match self.get(field) {
             None => Ok(None),
             Some(Value::Bool(flag)) => Ok(Some(*flag)),
-            Some(_) => self.refuse(field, "it has to be true or false".into()),
+            Some(_) => self.refuse(field, "must be true or false".into()),
         }
     }
 

@@ -92,7 +92,7 @@ impl Gguf {
         let whole = |name: &str| {
             let name = own(name);
             self.whole(&name)
-                .ok_or_else(|| self.refused(&name, "it has to be a whole number"))
+                .ok_or_else(|| self.refused(&name, "must be a whole number"))
         };
         let experts = self.whole(&own("expert_count")).filter(|experts| *experts > 0);
         let architecture = match (family, experts) {

@@ -71,7 +71,7 @@ impl Gguf {
             })
             .collect();
         let tokens = tokens.filter(|tokens| !tokens.is_empty());
-        let tokens = tokens.ok_or_else(|| self.refused(field, "it has to be a list of texts"))?;
+        let tokens = tokens.ok_or_else(|| self.refused(field, "must be a list of texts"))?;
         let kinds = self.list("tokenizer.ggml.token_type").unwrap_or_default();
         let kind = |index: usize| match kinds.get(index) {
             Some(Setting::Whole(kind)) => *kind,
