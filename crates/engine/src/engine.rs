@@ -47,6 +47,8 @@ pub struct EngineStatus {
     pub ended: u64,
     /// Preemptions so far.
     pub preemptions: u64,
+    /// Mean seconds that a completion stays in the batch, over the recent ones.
+    pub residence: f64,
     /// Seconds since the engine started: the clock of its step records.
     pub uptime: f64,
     /// Set when the engine has failed.

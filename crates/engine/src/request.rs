@@ -85,6 +85,18 @@ pub enum Refusal {
     Stopped(String),
 }
 
+impl Refusal {
+    /// Returns the refusal of a full queue, with an estimate from how long a completion stays in the batch, in seconds.
+    pub fn queue_full(depth: usize, width: usize, residence: f64) -> Refusal {
+        let rounds = (depth as f64 + 1.0) / width as f64;
+        let seconds = (rounds * residence).clamp(1.0, 600.0).ceil();
+        Refusal::QueueFull {
+            depth,
+            retry_after: Duration::from_secs_f64(seconds),
+        }
+    }
+}
+
 /// A token with its probability.
 #[derive(Clone, Debug, PartialEq)]
 pub struct TokenLogprob {

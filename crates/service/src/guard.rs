@@ -1,16 +1,18 @@
 //! Who may call what.
 //!
-//! Every request passes [`guard`]: the size of its headers, the name of the host it was sent to, the page it comes from. Then
-//! it is matched with an address, and [`admit`] checks the key that this address asks for, takes in the body, and checks the
+//! Every request passes `guard`: the size of its headers, the name of the host it was sent to, the page it comes from. Then
+//! it is matched with an address, and `admit` checks the key that this address asks for, takes in the body, and checks the
 //! key again if that took time. Limits of a key are looked at when a model is called.
 
 mod body;
 mod limits;
+mod pace;
 mod reach;
 
 pub use body::Body;
 pub(crate) use body::bodies;
 pub(crate) use limits::{KeyLimits, Permit};
+pub(crate) use pace::Pace;
 pub use reach::Reach;
 
 use crate::connection::Crowd;

@@ -309,7 +309,7 @@ pub async fn keys(state: web::Data<ServiceState>) -> Result<HttpResponse, Proble
 #[utoipa::path(post, path = "/manage/keys", tag = "keys", request_body = NewKey, responses(
     (status = 201, body = MadeKey), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn add_key(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
-    let wanted: NewKey = parse_body(&body).map_err(|error| Problem::body(&error))?;
+    let wanted: NewKey = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
     let made = state.database(move |store| match make_key(store, wanted) {
         Err(MakeKeyError::Store(error)) => Err(error),
         made => Ok(made),

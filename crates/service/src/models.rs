@@ -30,7 +30,7 @@ pub struct Loader {
 #[utoipa::path(post, path = "/manage/models", operation_id = "add_model", tag = "manage", request_body = NewModel, responses(
     (status = 201, body = ModelStatus), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn add(state: web::Data<ServiceState>, body: Body) -> Result<HttpResponse, Problem> {
-    let wanted: NewModel = parse_body(&body).map_err(|error| Problem::body(&error))?;
+    let wanted: NewModel = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
     check_name(&wanted.name).map_err(|reason| Problem::field("name", reason))?;
     let shared = state.clone();
     let loaded = web::block(move || load(&shared, &wanted)).await;

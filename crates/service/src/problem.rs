@@ -6,6 +6,7 @@ use actix_web::{HttpResponse, ResponseError};
 use std::fmt;
 use std::time::Duration;
 use vastrelay_engine::Refusal;
+use vastrelay_serving::memory::bytes;
 use vastrelay_wire::error::{ErrorBody, ErrorEnvelope};
 use vastrelay_wire::fields::WrongField;
 use vastrelay_wire::parse::BodyError;
@@ -73,7 +74,7 @@ impl Problem {
 
     /// A body that is too large: 413.
     pub fn too_large(limit: usize) -> Problem {
-        let message = format!("the body is larger than the limit of {} MiB", limit >> 20);
+        let message = format!("the body is larger than the limit of {}", bytes(limit));
         Problem::new(
             StatusCode::PAYLOAD_TOO_LARGE,
             "invalid_request_error",
@@ -451,5 +452,68 @@ impl ResponseError for Problem {
             response.insert_header((RETRY_AFTER, wait.as_secs().max(1).to_string()));
         }
         response.json(self.envelope())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_may_work_later_says_when_and_what_was_not_read_closes_the_connection() {
+        for problem in [
+            Problem::too_many_connections(),
+            Problem::too_many_bodies(),
+            Problem::too_many_answers(),
+            Problem::text_pool_full(),
+            Problem::keys_unavailable(),
+            Problem::database_busy(),
+            Problem::draining(),
+        ] {
+            let response = problem.error_response();
+            assert_eq!(response.status(), StatusCode::SERVICE_UNAVAILABLE, "{problem}");
+            assert!(response.headers().contains_key(RETRY_AFTER), "{problem}");
+        }
+        for problem in [
+            Problem::too_large(16 << 20),
+            Problem::slow_body(3),
+            Problem::unknown_encoding("br"),
+        ] {
+            let response = problem.error_response();
+            assert!(
+                response.head().connection_type() == actix_web::http::ConnectionType::Close,
+                "{problem}"
+            );
+        }
+    }
+
+    #[test]
+    fn messages_repeat_only_the_beginning_of_what_a_caller_sent() {
+        let long = "x".repeat(1 << 20);
+        let known = ["pierdesk".to_owned()];
+        for problem in [
+            Problem::unknown_model(&long, known.iter()),
+            Problem::no_run(&long),
+            Problem::wrong_host(&long),
+            Problem::wrong_origin(&long),
+            Problem::unknown_encoding(&long),
+        ] {
+            assert!(problem.to_string().len() < 400, "{}", problem.code());
+        }
+    }
+
+    #[test]
+    fn a_prompt_that_is_too_long_is_told_by_its_own_fields() {
+        let names = ("messages", "max_completion_tokens");
+        let prompt = Problem::too_long(130, 0, 128, names).envelope().error;
+        assert_eq!(prompt.param.as_deref(), Some("messages"));
+        assert!(
+            prompt.message.contains("130") && prompt.message.contains("127"),
+            "{}",
+            prompt.message
+        );
+        let both = Problem::too_long(100, 50, 128, names).envelope().error;
+        assert_eq!(both.param.as_deref(), Some("max_completion_tokens"));
+        assert!(both.message.contains("at most 28"), "{}", both.message);
     }
 }

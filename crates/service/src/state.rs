@@ -1,7 +1,7 @@
 //! What all handlers share.
 
 use crate::budget::Budget;
-use crate::guard::{KeyLimits, Reach, bodies};
+use crate::guard::{KeyLimits, Pace, Reach, bodies};
 use crate::live::Live;
 use crate::load::Loads;
 use crate::metrics::Metrics;
@@ -59,6 +59,7 @@ pub struct ServiceState {
     pub(crate) options: StateOptions,
     pub(crate) reach: Reach,
     pub(crate) bodies: Budget,
+    pub(crate) pace: Pace,
     pub(crate) answers: Budget,
     pub(crate) text_pool: TextPool,
     database: Semaphore,
@@ -97,6 +98,7 @@ impl ServiceState {
             options,
             reach,
             bodies: bodies(),
+            pace: Pace::new(),
             answers: Budget::new(MOST_ANSWERS),
             database: Semaphore::new(MOST_DATABASE),
             started: Instant::now(),

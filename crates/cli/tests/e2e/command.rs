@@ -2,7 +2,7 @@
 
 use crate::support::{Service, vastrelay};
 use serde_json::Value;
-use std::io::{Read, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::process::{Output, Stdio};
 
 fn out(output: &Output) -> String {
@@ -304,4 +304,74 @@ async fn with_several_models_ask_wants_to_know_which() {
         service.client(&["ask", "--model", "three", "Hello"]).status.code(),
         Some(1)
     );
+}
+
+#[tokio::test]
+async fn status_fits_into_a_narrow_terminal() {
+    let service = Service::demo(&[]);
+    for columns in ["40", "99", "100"] {
+        let output = vastrelay()
+            .args(["status", "--url", &service.url])
+            .env("COLUMNS", columns)
+            .output()
+            .unwrap();
+        let text = out(&output);
+        assert!(text.contains("pierdesk") && text.contains("0 of 16"), "{text}");
+        let widest = text.lines().map(|line| line.chars().count()).max().unwrap();
+        if columns == "40" {
+            assert!(widest <= 40, "{widest} columns:\n{text}");
+        }
+    }
+}
+
+#[test]
+fn a_load_test_ends_early_at_the_first_interrupt_and_at_once_at_the_second() {
+    let service = Service::demo(&["--width", "1"]);
+    let start = |users: &str| {
+        vastrelay()
+            .args([
+                "load",
+                "run",
+                "--users",
+                users,
+                "--duration",
+                "10m",
+                "--forget",
+                "--json",
+            ])
+            .args([
+                "--output",
+                "1900",
+                "--force-length",
+                "--warm-up",
+                "0",
+                "--url",
+                &service.url,
+            ])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap()
+    };
+    let interrupt = |child: &std::process::Child| {
+        let sent = std::process::Command::new("kill")
+            .args(["-INT", &child.id().to_string()])
+            .status();
+        assert!(sent.unwrap().success());
+    };
+    let mut child = start("40");
+    let mut said = BufReader::new(child.stderr.take().unwrap());
+    let mut line = String::new();
+    // It tells how it gets on once requests are under way.
+    while !line.contains("ended") {
+        line.clear();
+        assert!(said.read_line(&mut line).unwrap() > 0);
+    }
+    interrupt(&child);
+    while !line.contains("stopping") {
+        line.clear();
+        assert!(said.read_line(&mut line).unwrap() > 0);
+    }
+    interrupt(&child);
+    assert_eq!(child.wait().unwrap().code(), Some(1));
 }

@@ -232,14 +232,7 @@ impl Runner {
     fn refusal(&self, rejection: Rejection) -> Refusal {
         match rejection {
             Rejection::TooLong { wanted, limit } => Refusal::TooLong { wanted, limit },
-            Rejection::QueueFull { depth } => {
-                let rounds = (depth as f64 + 1.0) / self.scheduler.limits().width as f64;
-                let seconds = (rounds * self.residence).clamp(1.0, 600.0).ceil();
-                Refusal::QueueFull {
-                    depth,
-                    retry_after: Duration::from_secs_f64(seconds),
-                }
-            }
+            Rejection::QueueFull { depth } => Refusal::queue_full(depth, self.scheduler.limits().width, self.residence),
         }
     }
 
@@ -458,7 +451,9 @@ impl Runner {
     }
 
     fn publish_occupancy(&mut self) {
-        lock(&self.shared.status).occupancy = self.scheduler.occupancy();
+        let mut status = lock(&self.shared.status);
+        status.occupancy = self.scheduler.occupancy();
+        status.residence = self.residence;
     }
 
     /// Ends everything with a reason.

@@ -1,5 +1,6 @@
 //! Bodies of requests: bounded, and dropped when they do not come.
 
+use super::pace::STEP;
 use crate::budget::{Budget, Share};
 use crate::problem::Problem;
 use crate::state::ServiceState;
@@ -15,7 +16,9 @@ use tokio::time::{Instant, timeout_at};
 
 /// Most bytes of a request's body.
 pub(crate) const MOST_BODY: usize = 16 << 20;
-/// Most bytes of all bodies that are on their way.
+/// Bodies up to this many bytes are not added up.
+const SMALL: usize = 64 << 10;
+/// Most bytes of all larger bodies that are on their way.
 const MOST_TOGETHER: usize = 256 << 20;
 /// Longest time in which nothing of a body arrives.
 const SILENCE: Duration = Duration::from_secs(10);
@@ -32,6 +35,22 @@ pub(crate) fn bodies() -> Budget {
 pub struct Body {
     bytes: Bytes,
     _share: Share,
+}
+
+/// Most bytes of an order to the service, such as a new key.
+const MOST_ORDER: usize = 64 << 10;
+
+impl Body {
+    /// Returns the body of an order, which is read at once and therefore small.
+    ///
+    /// # Errors
+    /// 413 when it is not.
+    pub fn order(&self) -> Result<&[u8], Problem> {
+        if self.bytes.len() > MOST_ORDER {
+            return Err(Problem::too_large(MOST_ORDER));
+        }
+        Ok(&self.bytes)
+    }
 }
 
 impl Deref for Body {
@@ -53,7 +72,7 @@ pub(super) async fn receive(state: &ServiceState, request: &mut ServiceRequest) 
     let mut payload = Decompress::from_headers(payload, request.headers());
     let mut share = state.bodies.share();
     let mut bytes = BytesMut::new();
-    let begun = Instant::now();
+    let (begun, mut unpaced) = (Instant::now(), STEP);
     loop {
         let allowed = ALLOWANCE + Duration::from_secs((bytes.len() / LEAST_RATE) as u64);
         let end = (Instant::now() + SILENCE).min(begun + allowed);
@@ -65,10 +84,15 @@ pub(super) async fn receive(state: &ServiceState, request: &mut ServiceRequest) 
         if bytes.len() + part.len() > MOST_BODY {
             return Err(Problem::too_large(MOST_BODY));
         }
-        if !share.grow(part.len()) {
+        // Small bodies are taken in whatever large ones are on their way.
+        if bytes.len() + part.len() > SMALL && !share.grow(part.len()) {
             return Err(Problem::too_many_bodies());
         }
         bytes.extend_from_slice(&part);
+        if bytes.len() > unpaced {
+            unpaced += STEP;
+            state.pace.wait().await;
+        }
     }
     Ok(Body {
         bytes: bytes.freeze(),
@@ -90,7 +114,7 @@ fn check_headers(headers: &HeaderMap) -> Result<(), Problem> {
     }
 }
 
-/// Takes what [`receive`] has left with the request.
+/// Takes what `receive` has left with the request.
 impl FromRequest for Body {
     type Error = Problem;
     type Future = Ready<Result<Body, Problem>>;

@@ -11,8 +11,8 @@ use crate::recent::Noted;
 use crate::redact::redact;
 use crate::state::ServiceState;
 use actix_web::{HttpMessage, HttpRequest, web};
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, OnceLock};
 use std::time::Instant;
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest};
@@ -43,13 +43,15 @@ pub(super) struct Call {
 /// A call's place among all that are running, given back when its answer has been sent.
 #[derive(Clone)]
 pub(super) struct Running {
-    _held: Arc<Held>,
+    held: Arc<Held>,
 }
 
 struct Held {
     state: web::Data<ServiceState>,
     /// The key's place.
     _permit: Option<Permit>,
+    /// Memory for a large answer.
+    share: OnceLock<Share>,
 }
 
 impl Drop for Held {
@@ -100,6 +102,7 @@ impl Call {
         let held = Held {
             state: state.clone(),
             _permit: permit,
+            share: OnceLock::new(),
         };
         let call = Call {
             state: state.clone(),
@@ -107,7 +110,7 @@ impl Call {
             arrived,
             gaps: Gaps::default(),
             said: None,
-            running: Running { _held: Arc::new(held) },
+            running: Running { held: Arc::new(held) },
         };
         match refused {
             Some(problem) => Err(call.refuse(problem)),
@@ -127,11 +130,11 @@ impl Call {
         }
     }
 
-    /// Takes memory for an answer of up to this many bytes; the share is to be kept until it has been sent.
+    /// Takes memory for an answer of up to this many bytes, until it has been sent.
     ///
     /// # Errors
     /// 400 when it is too large, 503 when other answers need the memory.
-    pub fn reserve(&self, bytes: usize) -> Result<Share, Problem> {
+    pub fn reserve(&self, bytes: usize) -> Result<(), Problem> {
         let mut share = self.state.answers.share();
         if bytes > MOST_ANSWER {
             return Err(Problem::answer_too_large(bytes, MOST_ANSWER));
@@ -139,7 +142,9 @@ impl Call {
         if bytes > SMALL_ANSWER && !share.grow(bytes) {
             return Err(Problem::too_many_answers());
         }
-        Ok(share)
+        // A call has one answer, so there is no share yet.
+        let _ = self.running.held.share.set(share);
+        Ok(())
     }
 
     /// Returns what keeps the caller's prompts apart from those of others in the cache: its key, unless the cache is shared.

@@ -55,17 +55,14 @@ pub async fn chat(
         asked.into_iter().for_each(|asked| call.asks(asked));
         prepared
     });
-    let reserved = prepared.and_then(|prepared| Ok((call.reserve(prepared.answer_bytes)?, prepared)));
-    let (
-        share,
-        Prepared {
-            answer,
-            extras,
-            request,
-            ignored,
-            ..
-        },
-    ) = match reserved {
+    let reserved = prepared.and_then(|prepared| call.reserve(prepared.answer_bytes).map(|()| prepared));
+    let Prepared {
+        answer,
+        extras,
+        request,
+        ignored,
+        ..
+    } = match reserved {
         Ok(reserved) => reserved,
         Err(problem) => return Err(call.refuse(problem)),
     };
@@ -82,7 +79,7 @@ pub async fn chat(
         let (collected, usage) = answer::collect(call, events, choices, count).await?;
         let bytes = collected.iter().map(Collected::bytes).sum();
         let json = to_json(bytes, move || answer.whole(collected, usage, extras)).await?;
-        whole_response(json, (running, share))
+        whole_response(json, running)
     };
     ignored::tell(&mut response, &ignored);
     Ok(response)

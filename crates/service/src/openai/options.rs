@@ -2,7 +2,7 @@
 
 use super::answer::Extras;
 use crate::problem::Problem;
-use vastrelay_engine::{GenerationRequest, Sampling};
+use vastrelay_engine::{GenerationRequest, Refusal, Sampling};
 use vastrelay_serving::Replica;
 use vastrelay_text::StopStrings;
 use vastrelay_wire::chat::ChatRequest;
@@ -140,7 +140,7 @@ impl Options {
     /// Checks what does not depend on a prompt.
     ///
     /// # Errors
-    /// 400 that names the field, its value and what works.
+    /// 400 that names the field, its value and what works; 429 when the queue is full.
     pub fn check(&self, replica: &Replica, prompts: usize) -> Result<(), Problem> {
         within("n", self.wanted as f32, 1.0, MOST_CHOICES as f32)?;
         within("best_of", self.choices as f32, 1.0, MOST_CHOICES as f32)?;
@@ -164,7 +164,7 @@ impl Options {
             );
             return Err(Problem::field("stop", text));
         }
-        Ok(())
+        refuse_when_full(replica)
     }
 
     /// Returns the most bytes that the answer to prompts of these lengths may take at once: whole, or in the largest piece
@@ -279,6 +279,17 @@ impl Options {
                 .map_or_else(|| uuid::Uuid::new_v4().as_u64_pair().0, |seed| seed as u64),
         })
     }
+}
+
+/// Refuses a request for which there is no room, before its prompt is tokenized.
+fn refuse_when_full(replica: &Replica) -> Result<(), Problem> {
+    let (limits, status) = (replica.generate.limits(), replica.generate.status());
+    let depth = status.occupancy.queue_depth;
+    if depth < limits.queue_depth || status.failure.is_some() {
+        return Ok(());
+    }
+    let refusal = Refusal::queue_full(depth, limits.width, status.residence);
+    Err(Problem::refusal(&refusal, 0))
 }
 
 fn bias_of(id: &str, bias: f32, vocabulary: usize) -> Result<(u32, f32), Problem> {

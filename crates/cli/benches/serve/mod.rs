@@ -1,0 +1,94 @@
+//! A service of the benchmark's own, and HTTP without a client's comforts.
+
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpStream;
+use std::process::{Child, Command, Stdio};
+use std::thread;
+
+/// A running service; dropping it kills the process.
+pub struct Service {
+    child: Child,
+    /// Where it listens.
+    pub address: String,
+    /// Where its data is, and anything else it needs.
+    _folder: tempfile::TempDir,
+}
+
+impl Service {
+    /// Starts a service with more words, for which a folder is there.
+    pub fn start(folder: tempfile::TempDir, words: &[&str]) -> Service {
+        let mut child = Command::new(env!("CARGO_BIN_EXE_vastrelay"))
+            .args(["start", "--demo", "--listen", "127.0.0.1:0", "--data"])
+            .arg(folder.path().join("data"))
+            .args(words)
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("the service starts");
+        let mut said = BufReader::new(child.stdout.take().expect("it is piped"));
+        let mut line = String::new();
+        while !line.starts_with("ready: http://") {
+            line.clear();
+            assert!(
+                said.read_line(&mut line).expect("it can be read") > 0,
+                "the service ended"
+            );
+        }
+        thread::spawn(move || std::io::copy(&mut said, &mut std::io::sink()));
+        let address = line["ready: http://".len()..]
+            .split(' ')
+            .next()
+            .expect("an address")
+            .to_owned();
+        Service {
+            child,
+            address,
+            _folder: folder,
+        }
+    }
+
+    /// Returns its resident memory, in bytes.
+    pub fn resident(&self) -> u64 {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap_or_default();
+        let line = status.lines().find(|line| line.starts_with("VmRSS:"));
+        line.and_then(|line| line.split_whitespace().nth(1)?.parse::<u64>().ok())
+            .unwrap_or(0)
+            * 1024
+    }
+
+    /// Begins a load test with more words; its summary goes to standard output as JSON.
+    pub fn load(&self, words: &[&str]) -> Child {
+        Command::new(env!("CARGO_BIN_EXE_vastrelay"))
+            .args(["load", "run", "--model", "pierdesk", "--forget", "--json", "--url"])
+            .arg(format!("http://{}", self.address))
+            .args(words)
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("the load test starts")
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Sends a request and returns the answer.
+pub fn request(address: &str, method: &str, path: &str, body: &str) -> String {
+    let mut stream = TcpStream::connect(address).expect("the service listens");
+    let length = body.len();
+    let head =
+        format!("{method} {path} HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\ncontent-length: {length}\r\n\r\n");
+    let mut answer = String::new();
+    if stream
+        .write_all(head.as_bytes())
+        .and_then(|()| stream.write_all(body.as_bytes()))
+        .is_ok()
+    {
+        let _ = stream.read_to_string(&mut answer);
+    }
+    answer
+}
