@@ -2,7 +2,7 @@ import { useState, type FormEvent } from "react";
 import { currentKey, keepKey } from "../api/call";
 import { live } from "../api/live";
 
-/** What a service that wants a key shows first. */
+/** What a service that requires a key shows first. */
 export function KeyEntry({ reason }: { reason: string }) {
   const [key, setKey] = useState("");
   function submit(event: FormEvent) {
@@ -16,7 +16,7 @@ export function KeyEntry({ reason }: { reason: string }) {
       className="mx-auto mt-12 flex w-full max-w-xl flex-col gap-4 border border-line bg-sheet p-6"
     >
       <h2 className="text-lg font-semibold">
-        {currentKey() ? "The key kept here does not open this page" : "This service wants a key"}
+        {currentKey() ? "The key kept here does not open this page" : "This service requires a key"}
       </h2>
       <p role="alert" className="border-l-4 border-lamp px-3 text-sm">
         {reason}

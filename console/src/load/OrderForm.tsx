@@ -66,24 +66,24 @@ export function OrderForm({ models, busy }: { models: string[]; busy: boolean })
             models.map((name) => [name, name] as const),
           )}
         {choice("kind", "Arrivals", [
-          ["closed", "closed: users who wait"],
-          ["poisson", "Poisson: at a rate"],
-          ["steps", "steps: more users in turn"],
+          ["closed", "closed: fixed number of users"],
+          ["poisson", "Poisson: at a mean rate"],
+          ["steps", "steps: increasing users"],
         ])}
-        {order.kind === "closed" && text("users", "Users at once")}
-        {order.kind === "poisson" && text("rate", "Requests a second")}
-        {order.kind === "steps" && text("steps", "Users of each step", "1, 2, 4, 8", "w-40")}
-        {text("seconds", order.kind === "steps" ? "Seconds each" : "Seconds")}
+        {order.kind === "closed" && text("users", "Concurrent users")}
+        {order.kind === "poisson" && text("rate", "Requests per second")}
+        {order.kind === "steps" && text("steps", "Users per step", "1, 2, 4, 8", "w-40")}
+        {text("seconds", order.kind === "steps" ? "Seconds per step" : "Seconds")}
         {choice("prompts", "Prompts", [
           ["questions", "the demo's questions"],
           ["follow-ups", "the demo's follow-ups"],
           ["synthetic", "synthetic tokens"],
         ])}
         {order.prompts === "synthetic" && text("lengths", "Prompt tokens", "128, 64..256")}
-        {order.prompts === "synthetic" && text("shared", "In common")}
-        {text("output", "Answer tokens", "the model's end", "w-40")}
+        {order.prompts === "synthetic" && text("shared", "Shared prefix tokens")}
+        {text("output", "Answer tokens", "until the model ends", "w-40")}
         {text("seed", "Seed")}
-        {text("name", "Name", "what it does, in short", "w-56")}
+        {text("name", "Name", "optional", "w-56")}
       </div>
       <label className="flex items-center gap-2 text-sm">
         <input

@@ -250,7 +250,7 @@ fn warnings(a: &Run, b: &Run, differences: &[Difference]) -> Vec<String> {
         warnings.push("the hardware differs: ratios mix it with what was changed on purpose".into());
     }
     if differs("workload.arrival") || differs("workload.prompts") || differs("workload.output") {
-        warnings.push("the workloads differ: what came in was not the same".into());
+        warnings.push("the workloads differ, so the runs did not receive the same requests".into());
     }
     let mean_output =
         |run: &Run| run.requests.iter().map(|r| r.output_tokens).sum::<usize>() as f64 / run.summary.done.max(1) as f64;
@@ -261,7 +261,7 @@ fn warnings(a: &Run, b: &Run, differences: &[Difference]) -> Vec<String> {
     let (reused_a, reused_b) = (a.summary.reused_share, b.summary.reused_share);
     if (reused_a - reused_b).abs() > 0.05 {
         warnings.push(format!(
-            "reuse differs: {:.0} % and {:.0} % of the prompt tokens came from the cache",
+            "cache reuse differs: {:.0} % and {:.0} % of prompt tokens",
             reused_a * 100.0,
             reused_b * 100.0
         ));

@@ -161,7 +161,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
     }
     config
         .service(
-            web::resource("/{file:|console/.*|assets/.*|[a-z0-9-]+\\.(svg|html|txt|webmanifest)}")
+            web::resource("/{file:|console(?:/.*)?|assets/.*|[a-z0-9-]+\\.(svg|html|txt|webmanifest)}")
                 .guard(when::Get())
                 .wrap(Compress::default())
                 .wrap(from_fn(|request, next| admit(Some(Access::Nothing), request, next)))

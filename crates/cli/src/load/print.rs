@@ -93,7 +93,7 @@ fn figures(run: &Run, summary: &Summary) {
             "answered",
             answered,
             format!(
-                "{:.1} requests/s, {:.1} under way on average",
+                "{:.1} requests/s, {:.1} running on average",
                 summary.request_rate, summary.mean_running
             ),
         ),
@@ -181,7 +181,7 @@ pub fn comparison(comparison: &Comparison) {
     if comparison.differences.is_empty() {
         line("\nnothing differs between the set-ups");
     } else {
-        line("\nwhat differs");
+        line("\ndifferent settings");
         let mut table = plain_table();
         for difference in &comparison.differences {
             table.add_row([&difference.what, &difference.a, &difference.b]);
@@ -189,7 +189,7 @@ pub fn comparison(comparison: &Comparison) {
         line(format!("{table}"));
     }
     for warning in &comparison.warnings {
-        line(format!("\nmind: {warning}"));
+        line(format!("\nnote: {warning}"));
     }
 }
 

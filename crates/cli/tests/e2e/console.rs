@@ -290,7 +290,7 @@ async fn where_a_key_is_wanted_it_is_asked_for_made_used_and_revoked() {
     let ops = String::from_utf8(made.stdout).unwrap().trim().to_owned();
     let mut service = Service::start_in(data, &["--demo", "--listen", "127.0.0.1:0", "--require-key"]);
     let browser = Browser::start(1280, 800).await;
-    browser.open(&service, "keys", "wants a key").await;
+    browser.open(&service, "keys", "requires a key").await;
     browser.type_into("key", "vr-wrong").await;
     browser.click("//button[.='Enter']").await;
     browser.wait_for_text("@role='alert'", "unknown here").await;
@@ -325,7 +325,7 @@ async fn a_service_that_was_killed_is_said_and_found_again_when_it_is_back() {
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "watch", "pierdesk").await;
     let data = service.kill();
-    browser.wait_for_text("@role='alert'", "does not answer").await;
+    browser.wait_for_text("@role='alert'", "not responding").await;
     browser.wait_for_text("@role='status'", "not answering").await;
     browser.click("//nav//a[.='Keys']").await;
     browser
@@ -394,7 +394,7 @@ async fn every_page_is_sound_by_day_and_night_wide_and_narrow() {
         check_page(&browser, &axe, light, "the first visit").await;
         // Among them would be whatever the content security policy had kept from happening.
         assert_eq!(browser.complaints().await, [""; 0]);
-        browser.open(&locked, "watch", "wants a key").await;
+        browser.open(&locked, "watch", "requires a key").await;
         check_page(&browser, &axe, light, "the key entry").await;
         browser.end().await;
     }
@@ -617,14 +617,14 @@ async fn runs_are_laid_over_each_other_and_compared() {
     browser.click("//tr[td='by 1']//input").await;
     browser.wait_for_text("self::th", "by 1").await;
     browser.click("//tr[td='by 4']//input").await;
-    browser.wait_for_text("self::h3", "“by 4” over “by 1”").await;
+    browser.wait_for_text("self::h3", "“by 4” ÷ “by 1”").await;
     browser.wait_for_text("self::th", "TTFT p50").await;
     browser.wait_for_text("self::p", "arrival").await;
     // The address alone shows the same again.
     let address = browser.client.current_url().await.unwrap();
     browser.client.goto("about:blank").await.unwrap();
     browser.client.goto(address.as_str()).await.unwrap();
-    browser.wait_for_text("self::h3", "“by 4” over “by 1”").await;
+    browser.wait_for_text("self::h3", "“by 4” ÷ “by 1”").await;
     browser.end().await;
 }
 

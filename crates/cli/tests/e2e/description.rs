@@ -47,8 +47,13 @@ async fn no_request_that_the_description_allows_breaks_the_service() {
             schema["properties"]["model"] = json!({"type": "string", "enum": ["pierdesk"]});
             // Any other field may be sent; made-up ones would crowd out those that do something.
             schema["additionalProperties"] = json!(false);
+            for limit in ["max_tokens", "max_completion_tokens"] {
+                schema["properties"][limit] = json!({"type": "integer", "minimum": 1, "maximum": 64});
+            }
         }
     }
+    let role = &mut document["components"]["schemas"]["ChatMessage"]["properties"]["role"];
+    *role = json!({"type": "string", "enum": ["system", "user", "assistant"]});
     let file = service.data.path().join("openapi.json");
     std::fs::write(&file, document.to_string()).unwrap();
     let output = Command::new(python().join("schemathesis"))

@@ -35,11 +35,14 @@ async fn a_service_without_a_model_serves_one_when_it_is_told_to() {
         .await;
     assert_eq!(
         (status, message(&nameless)),
-        (400, "a model wants a name of one letter or more")
+        (
+            400,
+            "` ` is not a model name; use up to 100 letters, digits and - _ . @ /"
+        )
     );
 
     let started = service.client(&["model", "start", "--demo"]);
-    assert!(String::from_utf8_lossy(&started.stdout).starts_with("pierdesk is served: "));
+    assert!(String::from_utf8_lossy(&started.stdout).starts_with("serving pierdesk: "));
     assert!(
         service
             .ask("When is the last boat back on Sunday?")
@@ -145,7 +148,7 @@ async fn load_that_the_service_sends_itself_is_measured_kept_compared_and_stoppe
     for (wrong, words) in [
         (
             json!({"prompts": {"kind": "set", "name": "riddles"}}),
-            "questions or follow-ups are there",
+            "use questions or follow-ups",
         ),
         (json!({"output": "long"}), "64..256"),
         (
