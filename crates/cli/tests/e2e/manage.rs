@@ -56,7 +56,7 @@ async fn a_service_without_a_model_serves_one_when_it_is_told_to() {
         .post("/manage/models", &json!({"name": "second", "demo": true}))
         .await;
     assert_eq!((status, &taken["error"]["code"]), (409, &json!("name_taken")));
-    assert_eq!(message(&taken), "`second` is served already; another name works");
+    assert_eq!(message(&taken), "`second` is already being served; choose another name");
     assert_eq!(service.get("/v1/models").await.1["data"].as_array().unwrap().len(), 2);
 }
 
