@@ -1338,13 +1338,13 @@ export interface components {
             split: number;
             /** @description What its weights are computed in, such as `as-stored`, `bf16` or `int4, groups of 64`. */
             weights: string;
-            /** @description How keys and values are kept: `f32`, `bf16` or `int8`. */
+            /** @description KV cache precision: `f32`, `bf16` or `int8`. */
             kv: string;
             /** @description Parameters. */
             parameters: number;
             /** @description Tokens of the vocabulary. */
             vocabulary: number;
-            /** @description Most sequences in one batch. */
+            /** @description Maximum sequences in a batch. */
             width: number;
             /** @description Most tokens in one step. */
             step_budget: number;

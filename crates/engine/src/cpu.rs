@@ -41,9 +41,9 @@ pub struct CpuSettings {
     pub step_tokens: usize,
     /// Pages of KV memory for each of the model's [`ModelDescription::sights`].
     pub pages: Vec<usize>,
-    /// What matrices are turned into.
+    /// Weight precision to run in.
     pub weights: Precision,
-    /// How keys and values are kept.
+    /// KV cache precision.
     pub kv: KvPrecision,
 }
 

@@ -32,7 +32,7 @@ pub struct SequenceId(pub u64);
 /// What the scheduler may spend.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Limits {
-    /// Most sequences in one batch.
+    /// Maximum sequences in a batch.
     pub width: usize,
     /// Most tokens in one step, prefill and decode together.
     pub step_budget: usize,

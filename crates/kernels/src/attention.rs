@@ -36,7 +36,7 @@ impl Shape {
     }
 }
 
-/// How keys and values are kept.
+/// KV cache precision.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub enum KvPrecision {
     /// 32-bit floats.

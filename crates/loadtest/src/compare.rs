@@ -272,7 +272,7 @@ fn warnings(a: &Run, b: &Run, differences: &[Difference]) -> Vec<String> {
         }
         if run.summary.done < 30 {
             warnings.push(format!(
-                "`{}` has only {} answers: its tails are hearsay",
+                "`{}` has only {} answers: too few for p95 and p99",
                 run.name, run.summary.done
             ));
         }

@@ -351,13 +351,13 @@ impl Collector for Engines {
                 "Sequences accepted and not in the batch",
                 |s, _| s.occupancy.queue_depth,
             ),
-            ("vastrelay_queue_limit", "Most sequences that may wait", |_, r| {
+            ("vastrelay_queue_limit", "Maximum sequences that may wait", |_, r| {
                 r.generate.limits().queue_depth
             }),
             ("vastrelay_lanes_used", "Sequences in the batch", |s, _| {
                 s.occupancy.lanes_used
             }),
-            ("vastrelay_lanes", "Most sequences in one batch", |_, r| {
+            ("vastrelay_lanes", "Maximum sequences in a batch", |_, r| {
                 r.generate.limits().width
             }),
             ("vastrelay_kv_pages_used", "KV pages held by sequences", |s, _| {

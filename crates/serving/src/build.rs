@@ -39,7 +39,7 @@ pub struct BuildRequest {
     pub out: PathBuf,
     /// The precision of its matrices.
     pub weights: Precision,
-    /// How keys and values are kept unless something else is asked for.
+    /// KV cache precision unless the caller asks for another.
     pub kv: KvPrecision,
     /// A text for rounding to look at, with its name.
     pub calibrate: Option<(String, String)>,

@@ -50,7 +50,7 @@ pub struct MemoryWish {
     pub budget: usize,
     /// Shards that the model is divided into.
     pub split: usize,
-    /// Most sequences in one batch.
+    /// Maximum sequences in a batch.
     pub width: usize,
     /// Most tokens in one step.
     pub step_budget: usize,
@@ -58,7 +58,7 @@ pub struct MemoryWish {
     pub context: usize,
     /// KV pages for the layers that see farthest; as many as fit and are of use when absent.
     pub pages: Option<usize>,
-    /// How keys and values are kept.
+    /// KV cache precision.
     pub kv: KvPrecision,
 }
 

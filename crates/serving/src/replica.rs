@@ -13,7 +13,7 @@ use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::{ChatTemplate, TextError, Tokenizer};
 use vastrelay_weights::{GenerationDefaults, Gguf, ModelDescription, WeightsError};
 
-/// Most sequences in one batch.
+/// Maximum sequences in a batch.
 const MOST_WIDTH: usize = 4_096;
 /// Most tokens in one step.
 const MOST_STEP: usize = 1 << 20;
@@ -21,7 +21,7 @@ const MOST_STEP: usize = 1 << 20;
 /// How a model is to be served.
 #[derive(Clone, Debug)]
 pub struct ReplicaSettings {
-    /// Most sequences in one batch.
+    /// Maximum sequences in a batch.
     pub width: usize,
     /// Most tokens in one step.
     pub step_budget: usize,

@@ -60,7 +60,7 @@ pub enum StoreError {
         source: rusqlite::Error,
     },
     /// The database could not be brought to this version's schema.
-    #[error("the database {path} has a schema that this version cannot use: {source}")]
+    #[error("this version cannot use the database {path}: {source}")]
     Schema {
         /// The file.
         path: PathBuf,

@@ -107,7 +107,7 @@ impl Scheme {
             Ok(Scheme::Metaspace)
         } else {
             Err(format!(
-                "its `decoder` is {kinds:?}; ByteLevel, Metaspace and ByteFallback can be decoded"
+                "its `decoder` {kinds:?} is not supported; ByteLevel, Metaspace and ByteFallback are"
             ))
         }
     }

@@ -30,7 +30,7 @@ pub struct Facts {
     pub source: String,
     /// The precision of its weights, such as `int4, groups of 64`.
     pub weights: String,
-    /// How keys and values are kept unless something else is asked for.
+    /// KV cache precision unless the caller asks for another.
     pub kv: String,
     /// The text that rounding was calibrated on, if it was.
     pub calibrated_on: Option<String>,

@@ -34,13 +34,13 @@ pub struct ModelStatus {
     pub split: usize,
     /// What its weights are computed in, such as `as-stored`, `bf16` or `int4, groups of 64`.
     pub weights: String,
-    /// How keys and values are kept: `f32`, `bf16` or `int8`.
+    /// KV cache precision: `f32`, `bf16` or `int8`.
     pub kv: String,
     /// Parameters.
     pub parameters: usize,
     /// Tokens of the vocabulary.
     pub vocabulary: usize,
-    /// Most sequences in one batch.
+    /// Maximum sequences in a batch.
     pub width: usize,
     /// Most tokens in one step.
     pub step_budget: usize,

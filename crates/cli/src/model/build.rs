@@ -94,7 +94,7 @@ fn print(report: &Report) {
     row(
         "size",
         format!(
-            "{}, {:.0} % of the {} that the source takes once loaded",
+            "{}, {:.0} % of the source's {} in memory",
             bytes(report.bytes),
             share * 100.0,
             bytes(report.source_bytes)
@@ -113,7 +113,7 @@ fn print(report: &Report) {
     );
     row(
         "same token",
-        format!("most likely in {:.1} % of the places", report.same_top_token * 100.0),
+        format!("the same in {:.1} % of places", report.same_top_token * 100.0),
     );
     let peak = report
         .peak_memory_bytes

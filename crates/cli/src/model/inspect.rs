@@ -78,7 +78,7 @@ pub fn run(options: &ModelInspectOptions) -> Result<(), Failure> {
         0 => Ok(()),
         1 => Err(Failure::failed("the model cannot run: one tensor is invalid")),
         count => Err(Failure::failed(format!(
-            "it cannot run: {count} tensors are not as they have to be"
+            "the model cannot run: {count} tensors are invalid"
         ))),
     }
 }
@@ -264,10 +264,7 @@ fn print(found: &Inspection) {
     row("memory", verdict.into());
     found.fit.lines.iter().for_each(|text| line(format!("    {text}")));
     if !found.problems.is_empty() {
-        row(
-            "tensors",
-            format!("{} are not as they have to be", found.problems.len()),
-        );
+        row("tensors", format!("{} are invalid", found.problems.len()));
         found
             .problems
             .iter()

@@ -140,11 +140,13 @@ async fn preemption_under_load_changes_no_answer() {
     for question in QUESTIONS {
         wanted.push(service.ask(question).await);
     }
-    let answers = join_all((0..60).map(|n| streamed(&service, QUESTIONS[n % QUESTIONS.len()]))).await;
-    for (n, answer) in answers.iter().enumerate() {
-        assert_eq!(*answer, wanted[n % QUESTIONS.len()]);
+    // A busy machine may send so slowly that one round meets no shortage of pages.
+    while service.model().await["preemptions"] == 0 {
+        let answers = join_all((0..60).map(|n| streamed(&service, QUESTIONS[n % QUESTIONS.len()]))).await;
+        for (n, answer) in answers.iter().enumerate() {
+            assert_eq!(*answer, wanted[n % QUESTIONS.len()]);
+        }
     }
-    assert!(service.model().await["preemptions"].as_u64().unwrap() > 0);
 }
 
 #[tokio::test]

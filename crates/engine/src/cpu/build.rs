@@ -16,7 +16,7 @@ pub struct BuildOrder {
     pub source: String,
     /// The precision of matrices.
     pub weights: Precision,
-    /// How keys and values are kept unless something else is asked for.
+    /// KV cache precision unless the caller asks for another.
     pub kv: KvPrecision,
     /// The text that rounding was calibrated on, if it was.
     pub calibrated_on: Option<String>,

@@ -98,7 +98,7 @@ impl Exchange {
         self.shared.broken.store(true, Ordering::Release);
     }
 
-    /// Shows the others some values and waits for theirs; returns where they are until the next exchange but one.
+    /// Publishes values and waits for the other shards' values; returns the slot, which stays valid for one more exchange.
     fn tell(&mut self, values: &[f32]) -> usize {
         let slots = self.turn % 2;
         {

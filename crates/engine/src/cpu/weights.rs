@@ -103,7 +103,9 @@ impl FromStr for Precision {
                 bits: Bits::Four,
                 group: 32,
             }),
-            other => Err(format!("`{other}` is none of as-stored, f32, bf16, int8 and int4")),
+            other => Err(format!(
+                "`{other}` is not a precision; use as-stored, f32, bf16, int8 or int4"
+            )),
         }
     }
 }
@@ -113,7 +115,7 @@ impl FromStr for Precision {
 pub(super) struct Scratch {
     /// Rows as matrices of small numbers want them.
     rounded: RoundedRows,
-    /// Where it is kept what matrices are applied to, while somebody wants to know.
+    /// Input statistics; present only during calibration.
     pub grams: Option<Grams>,
 }
 

@@ -138,8 +138,8 @@ fn prepare(
         asked.keep_prompt(&prompt);
     }
     let (prompts, texts): (Vec<_>, Vec<_>) = encode(&replica, prompt)?.into_iter().unzip();
-    let said_again = prompts.iter().zip(texts).filter(|_| options.echoes());
-    let echo: Vec<Echo> = said_again.map(|(ids, text)| Echo { ids: ids.clone(), text }).collect();
+    let echoed = prompts.iter().zip(texts).filter(|_| options.echoes());
+    let echo: Vec<Echo> = echoed.map(|(ids, text)| Echo { ids: ids.clone(), text }).collect();
     let stop = options.stop_strings();
     let requests = prompts
         .into_iter()
@@ -244,23 +244,23 @@ struct Answer {
     made: u32,
     /// Whether log-probabilities were asked for.
     logprobs: bool,
-    /// The prompts, when they are to be said again.
+    /// The prompts, when they are echoed.
     echo: Vec<Echo>,
     /// Where the next token of each completion begins, in characters.
     offsets: Vec<usize>,
     replica: Arc<Replica>,
 }
 
-/// A prompt that is said again at the beginning of each of its completions.
+/// A prompt that is echoed at the beginning of each of its completions.
 struct Echo {
     ids: Vec<u32>,
     text: String,
 }
 
 impl Answer {
-    /// Returns what a prompt's completions begin with, where it is said again: its text and the log-probabilities, if those
+    /// Returns what a prompt's completions begin with when it is echoed: its text and the log-probabilities, if those
     /// were asked for, of its tokens.
-    fn said_again(&self, prompt: usize, scores: &[Scored]) -> CompletionChoice {
+    fn echoed(&self, prompt: usize, scores: &[Scored]) -> CompletionChoice {
         let Some(echo) = self.echo.get(prompt) else {
             return CompletionChoice::default();
         };
@@ -275,7 +275,7 @@ impl Answer {
 
     /// Returns the pieces with which a prompt's completions begin.
     fn begin(&self, prompt: usize, scores: &[Scored]) -> Vec<CompletionAnswer> {
-        let said = self.said_again(prompt, scores);
+        let said = self.echoed(prompt, scores);
         let first = prompt as u32 * self.made;
         let piece = |index| CompletionChoice { index, ..said.clone() };
         (first..first + self.made)
@@ -286,7 +286,7 @@ impl Answer {
     fn whole(self, mut collected: Vec<Collected>, usage: Usage, extras: Extras) -> CompletionAnswer {
         let mut choices = Vec::new();
         for (prompt, made) in collected.chunks_mut(self.made as usize).enumerate() {
-            let begin = self.said_again(prompt, &made[0].prompt_scores);
+            let begin = self.echoed(prompt, &made[0].prompt_scores);
             let offset = begin.text.chars().count();
             // Stable, so that those made first come first among equals.
             if self.made > self.wanted {
@@ -327,7 +327,7 @@ impl Shape for Answer {
     type Piece = CompletionAnswer;
 
     fn opening(&mut self) -> Vec<CompletionAnswer> {
-        // With log-probabilities they are said again when they have been read.
+        // With log-probabilities, prompts are echoed once they have been scored.
         let prompts = if self.logprobs { 0 } else { self.echo.len() };
         (0..prompts).flat_map(|prompt| self.begin(prompt, &[])).collect()
     }

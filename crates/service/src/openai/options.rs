@@ -118,7 +118,7 @@ fn includes(list: &Option<Vec<Include>>, wanted: Include) -> bool {
 }
 
 impl Options {
-    /// Returns whether the prompt is said again.
+    /// Returns whether the prompt is echoed.
     pub fn echoes(&self) -> bool {
         self.echo == Some(true)
     }

@@ -5,7 +5,7 @@ use vastrelay_engine::request::Scored;
 use vastrelay_serving::Replica;
 use vastrelay_wire::completion::CompletionLogprobs;
 
-/// Returns those of a prompt that is said again as `text`; its first token has none, as nothing comes before it.
+/// Returns the lists for an echoed prompt, `text`; its first token has none, because nothing comes before it.
 pub(super) fn of_prompt(replica: &Replica, ids: &[u32], text: &str, scores: &[Scored]) -> CompletionLogprobs {
     let bytes = |id: &u32| replica.tokenizer.pieces().bytes(*id);
     // A start token, or a space, that the tokenizer puts before a text is not part of it.
