@@ -1,11 +1,11 @@
 import type { Options } from "./options";
 
 const FIELDS = [
-  ["temperature", "Temperature", "the model's"],
-  ["top_p", "Top p", "the model's"],
-  ["max_tokens", "Most tokens", "what fits"],
-  ["seed", "Seed", "drawn"],
-  ["stop", "Stop before", "nothing"],
+  ["temperature", "Temperature", "default"],
+  ["top_p", "Top p", "default"],
+  ["max_tokens", "Max tokens", "no limit"],
+  ["seed", "Seed", "random"],
+  ["stop", "Stop at", "none"],
 ] as const;
 
 export const FIELD = "border border-ink/60 bg-paper px-2 py-1";
