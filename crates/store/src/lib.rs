@@ -590,7 +590,7 @@ mod tests {
             .err()
             .unwrap()
             .to_string();
-        assert!(error.contains("schema"), "{error}");
+        assert!(error.contains("cannot use the database"), "{error}");
     }
 
     fn on_disk(folder: &Path) -> u64 {

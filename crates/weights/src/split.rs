@@ -149,11 +149,11 @@ mod tests {
         assert_eq!(nine.splits(), [1, 3]);
         assert_eq!(
             nine.check_split(2).unwrap_err().to_string(),
-            "a split of 2 does not divide 9 query heads and 3 key and value heads; 1 or 3 would"
+            "a split of 2 does not divide 9 query heads and 3 key and value heads; use 1 or 3"
         );
         assert_eq!(
             nine.check_split(9).unwrap_err().to_string(),
-            "a split of 9 does not divide an MLP of width 1536; 1 or 3 would"
+            "a split of 9 does not divide an MLP of width 1536; use 1 or 3"
         );
         assert!(nine.check_split(0).is_err());
         assert_eq!(model(7, 7, 100).splits(), [1]);

@@ -228,7 +228,7 @@ fn headers_that_cannot_be_are_refused_with_the_place() {
             refusal(&good[..20]),
             "claims to hold 2 things of 24 bytes and has 4 left",
         ),
-        (refusal(b""), "at byte 0: 4 bytes are wanted and 0 are left"),
+        (refusal(b""), "at byte 0: 4 bytes are needed and 0 are left"),
     ] {
         assert!(error.contains(words), "{error} should say: {words}");
     }
