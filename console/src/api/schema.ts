@@ -1108,12 +1108,12 @@ export interface components {
             state: string;
             /**
              * Format: int64
-             * @description When it was made.
+             * @description When it was created.
              */
             created_ms: number;
             /**
              * Format: int64
-             * @description When it ends.
+             * @description When it expires.
              */
             expires_ms?: number | null;
             /**
@@ -1128,12 +1128,12 @@ export interface components {
             used_ms?: number | null;
             /**
              * Format: int32
-             * @description Most calls a minute.
+             * @description Maximum calls per minute.
              */
             per_minute?: number | null;
             /**
              * Format: int32
-             * @description Most calls at the same time.
+             * @description Maximum concurrent calls.
              */
             at_once?: number | null;
         };
@@ -1224,7 +1224,7 @@ export interface components {
             /** @description What went wrong. */
             failure?: string | null;
         };
-        /** @description A key that was just made: the only time that it is shown. */
+        /** @description A key that was just created: the only time that it is shown. */
         MadeKey: {
             /** @description The key itself, to be sent as `Authorization: Bearer …`. */
             key: string;
@@ -1330,7 +1330,7 @@ export interface components {
             name: string;
             /** @description The device, such as `cpu`. */
             device: string;
-            /** @description Instructions in use, such as `avx512`. */
+            /** @description Instructions in use, such as `avx512-vnni`. */
             instructions: string;
             /** @description Cores it owns. */
             cores: number;
@@ -1414,17 +1414,17 @@ export interface components {
             scope?: components["schemas"]["KeyScope"];
             /**
              * Format: int64
-             * @description Seconds until it ends; never when absent.
+             * @description Seconds until it expires; never when absent.
              */
             expires_in?: number | null;
             /**
              * Format: int32
-             * @description Most calls a minute.
+             * @description Maximum calls per minute.
              */
             per_minute?: number | null;
             /**
              * Format: int32
-             * @description Most calls at the same time.
+             * @description Maximum concurrent calls.
              */
             at_once?: number | null;
         };

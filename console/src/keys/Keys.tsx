@@ -74,14 +74,14 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
         <input name="name" required maxLength={80} className={`${field} w-48`} />
       </label>
       <label className="flex flex-col text-sm">
-        May
+        Scope
         <select name="scope" className={field}>
           <option value="use">use: call models</option>
           <option value="manage">manage: call models and manage the service</option>
         </select>
       </label>
       <label className="flex flex-col text-sm">
-        Ends
+        Expires
         <select name="life" className={field}>
           {LIVES.map(([name, seconds]) => (
             <option key={name} value={seconds}>
@@ -159,11 +159,11 @@ function Table({ keys, again }: { keys: KeyEntry[]; again: () => void }) {
     "id",
     "scope",
     "state",
-    "made",
-    "ends",
+    "created",
+    "expires",
     "last used",
-    "a minute",
-    "at once",
+    "per minute",
+    "concurrent",
     "",
   ];
   return (

@@ -101,7 +101,7 @@ function Figures({ runs }: { runs: Run[] }) {
     ],
     ["tokens/s per stream, p50", ({ summary }) => summary.user_rate.p50.toFixed(1)],
     [
-      "streams that kept their pace",
+      "streams that kept the pace",
       ({ summary, workload }) => `${share(summary.kept_pace)} at ${workload.pace} tokens/s`,
     ],
     [

@@ -1,6 +1,7 @@
 //! The console's files, compiled into the binary.
 
-use crate::openai::{self, is_no_page};
+use crate::addresses::is_crooked;
+use crate::openai;
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY};
@@ -19,7 +20,7 @@ const POLICY: &str = "default-src 'self'; style-src 'self'; img-src 'self' data:
 /// # Errors
 /// 401, 403 and 404 for a path that means something else.
 pub async fn file(state: web::Data<ServiceState>, request: HttpRequest) -> Result<HttpResponse, Problem> {
-    if is_no_page(request.path()) {
+    if is_crooked(request.path()) {
         return openai::wrong_address(state, request).await;
     }
     let path = request.path().trim_start_matches('/');

@@ -12,8 +12,8 @@ mod ignored;
 mod options;
 mod piece;
 mod plain_logprobs;
+mod respond;
 
-pub(crate) use address::is_no_page;
 pub use address::{wrong_address, wrong_method};
 pub use call::{Arrival, RequestId};
 pub use chat::{__path_chat, chat};

@@ -125,8 +125,8 @@ impl Server {
         Ok(())
     }
 
-    /// Serves, calls `ready` once it can be called and stopped, and goes on until the process is told to stop by SIGTERM, SIGINT or SIGHUP; then refuses new requests, lets the others end, and
-    /// returns.
+    /// Serves until the process is told to stop by SIGTERM, SIGINT or SIGHUP; then refuses new requests, lets the others end,
+    /// and returns. `ready` is called once the service can be called and told to stop.
     ///
     /// # Errors
     /// When the server breaks.

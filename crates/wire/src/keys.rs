@@ -23,18 +23,18 @@ pub struct NewKey {
     /// What it may be used for; `use` when absent.
     #[serde(default)]
     pub scope: KeyScope,
-    /// Seconds until it ends; never when absent.
+    /// Seconds until it expires; never when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expires_in: Option<u64>,
-    /// Most calls a minute.
+    /// Maximum calls per minute.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub per_minute: Option<u32>,
-    /// Most calls at the same time.
+    /// Maximum concurrent calls.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_once: Option<u32>,
 }
 
-/// A key that was just made: the only time that it is shown.
+/// A key that was just created: the only time that it is shown.
 #[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct MadeKey {
     /// The key itself, to be sent as `Authorization: Bearer …`.
@@ -54,16 +54,16 @@ pub struct KeyEntry {
     pub scope: KeyScope,
     /// `valid`, `expired` or `revoked`.
     pub state: String,
-    /// When it was made.
+    /// When it was created.
     pub created_ms: i64,
-    /// When it ends.
+    /// When it expires.
     pub expires_ms: Option<i64>,
     /// When it was revoked.
     pub revoked_ms: Option<i64>,
     /// When it was last used.
     pub used_ms: Option<i64>,
-    /// Most calls a minute.
+    /// Maximum calls per minute.
     pub per_minute: Option<u32>,
-    /// Most calls at the same time.
+    /// Maximum concurrent calls.
     pub at_once: Option<u32>,
 }

@@ -15,6 +15,12 @@ use std::time::{Duration, Instant};
 
 /// Callers at the same time.
 const CALLERS: u64 = 6;
+/// The longest sequence, in tokens.
+const CONTEXT: usize = 512;
+/// Most sequences in the batch.
+const WIDTH: usize = 4;
+/// Tokens of a prompt that fills the cache.
+const PROMPT: usize = 500;
 /// Why a request may be answered with 503, by the reference.
 const UNAVAILABLE: [&str; 8] = [
     "draining",
@@ -366,14 +372,26 @@ fn watch(process: u32, begun: Instant, end: Instant) -> Vec<u64> {
     minutes
 }
 
+/// Has every page of the KV cache written once, so that what grows afterwards is not the pool that was planned.
+async fn fill_the_cache(service: &Service) {
+    for first in 0..2 * WIDTH * CONTEXT / PROMPT {
+        let prompt: Vec<usize> = (0..PROMPT).map(|at| 20 + (first + at) % 200).collect();
+        let body = json!({"model": "pierdesk", "prompt": prompt, "max_tokens": 1});
+        let (status, answer) = service.post("/v1/completions", &body).await;
+        assert_eq!(status, 200, "{answer}");
+    }
+}
+
 #[tokio::test]
 async fn no_request_made_from_the_description_or_spoilt_breaks_the_service() {
     let seconds = std::env::var("VASTRELAY_FUZZ_SECONDS")
         .ok()
         .and_then(|seconds| seconds.parse().ok())
         .unwrap_or(60);
-    let service = Service::limited("2097152", &["--demo", "--context", "512", "--width", "4"]);
+    let (context, width) = (CONTEXT.to_string(), WIDTH.to_string());
+    let service = Service::limited("2097152", &["--demo", "--context", &context, "--width", &width]);
     let (_, document) = service.get("/openapi.json").await;
+    fill_the_cache(&service).await;
     let (begun, total) = (Instant::now(), Mutex::new(BTreeMap::<u16, usize>::new()));
     let end = begun + Duration::from_secs(seconds);
     let minutes = std::thread::scope(|scope| {

@@ -1,6 +1,6 @@
 //! Near-miss calls are told the right one.
 
-use crate::addresses::{Listed, access_of, is_crooked, listed, resembled};
+use crate::addresses::{Listed, access_of, listed, resembled};
 use crate::guard::check_key;
 use crate::problem::Problem;
 use crate::state::ServiceState;
@@ -36,11 +36,6 @@ fn no_such_address(path: &str) -> Problem {
         }
     };
     Problem::address(StatusCode::NOT_FOUND, message)
-}
-
-/// Whether a page of the console is asked for by a path that means something else.
-pub(crate) fn is_no_page(path: &str) -> bool {
-    is_crooked(path)
 }
 
 /// A known address called with another method.

@@ -22,10 +22,15 @@ pub(super) struct Extras {
     pub usage_at_end: bool,
 }
 
-/// How one kind of streamed answer is put into words.
+/// How one kind of answer is put into words.
 pub(super) trait Shape {
     /// A piece on the wire.
     type Piece: Serialize;
+    /// A whole answer on the wire.
+    type Whole: Serialize;
+
+    /// Returns the whole answer.
+    fn whole(self, collected: Vec<Collected>, usage: Usage, extras: Extras) -> Self::Whole;
 
     /// Returns the pieces that come before all others.
     fn opening(&mut self) -> Vec<Self::Piece>;

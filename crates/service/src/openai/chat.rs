@@ -1,20 +1,18 @@
 //! `POST /v1/chat/completions`.
 
-use super::answer::{self, Collected, EndExtras, Extras, Shape};
+use super::answer::{Collected, EndExtras, Extras, Shape};
 use super::asked::Asked;
-use super::call::{Call, RequestId};
+use super::call::RequestId;
 use super::conversation::Rendered;
 use super::ignored;
 use super::options::Options;
-use super::piece::{Count, chat_logprobs, stream_response, to_json, whole_response};
-use crate::departure::departure;
+use super::piece::chat_logprobs;
+use super::respond::{Prepared, Preparing, respond};
 use crate::guard::Body;
 use crate::problem::Problem;
 use crate::state::{ServiceState, seconds_since_1970};
-use crate::text_pool::Renderer;
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;
-use vastrelay_engine::GenerationRequest;
 use vastrelay_engine::request::Piece;
 use vastrelay_serving::Replica;
 use vastrelay_wire::chat::{AnswerMessage, ChatAnswer, ChatChoice, ChatPiece, ChatPieceChoice, ChatRequest, Delta};
@@ -41,96 +39,39 @@ pub async fn chat(
     http: HttpRequest,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let mut call = Call::begin(&state, &http, "chat")?;
-    let salt = call.cache_salt(&http);
-    let shared = state.clone();
-    let bytes = body.len();
-    let work = move |renderer: &mut Renderer| {
-        let mut asked = None;
-        let prepared = prepare(&shared, renderer, &id.0, &salt, &body, &mut asked);
-        (asked, prepared)
-    };
-    let prepared = state.text_pool.run(bytes, work).await;
-    let prepared = prepared.and_then(|(asked, prepared)| {
-        asked.into_iter().for_each(|asked| call.asks(asked));
-        prepared
-    });
-    let reserved = prepared.and_then(|prepared| call.reserve(prepared.answer_bytes).map(|()| prepared));
-    let Prepared {
-        answer,
-        extras,
-        request,
-        ignored,
-        ..
-    } = match reserved {
-        Ok(reserved) => reserved,
-        Err(problem) => return Err(call.refuse(problem)),
-    };
-    let count = Count::new(request.prompt.len(), request.choices);
-    let (choices, streamed) = (request.choices, call.is_streamed());
-    let events = match call.submit(&answer.replica, vec![request], departure(&http)).await {
-        Ok(events) => events,
-        Err(problem) => return Err(call.refuse(problem)),
-    };
-    let mut response = if streamed {
-        stream_response(answer::pieces(answer, extras, call, events, count))
-    } else {
-        let running = call.running();
-        let (collected, usage) = answer::collect(call, events, choices, count).await?;
-        let bytes = collected.iter().map(Collected::bytes).sum();
-        let json = to_json(bytes, move || answer.whole(collected, usage, extras)).await?;
-        whole_response(json, running)
-    };
-    ignored::tell(&mut response, &ignored);
-    Ok(response)
+    respond("chat", state, id, http, body, prepare).await
 }
 
-/// A request that is ready for the engine.
-struct Prepared {
-    answer: Answer,
-    extras: Extras,
-    request: GenerationRequest,
-    /// Most bytes that the answer may take.
-    answer_bytes: usize,
-    /// Fields that were ignored.
-    ignored: Vec<String>,
-}
-
-fn prepare(
-    state: &ServiceState,
-    renderer: &mut Renderer,
-    id: &str,
-    salt: &str,
-    body: &[u8],
-    asked: &mut Option<Asked>,
-) -> Result<Prepared, Problem> {
-    let mut request: ChatRequest = parse_body(body).map_err(|error| Problem::body(&error))?;
+fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
+    let mut request: ChatRequest = parse_body(call.body).map_err(|error| Problem::body(&error))?;
     let options = Options::from(&request);
     let messages = std::mem::take(&mut request.messages);
-    let asked = asked.insert(Asked::new(&request.model, options.stream, &request));
-    let ignored = ignored::in_chat(body, &messages)?;
-    let replica = state.model(&request.model)?;
+    let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));
+    let ignored = ignored::in_chat(call.body, &messages)?;
+    let replica = call.state.model(&request.model)?;
     refuse_unsupported(&request)?;
     options.check(&replica, 1)?;
-    let kept = state.options.keeps_texts.then(|| messages.clone());
-    let prompt = Rendered::new(renderer, &replica, messages, true)?.encode(&replica)?;
+    let kept = call.state.options.keeps_texts.then(|| messages.clone());
+    let prompt = Rendered::new(call.renderer, &replica, messages, true)?.encode(&replica)?;
     if let Some(messages) = kept {
         asked.keep_prompt(&messages);
     }
-    let request_of = options.request(&replica, id, prompt, salt, &options.stop_strings())?;
+    let request_of = options.request(&replica, call.id, prompt, call.salt, &options.stop_strings())?;
     let answer = Answer {
-        id: format!("chatcmpl-{id}"),
+        id: format!("chatcmpl-{}", call.id),
         created: seconds_since_1970(),
         model: request.model,
         choices: options.choices,
-        replica,
+        replica: replica.clone(),
     };
     Ok(Prepared {
         answer,
+        replica,
         extras: options.extras(),
         answer_bytes: options.answer_bytes(std::iter::once(0), request_of.most_tokens),
-        request: request_of,
+        requests: vec![request_of],
         ignored,
+        note: None,
     })
 }
 
@@ -162,6 +103,29 @@ struct Answer {
 }
 
 impl Answer {
+    fn one(&self, index: u32, delta: Delta) -> ChatPiece {
+        ChatPiece {
+            id: self.id.clone(),
+            object: "chat.completion.chunk".into(),
+            created: self.created,
+            model: self.model.clone(),
+            choices: vec![ChatPieceChoice {
+                index,
+                delta,
+                logprobs: None,
+                finish_reason: None,
+                token_ids: None,
+                measured: None,
+            }],
+            usage: None,
+        }
+    }
+}
+
+impl Shape for Answer {
+    type Piece = ChatPiece;
+    type Whole = ChatAnswer;
+
     fn whole(self, collected: Vec<Collected>, usage: Usage, extras: Extras) -> ChatAnswer {
         let choice = |(index, one): (usize, Collected)| ChatChoice {
             index: index as u32,
@@ -184,28 +148,6 @@ impl Answer {
             usage,
         }
     }
-
-    fn one(&self, index: u32, delta: Delta) -> ChatPiece {
-        ChatPiece {
-            id: self.id.clone(),
-            object: "chat.completion.chunk".into(),
-            created: self.created,
-            model: self.model.clone(),
-            choices: vec![ChatPieceChoice {
-                index,
-                delta,
-                logprobs: None,
-                finish_reason: None,
-                token_ids: None,
-                measured: None,
-            }],
-            usage: None,
-        }
-    }
-}
-
-impl Shape for Answer {
-    type Piece = ChatPiece;
 
     fn opening(&mut self) -> Vec<ChatPiece> {
         let hello = || Delta {

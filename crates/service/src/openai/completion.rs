@@ -1,18 +1,16 @@
 //! `POST /v1/completions`.
 
-use super::answer::{self, Collected, EndExtras, Extras, Shape};
+use super::answer::{Collected, EndExtras, Extras, Shape};
 use super::asked::Asked;
-use super::call::{Call, RequestId};
+use super::call::RequestId;
 use super::check_bytes;
 use super::ignored;
 use super::options::Options;
-use super::piece::{Count, stream_response, to_json, whole_response};
 use super::plain_logprobs::{of_answer, of_prompt};
-use crate::departure::departure;
+use super::respond::{Prepared, Preparing, respond};
 use crate::guard::Body;
 use crate::problem::Problem;
 use crate::state::{ServiceState, seconds_since_1970};
-use crate::text_pool::Renderer;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;
@@ -51,52 +49,7 @@ pub async fn complete(
     http: HttpRequest,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let mut call = Call::begin(&state, &http, "completions")?;
-    let salt = call.cache_salt(&http);
-    let shared = state.clone();
-    let bytes = body.len();
-    let work = move |_: &mut Renderer| {
-        let mut asked = None;
-        let prepared = prepare(&shared, &id.0, &salt, &body, &mut asked);
-        (asked, prepared)
-    };
-    let prepared = state.text_pool.run(bytes, work).await;
-    let prepared = prepared.and_then(|(asked, prepared)| {
-        asked.into_iter().for_each(|asked| call.asks(asked));
-        prepared
-    });
-    let reserved = prepared.and_then(|prepared| call.reserve(prepared.answer_bytes).map(|()| prepared));
-    let Prepared {
-        answer,
-        extras,
-        requests,
-        ignored,
-        ..
-    } = match reserved {
-        Ok(reserved) => reserved,
-        Err(problem) => return Err(call.refuse(problem)),
-    };
-    let untemplated = is_untemplated(&answer.replica, &requests);
-    let count = Count::new(requests.iter().map(|r| r.prompt.len()).sum(), requests[0].choices);
-    let (choices, streamed) = (requests.iter().map(|r| r.choices).sum(), call.is_streamed());
-    let events = match call.submit(&answer.replica, requests, departure(&http)).await {
-        Ok(events) => events,
-        Err(problem) => return Err(call.refuse(problem)),
-    };
-    let mut response = if streamed {
-        stream_response(answer::pieces(answer, extras, call, events, count))
-    } else {
-        let running = call.running();
-        let (collected, usage) = answer::collect(call, events, choices, count).await?;
-        let bytes = collected.iter().map(Collected::bytes).sum();
-        let json = to_json(bytes, move || answer.whole(collected, usage, extras)).await?;
-        whole_response(json, running)
-    };
-    ignored::tell(&mut response, &ignored);
-    if untemplated {
-        response.headers_mut().insert(NOTE, UNTEMPLATED);
-    }
-    Ok(response)
+    respond("completions", state, id, http, body, prepare).await
 }
 
 /// Whether a model with a template gets a prompt in which none of its control tokens stands, start tokens aside.
@@ -107,34 +60,17 @@ fn is_untemplated(replica: &Replica, requests: &[GenerationRequest]) -> bool {
     replica.template.is_some() && requests.iter().any(plain)
 }
 
-/// Requests that are ready for the engine.
-struct Prepared {
-    answer: Answer,
-    extras: Extras,
-    requests: Vec<GenerationRequest>,
-    /// Most bytes that the answer may take.
-    answer_bytes: usize,
-    /// Fields that were ignored.
-    ignored: Vec<String>,
-}
-
-fn prepare(
-    state: &ServiceState,
-    id: &str,
-    salt: &str,
-    body: &[u8],
-    asked: &mut Option<Asked>,
-) -> Result<Prepared, Problem> {
-    let mut request: CompletionRequest = parse_body(body).map_err(|error| Problem::body(&error))?;
+fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
+    let mut request: CompletionRequest = parse_body(call.body).map_err(|error| Problem::body(&error))?;
     let options = Options::from(&request);
     let prompt = std::mem::take(&mut request.prompt);
-    let asked = asked.insert(Asked::new(&request.model, options.stream, &request));
-    let ignored = ignored::in_completion(body)?;
-    let replica = state.model(&request.model)?;
+    let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));
+    let ignored = ignored::in_completion(call.body)?;
+    let replica = call.state.model(&request.model)?;
     refuse_unsupported(&request)?;
     options.check(&replica, prompt.count())?;
     check_prompts(&replica, &prompt)?;
-    if state.options.keeps_texts {
+    if call.state.options.keeps_texts {
         asked.keep_prompt(&prompt);
     }
     let (prompts, texts): (Vec<_>, Vec<_>) = encode(&replica, prompt)?.into_iter().unzip();
@@ -143,12 +79,12 @@ fn prepare(
     let stop = options.stop_strings();
     let requests = prompts
         .into_iter()
-        .map(|prompt| options.request(&replica, id, prompt, salt, &stop))
+        .map(|prompt| options.request(&replica, call.id, prompt, call.salt, &stop))
         .collect::<Result<Vec<_>, _>>()?;
     let made = options.choices as usize;
     let begins = |prompt: usize| echo.get(prompt).map_or(0, |echo| echo.text.chars().count());
     let answer = Answer {
-        id: format!("cmpl-{id}"),
+        id: format!("cmpl-{}", call.id),
         created: seconds_since_1970(),
         model: request.model,
         wanted: options.wanted,
@@ -156,12 +92,14 @@ fn prepare(
         logprobs: options.top_logprobs.is_some(),
         offsets: (0..requests.len() * made).map(|choice| begins(choice / made)).collect(),
         echo,
-        replica,
+        replica: replica.clone(),
     };
     let lengths = requests.iter().map(|request| request.prompt.len());
     Ok(Prepared {
         answer_bytes: options.answer_bytes(lengths, requests[0].most_tokens),
+        note: is_untemplated(&replica, &requests).then_some((NOTE, UNTEMPLATED)),
         answer,
+        replica,
         extras: options.extras(),
         requests,
         ignored,
@@ -283,6 +221,22 @@ impl Answer {
             .collect()
     }
 
+    fn answer(&self, choices: Vec<CompletionChoice>, usage: Option<Usage>) -> CompletionAnswer {
+        CompletionAnswer {
+            id: self.id.clone(),
+            object: "text_completion".into(),
+            created: self.created,
+            model: self.model.clone(),
+            choices,
+            usage,
+        }
+    }
+}
+
+impl Shape for Answer {
+    type Piece = CompletionAnswer;
+    type Whole = CompletionAnswer;
+
     fn whole(self, mut collected: Vec<Collected>, usage: Usage, extras: Extras) -> CompletionAnswer {
         let mut choices = Vec::new();
         for (prompt, made) in collected.chunks_mut(self.made as usize).enumerate() {
@@ -310,21 +264,6 @@ impl Answer {
         }
         self.answer(choices, Some(usage))
     }
-
-    fn answer(&self, choices: Vec<CompletionChoice>, usage: Option<Usage>) -> CompletionAnswer {
-        CompletionAnswer {
-            id: self.id.clone(),
-            object: "text_completion".into(),
-            created: self.created,
-            model: self.model.clone(),
-            choices,
-            usage,
-        }
-    }
-}
-
-impl Shape for Answer {
-    type Piece = CompletionAnswer;
 
     fn opening(&mut self) -> Vec<CompletionAnswer> {
         // With log-probabilities, prompts are echoed once they have been scored.

@@ -1,0 +1,120 @@
+//! From a body to an answer: the way that chat and plain completions share.
+
+use super::answer::{self, Collected, Extras, Shape};
+use super::asked::Asked;
+use super::call::{Call, RequestId};
+use super::ignored;
+use super::piece::{Count, stream_response, to_json, whole_response};
+use crate::departure::departure;
+use crate::guard::Body;
+use crate::problem::Problem;
+use crate::state::ServiceState;
+use crate::text_pool::Renderer;
+use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::{HttpRequest, HttpResponse, web};
+use std::sync::Arc;
+use vastrelay_engine::GenerationRequest;
+use vastrelay_serving::Replica;
+
+/// Requests that are ready for the engine, and how their answer is put into words.
+pub(super) struct Prepared<S> {
+    pub answer: S,
+    pub replica: Arc<Replica>,
+    pub extras: Extras,
+    /// At least one.
+    pub requests: Vec<GenerationRequest>,
+    /// Most bytes that the answer may take at once.
+    pub answer_bytes: usize,
+    /// Fields that were ignored.
+    pub ignored: Vec<String>,
+    /// A header that tells what the caller may not have meant.
+    pub note: Option<(HeaderName, HeaderValue)>,
+}
+
+/// What a body is prepared with, on a thread for text.
+pub(super) struct Preparing<'a> {
+    pub state: &'a ServiceState,
+    pub renderer: &'a mut Renderer,
+    /// The request's name.
+    pub id: &'a str,
+    /// Keeps the caller's prompts apart from those of others.
+    pub salt: &'a str,
+    pub body: &'a [u8],
+    /// What is recorded of the call, as soon as it is known.
+    pub asked: &'a mut Option<Asked>,
+}
+
+/// Answers a call: prepares it where that takes no time from others, submits it, and sends the answer whole or as it comes.
+///
+/// # Errors
+/// As an envelope with its status; the call is recorded as refused or failed.
+pub(super) async fn respond<S: Shape + Send + 'static>(
+    operation: &str,
+    state: web::Data<ServiceState>,
+    id: web::ReqData<RequestId>,
+    http: HttpRequest,
+    body: Body,
+    prepare: impl FnOnce(Preparing<'_>) -> Result<Prepared<S>, Problem> + Send + 'static,
+) -> Result<HttpResponse, Problem> {
+    let mut call = Call::begin(&state, &http, operation)?;
+    let salt = call.cache_salt(&http);
+    let (shared, bytes) = (state.clone(), body.len());
+    let work = move |renderer: &mut Renderer| {
+        let mut asked = None;
+        let prepared = prepare(Preparing {
+            state: &shared,
+            renderer,
+            id: &id.0,
+            salt: &salt,
+            body: &body,
+            asked: &mut asked,
+        });
+        (asked, prepared)
+    };
+    let prepared = state.text_pool.run(bytes, work).await;
+    let prepared = prepared.and_then(|(asked, prepared)| {
+        asked.into_iter().for_each(|asked| call.asks(asked));
+        let prepared = prepared?;
+        call.reserve(prepared.answer_bytes)?;
+        Ok(prepared)
+    });
+    let prepared = match prepared {
+        Ok(prepared) => prepared,
+        Err(problem) => return Err(call.refuse(problem)),
+    };
+    let (ignored, note) = (prepared.ignored.clone(), prepared.note.clone());
+    let mut response = send(call, prepared, &http).await?;
+    ignored::tell(&mut response, &ignored);
+    if let Some((name, value)) = note {
+        response.headers_mut().insert(name, value);
+    }
+    Ok(response)
+}
+
+async fn send<S: Shape + Send + 'static>(
+    mut call: Call,
+    prepared: Prepared<S>,
+    http: &HttpRequest,
+) -> Result<HttpResponse, Problem> {
+    let Prepared {
+        answer,
+        replica,
+        extras,
+        requests,
+        ..
+    } = prepared;
+    let count = Count::new(requests.iter().map(|r| r.prompt.len()).sum(), requests[0].choices);
+    let (choices, streamed) = (requests.iter().map(|r| r.choices).sum(), call.is_streamed());
+    let events = match call.submit(&replica, requests, departure(http)).await {
+        Ok(events) => events,
+        Err(problem) => return Err(call.refuse(problem)),
+    };
+    if streamed {
+        return Ok(stream_response(answer::pieces(answer, extras, call, events, count)));
+    }
+    let running = call.running();
+    let (collected, usage) = answer::collect(call, events, choices, count).await?;
+    let bytes = collected.iter().map(Collected::bytes).sum();
+    let json = to_json(bytes, move || answer.whole(collected, usage, extras)).await?;
+    Ok(whole_response(json, running))
+}
