@@ -8,7 +8,8 @@ use steps::Outcome;
 const HELP: &str = "\
 cargo xtask demo          build console and service, put `vastrelay` on the PATH, start it with demo data
 cargo xtask test          install what the tests need (Chromium included) and run all of them
-cargo xtask bench         measure what is measured in benchmarks, and print it
+cargo xtask bench         measure kernels, engine and service: some fifty minutes
+cargo xtask bench --quick measure the engine with a small model, in two minutes; --help lists more
 cargo xtask verify        grade the demo model's answers and print the scores
 cargo xtask verify --weights PATH [--text FILE] [--calibrate FILE]
                           print what each precision of a model costs: loss, and how often the same token is likeliest
@@ -23,7 +24,7 @@ fn main() -> ExitCode {
     let outcome: Outcome = match words.as_slice() {
         ["demo", rest @ ..] => steps::demo(rest),
         ["test", rest @ ..] => steps::test(rest),
-        ["bench"] => steps::bench(),
+        ["bench", words @ ..] => steps::bench(words),
         ["verify"] => steps::verify(),
         ["verify", words @ ..] => steps::verify_weights(words),
         ["console"] => steps::console(),

@@ -26,9 +26,45 @@ pub fn test(words: &[&str]) -> Outcome {
     run(Command::new("cargo").args(["test", "--workspace"]).args(words))
 }
 
-/// Runs the benchmarks: what attacks do to other callers, whether load tests measure what happened, and whether the batch
+/// Measures kernels and engine, and unless there are words about these, the service too.
+pub fn bench(words: &[&str]) -> Outcome {
+    bench_engine(words)?;
+    if words.is_empty() { bench_service() } else { Ok(()) }
+}
+
+/// Measures kernels and engine against the machine's limits, and against the same model in JAX where there is Python.
+fn bench_engine(words: &[&str]) -> Outcome {
+    let run_it = ["run", "--quiet", "--release", "-p", "vastrelay-bench", "--"];
+    let mut command = Command::new("cargo");
+    command.args(run_it).args(words);
+    if !words.contains(&"--quick") {
+        match jax() {
+            Ok(python) => drop(command.env("VASTRELAY_JAX_PYTHON", python)),
+            Err(error) => eprintln!("without JAX: {error}"),
+        }
+    }
+    run(&mut command)
+}
+
+/// Installs JAX into an environment of its own; returns its Python.
+fn jax() -> Result<PathBuf, String> {
+    let folder = root().join("target/jax");
+    let python = folder.join("bin/python");
+    let wanted = root().join("benches/jax/requirements.txt");
+    let installed = folder.join("installed");
+    if !is_newer(&installed, &wanted) {
+        run(Command::new("python3").args(["-m", "venv"]).arg(&folder))?;
+        run(Command::new(&python)
+            .args(["-m", "pip", "install", "--quiet", "-r"])
+            .arg(&wanted))?;
+        std::fs::write(installed, "").map_err(|error| error.to_string())?;
+    }
+    Ok(python)
+}
+
+/// Measures the service: what attacks do to other callers, whether load tests measure what happened, and whether the batch
 /// strip is smooth.
-pub fn bench() -> Outcome {
+fn bench_service() -> Outcome {
     install_debian_packages()?;
     console()?;
     run(Command::new("cargo").args(["bench", "-p", "vastrelay", "--benches"]))

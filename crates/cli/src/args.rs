@@ -98,6 +98,9 @@ pub struct StartOptions {
     /// Cores per model [default: all but one, which serves HTTP]
     #[arg(long, value_name = "N")]
     pub cores: Option<usize>,
+    /// Instruction set of the kernels: portable, avx2, avx512 or avx512-vnni [default: the best of this machine]
+    #[arg(long, value_name = "NAME")]
+    pub kernel: Option<String>,
     /// Shards per model, each with its own weights, KV memory and cores
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub split: usize,
@@ -203,7 +206,7 @@ pub struct PrecisionOptions {
     /// Weights per scale, for int8 and int4: 32, 64 or 128 [default: 32]
     #[arg(long, value_name = "N")]
     pub group: Option<usize>,
-    /// KV cache precision [default: the build's own, else f32]
+    /// KV cache precision [default: the build's own, else bf16]
     #[arg(long, value_name = "PRECISION")]
     pub kv: Option<Kv>,
 }

@@ -13,7 +13,7 @@ use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, TemplateProgram};
 use vastrelay_serving::memory::grouped;
-use vastrelay_serving::{DeviceMemory, Replica, ReplicaSettings};
+use vastrelay_serving::{DeviceMemory, Isa, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 
 /// Runs the service until it is told to stop.
@@ -128,12 +128,17 @@ fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
             "--cores {cores} is more than the {most} cores of this machine"
         )));
     }
+    let isa = match &options.kernel {
+        Some(name) => Isa::of(name).map_err(|error| Failure::usage(format!("--kernel: {error}")))?,
+        None => Isa::detect(),
+    };
     Ok(ReplicaSettings {
         width: options.width,
         step_budget: options.step_budget,
         context: options.context,
         queue_depth: options.queue_depth,
         prefill_chunk: options.prefill_chunk,
+        isa,
         cores,
         split: options.split,
         memory_share: options.memory_share,

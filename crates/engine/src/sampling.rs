@@ -5,6 +5,7 @@ pub mod random;
 use crate::request::{Scored, TokenLogprob};
 use random::Random;
 use std::cmp::Ordering;
+use vastrelay_kernels::LANES;
 
 /// How tokens are chosen.
 #[derive(Clone, Debug, PartialEq)]
@@ -163,54 +164,72 @@ fn adjust(logits: &mut [f32], choice: &Choice) {
 }
 
 /// Draws from what the settings leave over of the distribution.
+///
+/// What is left over are always the most probable tokens. They are drawn in the order of their ids, so that the same draw means the
+/// same token, and only the last of them has to be found: nothing is sorted.
 fn draw(logits: &[f32], choice: &Choice) -> u32 {
-    let Sampling {
-        temperature,
-        top_k,
-        top_p,
-        min_p,
-        seed,
-        ..
-    } = choice.sampling;
-    let mut candidates: Vec<u32> = (0..logits.len() as u32).collect();
-    if top_k > 0 && top_k < candidates.len() {
-        candidates.select_nth_unstable_by(top_k - 1, |a, b| by_logit(logits, *a, *b));
-        candidates.truncate(top_k);
-    }
-    let top = candidates
-        .iter()
-        .map(|id| logits[*id as usize])
-        .fold(f32::NEG_INFINITY, f32::max) as f64;
-    let weight = |id: u32| ((logits[id as usize] as f64 - top) / temperature as f64).exp();
-    if min_p > 0.0 {
-        candidates.retain(|id| weight(*id) >= min_p as f64);
-    }
-    // A fixed order, whatever the selection did, so that the same draw means the same token.
-    if top_p < 1.0 {
-        candidates.sort_unstable_by(|a, b| by_logit(logits, *a, *b));
-    } else {
-        candidates.sort_unstable();
-    }
-    let mut weights: Vec<f64> = candidates.iter().map(|id| weight(*id)).collect();
-    if top_p < 1.0 {
-        let enough = weights.iter().sum::<f64>() * top_p as f64;
-        let mut sum = 0.0;
-        let kept = weights.iter().position(|weight| {
-            sum += weight;
-            sum >= enough
-        });
-        weights.truncate(kept.unwrap_or(weights.len() - 1) + 1);
-    }
-    let mut left = Random::new(seed, choice.completion, choice.position).unit() * weights.iter().sum::<f64>();
-    for (id, weight) in candidates.iter().zip(&weights) {
+    let sampling = &choice.sampling;
+    let top = f64::from(highest(logits));
+    let weight = |logit: &f32| ((f64::from(*logit) - top) / f64::from(sampling.temperature)).exp();
+    let weights: Vec<f64> = logits.iter().map(weight).collect();
+    let last = last_kept(logits, &weights, sampling);
+    let is_kept = |id: u32| last.is_none_or(|last| by_logit(logits, id, last) != Ordering::Greater);
+    let kept = || (0..logits.len() as u32).zip(&weights).filter(|(id, _)| is_kept(*id));
+    let total: f64 = kept().map(|(_, weight)| weight).sum();
+    let mut left = Random::new(choice.sampling.seed, choice.completion, choice.position).unit() * total;
+    let mut drawn = 0;
+    for (id, weight) in kept().filter(|(_, weight)| **weight > 0.0) {
+        drawn = id;
         left -= weight;
         if left < 0.0 {
-            return *id;
+            break;
         }
     }
-    // Rounding ate the last share: the last candidate with any weight.
-    let last = weights.iter().rposition(|weight| *weight > 0.0).unwrap_or(0);
-    candidates[last]
+    // Where rounding ate the last share, it is the last token with any weight.
+    drawn
+}
+
+/// Returns the least probable token that the settings leave over; `None` when they leave all.
+fn last_kept(logits: &[f32], weights: &[f64], sampling: &Sampling) -> Option<u32> {
+    let Sampling {
+        top_k, top_p, min_p, ..
+    } = *sampling;
+    let has_top_k = top_k > 0 && top_k < logits.len();
+    if !has_top_k && top_p >= 1.0 && min_p <= 0.0 {
+        return None;
+    }
+    let weight = |id: &u32| weights[*id as usize];
+    let mut ids: Vec<u32> = (0..logits.len() as u32).collect();
+    ids.retain(|id| weight(id) >= f64::from(min_p));
+    if has_top_k && top_k < ids.len() {
+        ids.select_nth_unstable_by(top_k - 1, |a, b| by_logit(logits, *a, *b));
+        ids.truncate(top_k);
+    }
+    let mut count = ids.len();
+    if top_p < 1.0 {
+        let enough = ids.iter().map(weight).sum::<f64>() * f64::from(top_p);
+        count = heaviest(logits, weights, &mut ids, enough);
+    }
+    ids[..count].iter().copied().max_by(|a, b| by_logit(logits, *a, *b))
+}
+
+/// Moves the most probable tokens, as many as weigh enough together, to the front; returns how many they are, at least one.
+///
+/// Halves the range in which the last of them is, by selection ("Algorithm 65: Find", Hoare, 1961).
+fn heaviest(logits: &[f32], weights: &[f64], ids: &mut [u32], enough: f64) -> usize {
+    let (mut from, mut to, mut missing) = (0, ids.len(), enough);
+    while to - from > 1 {
+        let half = (to - from) / 2;
+        ids[from..to].select_nth_unstable_by(half, |a, b| by_logit(logits, *a, *b));
+        let sum: f64 = ids[from..from + half].iter().map(|id| weights[*id as usize]).sum();
+        if sum >= missing {
+            to = from + half;
+        } else {
+            missing -= sum;
+            from += half;
+        }
+    }
+    to
 }
 
 /// Greater logits first, then smaller ids.
@@ -220,18 +239,25 @@ fn by_logit(logits: &[f32], a: u32, b: u32) -> Ordering {
 
 /// Returns the first of the greatest.
 fn greatest(logits: &[f32]) -> u32 {
-    let mut best = 0;
-    for (id, logit) in logits.iter().enumerate() {
-        if *logit > logits[best] {
-            best = id;
+    let highest = highest(logits);
+    logits.iter().position(|logit| *logit == highest).unwrap_or(0) as u32
+}
+
+/// Returns the greatest of logits that are numbers.
+fn highest(logits: &[f32]) -> f32 {
+    let (whole, rest) = logits.as_chunks::<LANES>();
+    let mut lanes = [f32::NEG_INFINITY; LANES];
+    for chunk in whole {
+        for (lane, logit) in lanes.iter_mut().zip(chunk) {
+            *lane = if *logit > *lane { *logit } else { *lane };
         }
     }
-    best as u32
+    lanes.iter().chain(rest).copied().fold(f32::NEG_INFINITY, f32::max)
 }
 
 /// Returns the logarithm of the sum of exponentials.
 fn log_total(logits: &[f32]) -> f64 {
-    let top = logits.iter().copied().fold(f32::NEG_INFINITY, f32::max) as f64;
+    let top = f64::from(highest(logits));
     logits.iter().map(|logit| (*logit as f64 - top).exp()).sum::<f64>().ln() + top
 }
 
@@ -253,6 +279,7 @@ fn most_probable(logits: &[f32], count: usize) -> Vec<u32> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn choice(sampling: Sampling, position: u64) -> Choice {
         Choice {
@@ -425,6 +452,42 @@ mod tests {
         assert!((token.logprob as f64 - wanted[2].ln()).abs() < 1e-6);
         assert_eq!(top.iter().map(|t| t.id).collect::<Vec<_>>(), [0, 1]);
         assert!((top[0].logprob as f64 - wanted[0].ln()).abs() < 1e-6);
+    }
+
+    /// What is left over, by its definition: sorted, cut, and cut again.
+    fn kept_by_sorting(logits: &[f32], weights: &[f64], sampling: &Sampling) -> Vec<u32> {
+        let mut ids: Vec<u32> = (0..logits.len() as u32).collect();
+        ids.sort_by(|a, b| by_logit(logits, *a, *b));
+        if sampling.top_k > 0 {
+            ids.truncate(sampling.top_k);
+        }
+        ids.retain(|id| weights[*id as usize] >= f64::from(sampling.min_p));
+        let enough = ids.iter().map(|id| weights[*id as usize]).sum::<f64>() * f64::from(sampling.top_p);
+        let mut sum = 0.0;
+        let kept = ids.iter().position(|id| {
+            sum += weights[*id as usize];
+            sum >= enough
+        });
+        ids.truncate(kept.map_or(ids.len(), |last| last + 1));
+        ids.sort_unstable();
+        ids
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_left_over_is_found_without_sorting(
+            steps in prop::collection::vec(-40i16..40, 1..200), top_k in 0usize..60, min_p in 0u8..4, top_p in 1u8..=10,
+        ) {
+            let logits: Vec<f32> = steps.iter().map(|step| f32::from(*step) / 8.0).collect();
+            // Sums of these are exact in any order.
+            let weights: Vec<f64> = steps.iter().map(|step| f64::from(*step / 8 + 6)).collect();
+            let sampling = Sampling { top_k, min_p: f32::from(min_p), top_p: f32::from(top_p) / 16.0, ..Sampling::default() };
+            let last = last_kept(&logits, &weights, &sampling);
+            let is_kept = |id: &u32| last.is_none_or(|last| by_logit(&logits, *id, last) != Ordering::Greater);
+            let kept: Vec<u32> = (0..logits.len() as u32).filter(is_kept).collect();
+            let wanted = kept_by_sorting(&logits, &weights, &sampling);
+            prop_assert!(kept == wanted, "{:?} for {:?}", kept, wanted);
+        }
     }
 
     #[test]

@@ -3,14 +3,20 @@
 //! A page holds [`LANES`] tokens of one layer and one KV head. Its keys lie dimension-major (`[head_dim, LANES]`), so that
 //! sixteen scores come from one pass without sums across lanes; its values lie token-major (`[LANES, head_dim]`).
 
+mod pages;
+mod span;
+
 use crate::LANES;
-use crate::exponential::{exp, tanh};
-use crate::isa::{Isa, for_each_isa};
+use crate::isa::Isa;
 use crate::pool::{Pool, Shared2d};
 use half::bf16;
+use pages::Kept;
+pub(crate) use span::Progress;
 
 /// Tokens in a page.
 pub const PAGE_TOKENS: usize = LANES;
+/// Most rows of a sequence that go through its pages together.
+const SPAN_ROWS: usize = 16;
 
 /// The shape of attention in one layer.
 #[derive(Clone, Copy, Debug)]
@@ -40,9 +46,9 @@ impl Shape {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub enum KvPrecision {
     /// 32-bit floats.
-    #[default]
     F32,
     /// Brain floats.
+    #[default]
     Bf16,
     /// Whole numbers of 8 bits, with a scale for each token and head.
     Int8,
@@ -87,117 +93,72 @@ enum Memory {
     Int8(Kept<i8>),
 }
 
-/// Keys and values: pages × KV heads × [`PAGE_TOKENS`] × head size.
-struct Kept<T> {
-    keys: Vec<T>,
-    values: Vec<T>,
-    /// For numbers that need one, what each token's keys and values are multiplied with: pages × KV heads × [`PAGE_TOKENS`].
-    key_scales: Vec<f32>,
-    value_scales: Vec<f32>,
-}
-
-/// What keys and values are kept as.
-trait Cell: Copy + Default {
-    /// Whether it stands for a value only together with a scale.
-    const SCALED: bool;
-    fn widen(self) -> f32;
-    /// Narrows a value that was divided by its scale.
-    fn narrow(value: f32) -> Self;
-}
-
-impl Cell for f32 {
-    const SCALED: bool = false;
-    #[inline(always)]
-    fn widen(self) -> f32 {
-        self
-    }
-    fn narrow(value: f32) -> f32 {
-        value
-    }
-}
-
-impl Cell for bf16 {
-    const SCALED: bool = false;
-    #[inline(always)]
-    fn widen(self) -> f32 {
-        f32::from_bits(u32::from(self.to_bits()) << 16)
-    }
-    fn narrow(value: f32) -> bf16 {
-        bf16::from_f32(value)
-    }
-}
-
-impl Cell for i8 {
-    const SCALED: bool = true;
-    #[inline(always)]
-    fn widen(self) -> f32 {
-        f32::from(self)
-    }
-    fn narrow(value: f32) -> i8 {
-        value.round() as i8
-    }
-}
-
-impl<T: Cell> Kept<T> {
-    fn new(pages: usize, shape: Shape) -> Kept<T> {
-        let tokens = pages * shape.kv_heads * PAGE_TOKENS;
-        let scales = if T::SCALED { tokens } else { 0 };
-        Kept {
-            keys: vec![T::default(); tokens * shape.head_dim],
-            values: vec![T::default(); tokens * shape.head_dim],
-            key_scales: vec![0.0; scales],
-            value_scales: vec![0.0; scales],
+/// Calls something for the memory of any precision.
+macro_rules! each {
+    ($memory:expr, $kept:ident => $work:expr) => {
+        match $memory {
+            Memory::F32($kept) => $work,
+            Memory::Bf16($kept) => $work,
+            Memory::Int8($kept) => $work,
         }
-    }
-
-    /// Stores one head's keys and values of a token in a page.
-    fn store(&mut self, page: usize, token: usize, keys: &[f32], values: &[f32]) {
-        let head_dim = keys.len();
-        let start = page * PAGE_TOKENS * head_dim;
-        let (mut key_inverse, mut value_inverse) = (1.0, 1.0);
-        if T::SCALED {
-            let at = page * PAGE_TOKENS + token;
-            (self.key_scales[at], key_inverse) = scale_of(keys);
-            (self.value_scales[at], value_inverse) = scale_of(values);
-        }
-        for (d, key) in keys.iter().enumerate() {
-            self.keys[start + d * PAGE_TOKENS + token] = T::narrow(key * key_inverse);
-        }
-        let kept = &mut self.values[start + token * head_dim..][..head_dim];
-        for (kept, value) in kept.iter_mut().zip(values) {
-            *kept = T::narrow(value * value_inverse);
-        }
-    }
-
-    /// Copies `pages` heads' pages.
-    fn copy(&mut self, from: usize, to: usize, pages: usize, head_dim: usize) {
-        let len = PAGE_TOKENS * head_dim;
-        self.keys.copy_within(from * len..(from + pages) * len, to * len);
-        self.values.copy_within(from * len..(from + pages) * len, to * len);
-        if T::SCALED {
-            let tokens = from * PAGE_TOKENS..(from + pages) * PAGE_TOKENS;
-            self.key_scales.copy_within(tokens.clone(), to * PAGE_TOKENS);
-            self.value_scales.copy_within(tokens, to * PAGE_TOKENS);
-        }
-    }
+    };
 }
 
-/// Returns the scale that makes the largest 127, and its inverse.
-fn scale_of(values: &[f32]) -> (f32, f32) {
-    let most = values.iter().fold(0.0f32, |most, value| most.max(value.abs()));
-    if most == 0.0 {
-        return (0.0, 0.0);
-    }
-    (most / 127.0, 127.0 / most)
+/// Some rows of one sequence, one token after the other.
+#[derive(Clone, Copy, Debug)]
+struct Span<'a> {
+    /// The first row's place among all rows of the step.
+    first: usize,
+    rows: usize,
+    /// The first row's position. A row sees the tokens up to its own, from [`Shape::first_seen`] on.
+    start: usize,
+    pages: &'a [u32],
 }
 
-/// One row of queries: where it stands and which pages hold what it may see.
-#[derive(Clone, Copy)]
-pub struct Row<'a> {
-    /// Its position; it sees the tokens up to this one, from [`Shape::first_seen`] on.
-    pub position: usize,
-    /// The pages of its sequence, in order of position; those before what it sees are not looked at.
-    pub pages: &'a [u32],
+/// Where the rows of a step stand and which pages hold what they may see.
+pub struct Spans<'a> {
+    /// All rows in order, cut so that each span is worth a task.
+    spans: Vec<Span<'a>>,
+    rows: usize,
+}
+
+impl<'a> Spans<'a> {
+    /// Returns the rows of sequences, one after the other: of each, the position of its first row, how many rows it has, and its
+    /// pages in order of position. Pages before what is seen are not looked at.
+    ///
+    /// # Panics
+    /// When a sequence has no page for one of its rows, or two rows would be stored in the same place.
+    pub fn new(sequences: impl IntoIterator<Item = (usize, usize, &'a [u32])>) -> Spans<'a> {
+        let (mut spans, mut places) = (Vec::new(), Vec::new());
+        let mut first = 0;
+        for (start, rows, pages) in sequences {
+            places.extend((start..start + rows).map(|at| (pages[at / PAGE_TOKENS], at % PAGE_TOKENS)));
+            spans.extend((0..rows).step_by(SPAN_ROWS).map(|at| Span {
+                first: first + at,
+                rows: SPAN_ROWS.min(rows - at),
+                start: start + at,
+                pages,
+            }));
+            first += rows;
+        }
+        places.sort_unstable();
+        assert!(
+            places.windows(2).all(|pair| pair[0] != pair[1]),
+            "each row is stored in a place of its own"
+        );
+        Spans { spans, rows: first }
+    }
+
+    /// Returns the position and the pages of each row, from one of them on.
+    fn from(&self, row: usize) -> impl Iterator<Item = (usize, &'a [u32])> {
+        let each = |span: &Span<'a>| {
+            let Span { rows, start, pages, .. } = *span;
+            (start..start + rows).map(move |position| (position, pages))
+        };
+        let begin = self.spans.partition_point(|span| span.first + span.rows <= row);
+        let skipped = self.spans.get(begin).map_or(0, |span| row - span.first);
+        self.spans[begin..].iter().flat_map(each).skip(skipped)
+    }
 }
 
 impl LayerPages {
@@ -216,26 +177,38 @@ impl LayerPages {
         2 * shape.kv_heads * PAGE_TOKENS * precision.head_bytes(shape.head_dim)
     }
 
-    /// Stores the keys and values (`[kv_heads, head_dim]` each) of the token at `row.position`.
+    /// Prepares rows `[rows, stride]` and stores their keys and values, on all cores: `prepare` is called with each row and its
+    /// position; afterwards the row holds keys `[kv_heads, head_dim]` at `keys`, and values of that shape behind them.
     ///
     /// # Panics
-    /// When the row has no page for its position.
-    pub fn store(&mut self, row: Row<'_>, keys: &[f32], values: &[f32]) {
-        let Shape { kv_heads, head_dim, .. } = self.shape;
+    /// When the rows are not those of the spans, or keys and values do not fit into one.
+    pub fn store(
+        &mut self,
+        pool: &Pool,
+        spans: &Spans<'_>,
+        rows: &mut [f32],
+        stride: usize,
+        keys: usize,
+        prepare: &(dyn Fn(usize, &mut [f32]) + Sync),
+    ) {
+        let width = self.shape.kv_heads * self.shape.head_dim;
         assert!(
-            keys.len() == kv_heads * head_dim && values.len() == keys.len(),
-            "keys and values of one token"
+            rows.len() == spans.rows * stride && keys + 2 * width <= stride,
+            "rows with keys and values"
         );
-        let (page, token) = (row.pages[row.position / PAGE_TOKENS], row.position % PAGE_TOKENS);
-        let heads = keys.chunks_exact(head_dim).zip(values.chunks_exact(head_dim));
-        for (head, (keys, values)) in heads.enumerate() {
-            let page = page as usize * kv_heads + head;
-            match &mut self.memory {
-                Memory::F32(cells) => cells.store(page, token, keys, values),
-                Memory::Bf16(cells) => cells.store(page, token, keys, values),
-                Memory::Int8(cells) => cells.store(page, token, keys, values),
-            }
-        }
+        let shape = self.shape;
+        each!(&mut self.memory, kept => {
+            let writing = kept.writing();
+            pool.rows(rows, stride, &|first, rows| {
+                for (row, (position, pages)) in rows.chunks_exact_mut(stride).zip(spans.from(first)) {
+                    prepare(position, row);
+                    let (keys, values) = row[keys..keys + 2 * width].split_at(width);
+                    let page = pages[position / PAGE_TOKENS] as usize * shape.kv_heads;
+                    // SAFETY: no two rows of the spans have the same place in the same page.
+                    unsafe { writing.store_token(page, position % PAGE_TOKENS, shape.head_dim, keys, values) };
+                }
+            });
+        });
     }
 
     /// Copies one page over another.
@@ -245,142 +218,45 @@ impl LayerPages {
     pub fn copy(&mut self, from: u32, to: u32) {
         let Shape { kv_heads, head_dim, .. } = self.shape;
         let (from, to) = (from as usize * kv_heads, to as usize * kv_heads);
-        match &mut self.memory {
-            Memory::F32(cells) => cells.copy(from, to, kv_heads, head_dim),
-            Memory::Bf16(cells) => cells.copy(from, to, kv_heads, head_dim),
-            Memory::Int8(cells) => cells.copy(from, to, kv_heads, head_dim),
-        }
+        each!(&mut self.memory, kept => kept.copy(from, to, kv_heads, head_dim));
     }
 
-    /// Computes attention for rows of queries `[rows, heads, head_dim]` into `out`, of the same shape.
+    /// Computes attention for rows of queries `[rows, heads, head_dim]`, each `stride` values after the last, into
+    /// `out: [rows, heads, head_dim]`.
     ///
-    /// The softmax runs along the pages with a running maximum, one page at a time ("Online normalizer calculation for
-    /// softmax", Milakov and Gimelshein, 2018), so a row's result depends on what it sees and on nothing else.
+    /// A page is read once for all rows of a span and all heads that share it. The softmax runs along the pages with a running
+    /// maximum, one page at a time ("Online normalizer calculation for softmax", Milakov and Gimelshein, 2018), so a row's
+    /// result depends on what it sees and on nothing else.
     ///
     /// # Panics
-    /// When the shapes do not fit, or a row's pages do not reach its position.
-    pub fn attend(&self, isa: Isa, pool: &Pool, rows: &[Row<'_>], queries: &[f32], out: &mut [f32]) {
+    /// When the shapes do not fit.
+    pub fn attend(&self, isa: Isa, pool: &Pool, spans: &Spans<'_>, queries: &[f32], stride: usize, out: &mut [f32]) {
         let Shape {
             heads,
             kv_heads,
             head_dim,
             ..
         } = self.shape;
+        let Spans { spans, rows } = spans;
         assert!(
-            queries.len() == rows.len() * heads * head_dim && out.len() == queries.len(),
+            stride >= heads * head_dim && queries.len() == rows * stride && out.len() == rows * heads * head_dim,
             "rows of attention"
         );
-        let group = heads / kv_heads;
         let out = Shared2d::new(out);
-        pool.run(rows.len() * kv_heads, &|task| {
-            let (row, kv_head) = (task / kv_heads, task % kv_heads);
-            for head in kv_head * group..(kv_head + 1) * group {
-                let at = (row * heads + head) * head_dim;
-                // SAFETY: each row and head is the work of one task, and its only part.
-                let out = unsafe { out.part(at, head_dim) };
-                let seen = Seen {
-                    shape: self.shape,
-                    row: rows[row],
-                    kv_head,
-                };
-                let query = &queries[at..at + head_dim];
-                match &self.memory {
-                    Memory::F32(cells) => attend_f32(isa, cells, seen, query, out),
-                    Memory::Bf16(cells) => attend_bf16(isa, cells, seen, query, out),
-                    Memory::Int8(cells) => attend_int8(isa, cells, seen, query, out),
-                }
-            }
+        // The last ones see most: they come first, so that no core is left alone with them.
+        pool.run(spans.len() * kv_heads, &|task| {
+            let task = spans.len() * kv_heads - 1 - task;
+            let call = span::Call {
+                shape: self.shape,
+                span: spans[task / kv_heads],
+                kv_head: task % kv_heads,
+                queries,
+                stride,
+                out: &out,
+            };
+            each!(&self.memory, kept => span::attend(isa, &call, kept));
         });
     }
-}
-
-/// What one query head of one row sees.
-#[derive(Clone, Copy)]
-struct Seen<'a> {
-    shape: Shape,
-    row: Row<'a>,
-    kv_head: usize,
-}
-
-for_each_isa! {
-    fn attend_f32(cells: &Kept<f32>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
-        attend_one(cells, seen, query, out);
-    }
-}
-
-for_each_isa! {
-    fn attend_bf16(cells: &Kept<bf16>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
-        attend_one(cells, seen, query, out);
-    }
-}
-
-for_each_isa! {
-    fn attend_int8(cells: &Kept<i8>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
-        attend_one(cells, seen, query, out);
-    }
-}
-
-#[inline(always)]
-fn attend_one<T: Cell>(cells: &Kept<T>, seen: Seen<'_>, query: &[f32], out: &mut [f32]) {
-    let head_dim = query.len();
-    let Seen { shape, row, kv_head } = seen;
-    let (mut highest, mut total) = (f32::NEG_INFINITY, 0.0f32);
-    out.fill(0.0);
-    let first = shape.first_seen(row.position);
-    let pages = row.pages[..=row.position / PAGE_TOKENS].iter().enumerate();
-    for (index, page) in pages.skip(first / PAGE_TOKENS) {
-        let page = *page as usize * shape.kv_heads + kv_head;
-        let start = page * PAGE_TOKENS * head_dim;
-        let keys = &cells.keys[start..start + PAGE_TOKENS * head_dim];
-        let values = &cells.values[start..start + PAGE_TOKENS * head_dim];
-        let seen = first.saturating_sub(index * PAGE_TOKENS)..PAGE_TOKENS.min(row.position + 1 - index * PAGE_TOKENS);
-
-        let mut scores = [0.0f32; PAGE_TOKENS];
-        for (q, keys) in query.iter().zip(keys.as_chunks::<PAGE_TOKENS>().0) {
-            for (score, key) in scores.iter_mut().zip(keys) {
-                *score = q.mul_add(key.widen(), *score);
-            }
-        }
-        if T::SCALED {
-            let scales = &cells.key_scales[page * PAGE_TOKENS..][..PAGE_TOKENS];
-            scores.iter_mut().zip(scales).for_each(|(score, scale)| *score *= scale);
-        }
-        let mut top = highest;
-        for score in &mut scores[seen.clone()] {
-            *score *= shape.scale;
-            if let Some(cap) = shape.cap {
-                *score = cap * tanh(*score / cap);
-            }
-            top = top.max(*score);
-        }
-        if top > highest {
-            let shrink = if highest == f32::NEG_INFINITY {
-                0.0
-            } else {
-                exp(highest - top)
-            };
-            total *= shrink;
-            out.iter_mut().for_each(|out| *out *= shrink);
-            highest = top;
-        }
-        let mut shares = [0.0f32; PAGE_TOKENS];
-        for (share, score) in shares.iter_mut().zip(&scores) {
-            *share = exp(*score - highest);
-        }
-        let rows = shares.iter().zip(values.chunks_exact(head_dim)).enumerate();
-        for (token, (share, value)) in rows.take(seen.end).skip(seen.start) {
-            total += share;
-            let share = match T::SCALED {
-                true => share * cells.value_scales[page * PAGE_TOKENS + token],
-                false => *share,
-            };
-            for (out, value) in out.iter_mut().zip(value) {
-                *out = share.mul_add(value.widen(), *out);
-            }
-        }
-    }
-    let scale = 1.0 / total;
-    out.iter_mut().for_each(|out| *out *= scale);
 }
 
 #[cfg(test)]
@@ -411,6 +287,24 @@ mod tests {
         out
     }
 
+    /// Stores keys and values of tokens, from the first position on.
+    fn store(layer: &mut LayerPages, pages: &[u32], keys: &[Vec<f32>], values: &[Vec<f32>]) {
+        let width = keys[0].len();
+        let mut rows: Vec<f32> = keys
+            .iter()
+            .zip(values)
+            .flat_map(|(k, v)| [&k[..], v].concat())
+            .collect();
+        let spans = Spans::new([(0, keys.len(), pages)]);
+        layer.store(&Pool::new(2), &spans, &mut rows, 2 * width, 0, &|_, _| {});
+    }
+
+    #[test]
+    #[should_panic(expected = "a place of its own")]
+    fn two_rows_are_not_stored_in_one_place() {
+        Spans::new([(0, 2, &[3][..]), (1, 1, &[3][..])]);
+    }
+
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(40))]
         #[test]
@@ -427,14 +321,12 @@ mod tests {
             let needed = length.div_ceil(PAGE_TOKENS);
             let pages: Vec<u32> = (0..needed as u32).map(|p| (needed as u32 - 1 - p) * 2).collect();
             let mut layer = LayerPages::new(2 * needed, shape, precision);
-            for t in 0..length {
-                layer.store(Row { position: t, pages: &pages }, &keys[t], &values[t]);
-            }
+            store(&mut layer, &pages, &keys, &values);
             let wanted = reference(shape, &keys, &values, &query);
-            let mut scalar = vec![0.0; query.len()];
-            let rows = [Row { position: length - 1, pages: &pages }];
-            layer.attend(Isa::SCALAR, &Pool::new(1), &rows, &query, &mut scalar);
-            for (out, wanted) in scalar.iter().zip(&wanted) {
+            let mut portable = vec![0.0; query.len()];
+            let alone = Spans::new([(length - 1, 1, &pages[..])]);
+            layer.attend(Isa::PORTABLE, &Pool::new(1), &alone, &query, query.len(), &mut portable);
+            for (out, wanted) in portable.iter().zip(&wanted) {
                 // Values lie between −2 and 2, keys too, and a score has up to forty products.
                 let most = match precision {
                     KvPrecision::F32 => 1e-5,
@@ -443,12 +335,46 @@ mod tests {
                 };
                 prop_assert!((*out as f64 - wanted).abs() < most, "{} {}", out, wanted);
             }
+            // The same row alone, and at the end of others.
+            for rows in [1, length.min(1 + seed as usize % 40)] {
+                let spans = Spans::new([(length - rows, rows, &pages[..])]);
+                let queries: Vec<f32> = (1..rows).flat_map(|_| query.iter().map(|q| q * 0.5)).chain(query.clone()).collect();
+                for isa in Isa::available() {
+                    let mut out = vec![0.0; queries.len()];
+                    layer.attend(isa, &Pool::new(2), &spans, &queries, query.len(), &mut out);
+                    prop_assert_eq!(&out[(rows - 1) * query.len()..], &portable[..], "{:?}", isa);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn what_a_row_does_not_see_may_be_no_number() {
+        let shape = Shape {
+            heads: 1,
+            kv_heads: 1,
+            head_dim: 16,
+            scale: 1.0,
+            cap: None,
+            window: None,
+        };
+        for precision in [KvPrecision::F32, KvPrecision::Bf16, KvPrecision::Int8] {
+            let mut layer = LayerPages::new(1, shape, precision);
+            store(
+                &mut layer,
+                &[0],
+                &[vec![1.0; 16], vec![f32::NAN; 16]],
+                &[vec![2.0; 16], vec![f32::NAN; 16]],
+            );
             for isa in Isa::available() {
-                let twice = [rows[0], rows[0]];
-                let mut out = vec![0.0; 2 * query.len()];
-                layer.attend(isa, &Pool::new(2), &twice, &[query.clone(), query.clone()].concat(), &mut out);
-                prop_assert_eq!(&out[..query.len()], &scalar[..], "{:?}", isa);
-                prop_assert_eq!(&out[query.len()..], &scalar[..]);
+                let mut out = vec![0.0; 32];
+                let spans = Spans::new([(0, 2, &[0][..])]);
+                layer.attend(isa, &Pool::new(1), &spans, &[0.5; 32], 16, &mut out);
+                assert!(
+                    out[..16].iter().all(|out| (out - 2.0).abs() < 1e-5),
+                    "{precision:?} {out:?}"
+                );
+                assert!(out[16..].iter().all(|out| out.is_nan()), "{precision:?} {out:?}");
             }
         }
     }
@@ -464,26 +390,11 @@ mod tests {
             window: None,
         };
         let mut layer = LayerPages::new(2, shape, KvPrecision::Int8);
-        layer.store(
-            Row {
-                position: 0,
-                pages: &[0],
-            },
-            &[1.0; 4],
-            &[2.0; 4],
-        );
+        store(&mut layer, &[0], &[vec![1.0; 4]], &[vec![2.0; 4]]);
         layer.copy(0, 1);
         let mut out = vec![0.0; 8];
-        layer.attend(
-            Isa::SCALAR,
-            &Pool::new(1),
-            &[Row {
-                position: 0,
-                pages: &[1],
-            }],
-            &[0.5; 8],
-            &mut out,
-        );
+        let spans = Spans::new([(0, 1, &[1][..])]);
+        layer.attend(Isa::PORTABLE, &Pool::new(1), &spans, &[0.5; 8], 8, &mut out);
         assert!(out.iter().all(|out| (out - 2.0).abs() < 1e-5), "{out:?}");
     }
 }

@@ -1,6 +1,7 @@
 //! The exponential function and what follows from it, in one form for all instruction sets.
 
 use crate::isa::for_each_isa;
+use crate::vector::ROUND;
 
 /// Returns eˣ with a relative error below 3e-7 for x in −87 … 88; less gives a value near zero, more gives the value at 88.
 ///
@@ -11,9 +12,9 @@ pub fn exp(x: f32) -> f32 {
     const LN2_HIGH: f32 = 0.693_359_4;
     const LN2_LOW: f32 = -2.121_944_4e-4;
     let x = x.clamp(-87.0, 88.0);
-    // Adding and taking away 1.5·2²³ rounds to the nearest whole number.
-    const ROUND: f32 = 12_582_912.0;
-    let n = x.mul_add(std::f32::consts::LOG2_E, ROUND) - ROUND;
+    // Adding 1.5·2²³ rounds to the nearest whole number and leaves it in the lowest bits, from where it goes to the exponent.
+    let rounded = x.mul_add(std::f32::consts::LOG2_E, ROUND);
+    let n = rounded - ROUND;
     let r = n.mul_add(-LN2_LOW, n.mul_add(-LN2_HIGH, x));
     let mut p = 1.388_888_9e-3f32;
     p = p.mul_add(r, 8.333_334e-3);
@@ -22,7 +23,7 @@ pub fn exp(x: f32) -> f32 {
     p = p.mul_add(r, 0.5);
     p = p.mul_add(r, 1.0);
     p = p.mul_add(r, 1.0);
-    p * f32::from_bits(((n as i32 + 127) as u32) << 23)
+    p * f32::from_bits((rounded.to_bits() << 23).wrapping_add(127 << 23))
 }
 
 /// Returns tanh x with an absolute error below 3e-7.

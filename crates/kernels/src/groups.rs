@@ -6,21 +6,17 @@
 //! order: results are the same bits on every instruction set and whatever the number of rows.
 
 mod rounded;
+mod tile;
 
-use crate::LANES;
 use crate::cells::Cells;
-use crate::isa::{Isa, Level, for_each_isa};
+use crate::isa::Isa;
 use crate::matmul::{Columns, Write};
 use crate::pool::{Pool, Shared2d};
+use crate::tiling::share_panels;
+use crate::vector::{BLOCK, QUAD};
+use crate::{Aligned, LANES};
 
 pub use rounded::RoundedRows;
-
-/// Inputs whose products one instruction sums up.
-const QUAD: usize = 4;
-/// Bytes of a quad of inputs for a panel of outputs.
-const BLOCK: usize = LANES * QUAD;
-/// Most rows whose sums stay in registers.
-const MOST_ROWS: usize = 8;
 
 /// How many bits a weight has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -96,7 +92,7 @@ impl GroupMatrix {
             .iter()
             .flat_map(|part| part.numbers.chunks_exact(inputs))
             .collect();
-        let per_group = |values: &dyn Fn(&Groups<'_>) -> Option<Vec<f32>>| -> Option<Vec<f32>> {
+        let per_group = |values: &dyn Fn(&Groups<'_>) -> Option<Vec<f32>>| -> Option<Aligned<f32>> {
             let rows: Vec<f32> = parts.iter().map(values).collect::<Option<Vec<_>>>()?.concat();
             Some(lay_groups(&rows, groups))
         };
@@ -113,7 +109,7 @@ impl GroupMatrix {
             "scales for each group"
         );
         let padded = groups * group;
-        let mut numbers = vec![0u8; bits.bytes(panels * LANES * padded)];
+        let mut numbers = Aligned::zeros(bits.bytes(panels * LANES * padded));
         for (panel, rows) in numbers
             .chunks_exact_mut(bits.bytes(LANES * padded))
             .zip(rows.chunks(LANES))
@@ -253,7 +249,7 @@ impl GroupMatrix {
             stride: self.outputs,
             from: 0,
         };
-        rounded.round(isa, x, self.inputs, self.group);
+        rounded.round(isa, pool, x, self.inputs, self.group);
         self.apply_beside(isa, pool, rounded, out, columns, write);
     }
 
@@ -271,204 +267,35 @@ impl GroupMatrix {
         columns: Columns,
         write: Write,
     ) {
-        let rows = rounded.rows(self.inputs, self.group);
-        columns.check(self.outputs, rows, out.len());
-        if rows == 0 {
+        rounded.check(isa, self.inputs, self.group);
+        columns.check(self.outputs, rounded.rows, out.len());
+        if rounded.rows == 0 {
             return;
         }
-        let out = Shared2d::new(out);
-        let panels = self.outputs.div_ceil(LANES);
-        let tasks = panels.min(pool.cores() * 4);
-        pool.run(tasks, &|task| {
-            for panel in panels * task / tasks..panels * (task + 1) / tasks {
-                let mut row = 0;
-                while row < rows {
-                    let count = MOST_ROWS.min(rows - row);
-                    let mut sums = [[0.0f32; LANES]; MOST_ROWS];
-                    let tile = Tile {
-                        matrix: self,
-                        rounded,
-                        panel,
-                        row,
-                    };
-                    tile.sums(isa, &mut sums[..count]);
-                    for (at, sums) in sums[..count].iter().enumerate() {
-                        let output = panel * LANES;
-                        let width = LANES.min(self.outputs - output);
-                        // SAFETY: a panel is computed by one task only, and a task stores one row and panel at a time.
-                        let out = unsafe { out.part(columns.at(row + at) + output, width) };
-                        match write {
-                            Write::Replace => out.copy_from_slice(&sums[..width]),
-                            Write::Add => out.iter_mut().zip(sums).for_each(|(out, sum)| *out += sum),
-                        }
-                    }
-                    row += count;
-                }
-            }
+        let shared = Shared2d::new(out);
+        let call = tile::Call {
+            matrix: self,
+            rounded,
+            columns,
+            out: &shared,
+            write,
+        };
+        share_panels(pool, self.outputs.div_ceil(LANES), rounded.rows, &|panels, space| {
+            tile::walk(isa, &call, panels, space);
         });
     }
 }
 
 /// Lays values `[outputs, groups]` panel by panel, group by group, one for each lane; lanes without an output have zeros.
-fn lay_groups(rows: &[f32], groups: usize) -> Vec<f32> {
+fn lay_groups(rows: &[f32], groups: usize) -> Aligned<f32> {
     let outputs = rows.len() / groups;
-    let mut laid = vec![0.0; outputs.div_ceil(LANES) * groups * LANES];
+    let mut laid = Aligned::zeros(outputs.div_ceil(LANES) * groups * LANES);
     for (output, row) in rows.chunks_exact(groups).enumerate() {
         for (group, value) in row.iter().enumerate() {
             laid[(output / LANES * groups + group) * LANES + output % LANES] = *value;
         }
     }
     laid
-}
-
-/// A panel of outputs for some rows.
-#[derive(Clone, Copy)]
-struct Tile<'a> {
-    matrix: &'a GroupMatrix,
-    rounded: &'a RoundedRows,
-    panel: usize,
-    row: usize,
-}
-
-impl Tile<'_> {
-    fn sums(self, isa: Isa, sums: &mut [[f32; LANES]]) {
-        match isa.level() {
-            #[cfg(target_arch = "x86_64")]
-            Level::Avx512 if std::arch::is_x86_feature_detected!("avx512vnni") => {
-                // SAFETY: the features were detected.
-                unsafe { x86::sums(self, sums) }
-            }
-            _ => plain(isa, self, sums),
-        }
-    }
-
-    /// Returns the numbers of one group of the panel, as packed.
-    #[inline(always)]
-    fn numbers(&self, group: usize) -> &[u8] {
-        let bytes = self.matrix.bits.bytes(LANES * self.matrix.group);
-        let groups = self.rounded.groups();
-        &self.matrix.numbers[(self.panel * groups + group) * bytes..][..bytes]
-    }
-
-    /// Adds a group's part, of which the whole numbers' sum is known, to a row's outputs.
-    #[inline(always)]
-    fn add(&self, group: usize, row: usize, dots: &[i32; LANES], sums: &mut [f32; LANES]) {
-        let (scale, sum) = self.rounded.scale_and_sum(self.row + row, group);
-        let at = (self.panel * self.rounded.groups() + group) * LANES;
-        let scales = &self.matrix.scales[at..at + LANES];
-        match &self.matrix.minima {
-            Some(minima) => {
-                let whole = scale * sum as f32;
-                for lane in 0..LANES {
-                    sums[lane] = (scales[lane] * scale).mul_add(dots[lane] as f32, sums[lane]);
-                    sums[lane] = minima[at + lane].mul_add(whole, sums[lane]);
-                }
-            }
-            None => {
-                let taken = i32::from(self.matrix.bits.offset()) * sum;
-                for lane in 0..LANES {
-                    sums[lane] = (scales[lane] * scale).mul_add((dots[lane] - taken) as f32, sums[lane]);
-                }
-            }
-        }
-    }
-}
-
-for_each_isa! {
-    /// The reference, compiled for each instruction set.
-    fn plain(tile: Tile<'_>, sums: &mut [[f32; LANES]]) {
-        for group in 0..tile.rounded.groups() {
-            let numbers = tile.numbers(group);
-            for (row, sums) in sums.iter_mut().enumerate() {
-                let x = tile.rounded.numbers(tile.row + row, group);
-                let mut dots = [0i32; LANES];
-                for (quad, x) in x.chunks_exact(QUAD).enumerate() {
-                    let (block, shift) = match tile.matrix.bits {
-                        Bits::Eight => (quad, 0),
-                        Bits::Four => (quad / 2, quad % 2 * 4),
-                    };
-                    let mask = if tile.matrix.bits == Bits::Eight { 255 } else { 15 };
-                    let block = &numbers[block * BLOCK..(block + 1) * BLOCK];
-                    for (dot, four) in dots.iter_mut().zip(block.chunks_exact(QUAD)) {
-                        for (number, x) in four.iter().zip(x) {
-                            *dot += i32::from(number >> shift & mask) * i32::from(*x);
-                        }
-                    }
-                }
-                tile.add(group, row, &dots, sums);
-            }
-        }
-    }
-}
-
-#[cfg(target_arch = "x86_64")]
-mod x86 {
-    use super::{BLOCK, Bits, QUAD, Tile};
-    use crate::LANES;
-    use std::arch::x86_64::*;
-
-    /// Computes a tile of up to eight rows.
-    #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx512dq,avx512vnni,fma")]
-    pub(super) fn sums(tile: Tile<'_>, sums: &mut [[f32; LANES]]) {
-        match sums.len() {
-            1 => sums_of::<1>(tile, sums),
-            2 => sums_of::<2>(tile, sums),
-            3 => sums_of::<3>(tile, sums),
-            4 => sums_of::<4>(tile, sums),
-            5 => sums_of::<5>(tile, sums),
-            6 => sums_of::<6>(tile, sums),
-            7 => sums_of::<7>(tile, sums),
-            _ => sums_of::<8>(tile, sums),
-        }
-    }
-
-    /// Sums four products of an unsigned and a signed byte in each lane by one instruction.
-    #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx512dq,avx512vnni,fma")]
-    fn sums_of<const ROWS: usize>(tile: Tile<'_>, sums: &mut [[f32; LANES]]) {
-        let low = _mm512_set1_epi8(15);
-        for group in 0..tile.rounded.groups() {
-            let numbers = tile.numbers(group);
-            let x: [&[i8]; ROWS] = std::array::from_fn(|row| tile.rounded.numbers(tile.row + row, group));
-            let mut dots = [_mm512_setzero_si512(); ROWS];
-            for (index, block) in numbers.chunks_exact(BLOCK).enumerate() {
-                // SAFETY: a block is 64 bytes long.
-                let block = unsafe { _mm512_loadu_si512(block.as_ptr().cast()) };
-                match tile.matrix.bits {
-                    Bits::Eight => {
-                        for row in 0..ROWS {
-                            dots[row] = _mm512_dpbusd_epi32(dots[row], block, quad(x[row], index));
-                        }
-                    }
-                    Bits::Four => {
-                        let first = _mm512_and_si512(block, low);
-                        let second = _mm512_and_si512(_mm512_srli_epi16::<4>(block), low);
-                        for row in 0..ROWS {
-                            dots[row] = _mm512_dpbusd_epi32(dots[row], first, quad(x[row], 2 * index));
-                            dots[row] = _mm512_dpbusd_epi32(dots[row], second, quad(x[row], 2 * index + 1));
-                        }
-                    }
-                }
-            }
-            for row in 0..ROWS {
-                let mut whole = [0i32; LANES];
-                // SAFETY: `whole` has room for sixteen numbers.
-                unsafe { _mm512_storeu_si512(whole.as_mut_ptr().cast(), dots[row]) };
-                tile.add(group, row, &whole, &mut sums[row]);
-            }
-        }
-    }
-
-    /// Returns a quad of a row in every lane.
-    #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx512dq,avx512vnni,fma")]
-    fn quad(x: &[i8], index: usize) -> __m512i {
-        let four = &x[index * QUAD..index * QUAD + QUAD];
-        _mm512_set1_epi32(i32::from_le_bytes([
-            four[0] as u8,
-            four[1] as u8,
-            four[2] as u8,
-            four[3] as u8,
-        ]))
-    }
 }
 
 #[cfg(test)]
@@ -533,7 +360,7 @@ mod tests {
             let matrix = GroupMatrix::pack(&[case.groups()], inputs, bits, group);
             let mut rounded = RoundedRows::default();
             let mut scalar = vec![f32::NAN; rows * outputs];
-            matrix.apply(Isa::SCALAR, &Pool::new(1), &mut rounded, &case.x, &mut scalar, Write::Replace);
+            matrix.apply(Isa::PORTABLE, &Pool::new(1), &mut rounded, &case.x, &mut scalar, Write::Replace);
             let mut weights = vec![0.0f32; inputs];
             for output in 0..outputs {
                 matrix.read_row(output, &mut weights);

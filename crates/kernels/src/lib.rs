@@ -11,24 +11,33 @@
 //! | module | question it answers |
 //! |---|---|
 //! | [`isa`] | which instructions may I use here? |
-//! | [`pool`] | how is one operation spread over the cores a replica owns? |
+//! | [`pool`], `rows` | how is one operation spread over the cores a replica owns? |
+//! | `tiling` | how are products cut into tiles? |
 //! | [`matmul`] | how do activations meet packed weights? |
 //! | [`groups`] | how, when the weights have 8 or 4 bits? |
 //! | [`attention`] | how does a query read keys and values that lie in pages? |
+//! | `vector` | what does an instruction set supply? |
 //! | [`norm`], [`rotary`], [`gate`], [`exponential`], [`cells`] | the pieces between |
 #![warn(missing_docs)]
 
+mod aligned;
 pub mod attention;
 pub mod cells;
 pub mod exponential;
 pub mod gate;
 pub mod groups;
 pub mod isa;
+mod largest;
+pub mod limits;
 pub mod matmul;
 pub mod norm;
 pub mod pool;
 pub mod rotary;
+mod rows;
+mod tiling;
+mod vector;
 
+pub use aligned::Aligned;
 pub use groups::GroupMatrix;
 pub use isa::Isa;
 pub use matmul::{PackedMatrix, Write};

@@ -6,16 +6,21 @@
 
 mod tile;
 
-use crate::LANES;
 use crate::cells::Cells;
 use crate::isa::Isa;
 use crate::pool::{Pool, Shared2d};
+use crate::tiling::share_panels;
+use crate::vector::Vector;
+use crate::{Aligned, LANES};
+use bytemuck::Pod;
 use half::bf16;
+use std::cell::Cell;
+use std::ops::Range;
 
-/// Panels that a task works on at once.
-const PANELS: usize = 2;
-/// Panels at once when there is one row: more streams of weights, as nothing else hides the latency of a sum.
-const PANELS_ONE_ROW: usize = 4;
+thread_local! {
+    /// Rows as they are laid for a product; the memory stays with the thread.
+    static LAID: Cell<Aligned<f32>> = Cell::default();
+}
 
 /// A weight matrix `[outputs, inputs]`, packed for [`PackedMatrix::apply`].
 pub struct PackedMatrix {
@@ -53,6 +58,41 @@ pub enum Write {
     Replace,
     /// The product is added to it.
     Add,
+}
+
+impl Write {
+    /// Writes a panel's values into a row that begins at `row`: as many of them as there are columns.
+    ///
+    /// # Safety
+    /// As for [`Vector`], and no other thread has these columns of the row.
+    #[inline(always)]
+    pub(crate) unsafe fn panel<V: Vector>(
+        self,
+        out: &Shared2d<'_, f32>,
+        row: usize,
+        columns: Range<usize>,
+        values: V::Floats,
+    ) {
+        // SAFETY: the caller's; a whole panel is sixteen columns.
+        unsafe {
+            if columns.len() >= LANES {
+                let out = out.part(row + columns.start, LANES).as_mut_ptr();
+                let values = match self {
+                    Write::Replace => values,
+                    Write::Add => V::fma(V::splat(1.0), V::load(out), values),
+                };
+                V::store(out, values);
+                return;
+            }
+            let mut whole = [0.0; LANES];
+            V::store(whole.as_mut_ptr(), values);
+            let out = out.part(row + columns.start, columns.len()).iter_mut().zip(whole);
+            match self {
+                Write::Replace => out.for_each(|(out, value)| *out = value),
+                Write::Add => out.for_each(|(out, value)| *out += value),
+            }
+        }
+    }
 }
 
 /// Where the outputs of a product lie in rows that hold others as well.
@@ -216,36 +256,39 @@ impl PackedMatrix {
         if rows == 0 {
             return;
         }
-        let group = if rows == 1 { PANELS_ONE_ROW } else { PANELS };
-        let panels = self.outputs.div_ceil(LANES);
-        // A task is a run of panel groups: enough tasks to share out evenly, few enough not to fight over the counter.
-        let groups = panels.div_ceil(group);
-        let tasks = groups.min(pool.cores() * 4);
-        let out = Shared2d::new(out);
-        pool.run(tasks, &|task| {
-            let (from, to) = (
-                groups * task / tasks * group,
-                (groups * (task + 1) / tasks * group).min(panels),
-            );
-            let call = tile::Call {
-                x,
-                rows,
-                inputs: self.inputs,
-                outputs: self.outputs,
-                columns,
-                out: &out,
-                write,
-            };
-            match &self.values {
-                Values::F32(values) => tile::panels_f32(isa, &call, values, from, to),
-                Values::Bf16(values) => tile::panels_bf16(isa, &call, values, from, to),
-            }
-        });
+        let tiles = rows.div_ceil(isa.float_tile().rows);
+        let mut laid = LAID.take();
+        let mut x = x;
+        if rows > 1 {
+            tile::lay_rows(pool, x, self.inputs, tiles, &mut laid);
+            x = &laid;
+        }
+        let shared = Shared2d::new(out);
+        let call = tile::Call {
+            x,
+            rows,
+            tiles,
+            inputs: self.inputs,
+            outputs: self.outputs,
+            columns,
+            out: &shared,
+            write,
+        };
+        share_panels(
+            pool,
+            self.outputs.div_ceil(LANES),
+            rows,
+            &|panels, space| match &self.values {
+                Values::F32(values) => tile::walk(isa, &call, values, panels, space),
+                Values::Bf16(values) => tile::walk(isa, &call, values, panels, space),
+            },
+        );
+        LAID.set(laid);
     }
 }
 
 /// Returns the outputs of all parts together and their panels; outputs that fill up the last panel are zero.
-fn pack_panels<T: Copy + Default>(parts: &[&[T]], inputs: usize) -> (usize, Vec<T>) {
+fn pack_panels<T: Pod>(parts: &[&[T]], inputs: usize) -> (usize, Aligned<T>) {
     let rows: Vec<&[T]> = parts
         .iter()
         .flat_map(|part| {
@@ -257,7 +300,7 @@ fn pack_panels<T: Copy + Default>(parts: &[&[T]], inputs: usize) -> (usize, Vec<
             part.chunks_exact(inputs)
         })
         .collect();
-    let mut packed = vec![T::default(); rows.len().div_ceil(LANES) * LANES * inputs];
+    let mut packed = Aligned::zeros(rows.len().div_ceil(LANES) * LANES * inputs);
     for (panel, rows) in packed.chunks_exact_mut(LANES * inputs).zip(rows.chunks(LANES)) {
         for (lane, row) in rows.iter().enumerate() {
             for (i, value) in row.iter().enumerate() {

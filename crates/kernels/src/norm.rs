@@ -1,25 +1,55 @@
 //! Root-mean-square norm.
 
-use crate::LANES;
 use crate::isa::for_each_isa;
+use crate::pool::Pool;
+use crate::{Isa, LANES};
+
+/// Scales each row of `x: [rows, width]` to a root mean square of one, then by `weight`, into `out`.
+///
+/// From "Root Mean Square Layer Normalization", Zhang and Sennrich, 2019. `epsilon` keeps a row of zeros finite.
+///
+/// # Panics
+/// When `x` and `out` are not whole rows of the width of `weight`.
+pub fn rms_norm(isa: Isa, pool: &Pool, x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
+    let width = weight.len();
+    assert!(x.len() == out.len(), "rows of a norm");
+    pool.rows(out, width, &|row, out| {
+        norm_rows(isa, &x[row * width..][..out.len()], weight, epsilon, out)
+    });
+}
 
 for_each_isa! {
-    /// Scales each row of `x: [rows, width]` to a root mean square of one, then by `weight`, into `out`.
-    ///
-    /// From "Root Mean Square Layer Normalization", Zhang and Sennrich, 2019. `epsilon` keeps a row of zeros finite.
-    ///
-    /// # Panics
-    /// When `x` and `out` are not whole rows of the width of `weight`.
-    pub fn rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
+    fn norm_rows(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
         let width = weight.len();
-        assert!(x.len() == out.len() && x.len().is_multiple_of(width), "rows of a norm");
         for (x, out) in x.chunks_exact(width).zip(out.chunks_exact_mut(width)) {
-            let scale = 1.0 / (sum_of_squares(x) / width as f32 + epsilon).sqrt();
+            let scale = scale_of(x, epsilon);
             for ((out, x), weight) in out.iter_mut().zip(x).zip(weight) {
                 *out = x * scale * weight;
             }
         }
     }
+}
+
+for_each_isa! {
+    /// As [`rms_norm`], on this thread, into `x` itself.
+    ///
+    /// # Panics
+    /// When `x` is not whole rows of the width of `weight`.
+    pub fn rms_norm_in_place(x: &mut [f32], weight: &[f32], epsilon: f32) {
+        assert!(x.len().is_multiple_of(weight.len()), "rows of a norm");
+        for x in x.chunks_exact_mut(weight.len()) {
+            let scale = scale_of(x, epsilon);
+            for (x, weight) in x.iter_mut().zip(weight) {
+                *x = *x * scale * weight;
+            }
+        }
+    }
+}
+
+/// Returns what makes the root mean square one.
+#[inline(always)]
+fn scale_of(x: &[f32], epsilon: f32) -> f32 {
+    1.0 / (sum_of_squares(x) / x.len() as f32 + epsilon).sqrt()
 }
 
 /// Sums in sixteen lanes, then the lanes in order.
@@ -41,7 +71,6 @@ fn sum_of_squares(x: &[f32]) -> f32 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Isa;
 
     #[test]
     fn matches_the_formula_for_whole_and_ragged_widths() {
@@ -49,7 +78,7 @@ mod tests {
             let x: Vec<f32> = (0..2 * width).map(|i| (i as f32 * 0.37).sin() * 3.0).collect();
             let weight: Vec<f32> = (0..width).map(|i| 1.0 + i as f32 / 100.0).collect();
             let mut scalar = vec![0.0; 2 * width];
-            rms_norm(Isa::SCALAR, &x, &weight, 1e-5, &mut scalar);
+            rms_norm(Isa::PORTABLE, &Pool::new(1), &x, &weight, 1e-5, &mut scalar);
             for (row, x) in x.chunks(width).enumerate() {
                 let mean = x.iter().map(|x| (*x as f64).powi(2)).sum::<f64>() / width as f64;
                 for i in 0..width {
@@ -59,7 +88,10 @@ mod tests {
             }
             for isa in Isa::available() {
                 let mut out = vec![0.0; 2 * width];
-                rms_norm(isa, &x, &weight, 1e-5, &mut out);
+                rms_norm(isa, &Pool::new(2), &x, &weight, 1e-5, &mut out);
+                assert_eq!(out, scalar, "{isa:?} width {width}");
+                let mut out = x.clone();
+                rms_norm_in_place(isa, &mut out, &weight, 1e-5);
                 assert_eq!(out, scalar, "{isa:?} width {width}");
             }
         }

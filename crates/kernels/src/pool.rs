@@ -190,17 +190,17 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 /// A mutable slice whose parts are written by several tasks at once.
 ///
 /// The borrow keeps the slice from being used otherwise; that no two tasks touch one element is the caller's promise.
-pub(crate) struct Shared2d<'a> {
-    start: *mut f32,
+pub(crate) struct Shared2d<'a, T> {
+    start: *mut T,
     len: usize,
-    borrow: PhantomData<&'a mut [f32]>,
+    borrow: PhantomData<&'a mut [T]>,
 }
 
 // SAFETY: the only access is through `part`, whose contract makes concurrent parts disjoint.
-unsafe impl Sync for Shared2d<'_> {}
+unsafe impl<T: Send> Sync for Shared2d<'_, T> {}
 
-impl<'a> Shared2d<'a> {
-    pub(crate) fn new(slice: &'a mut [f32]) -> Shared2d<'a> {
+impl<'a, T> Shared2d<'a, T> {
+    pub(crate) fn new(slice: &'a mut [T]) -> Shared2d<'a, T> {
         Shared2d {
             start: slice.as_mut_ptr(),
             len: slice.len(),
@@ -217,7 +217,7 @@ impl<'a> Shared2d<'a> {
     /// No other part that is alive at the same time overlaps this one.
     #[allow(clippy::mut_from_ref)]
     #[inline(always)]
-    pub(crate) unsafe fn part(&self, at: usize, len: usize) -> &mut [f32] {
+    pub(crate) unsafe fn part(&self, at: usize, len: usize) -> &mut [T] {
         assert!(
             at <= self.len && len <= self.len - at,
             "part {at}+{len} of {}",

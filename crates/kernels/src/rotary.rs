@@ -82,7 +82,7 @@ mod tests {
             let near = dot(&at(&q, 9, isa), &at(&k, 4, isa));
             let far = dot(&at(&q, 59, isa), &at(&k, 54, isa));
             assert!((near - far).abs() < 1e-4, "{near} {far}");
-            assert_eq!(at(&q, 33, isa), at(&q, 33, Isa::SCALAR), "{isa:?}");
+            assert_eq!(at(&q, 33, isa), at(&q, 33, Isa::PORTABLE), "{isa:?}");
         }
         assert_eq!(at(&q, 0, Isa::detect()), q);
     }

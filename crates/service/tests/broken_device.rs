@@ -47,6 +47,7 @@ fn serve(steps: usize, panics: bool) -> (String, tempfile::TempDir) {
         context: Some(256),
         queue_depth: 4,
         prefill_chunk: None,
+        isa: vastrelay_kernels::Isa::detect(),
         cores: 1,
         split: 1,
         memory_share: 0.5,

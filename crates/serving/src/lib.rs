@@ -25,4 +25,5 @@ pub use memory::MemoryPlan;
 pub use origin::Origin;
 pub use replica::{LoadError, Replica, ReplicaSettings};
 pub use vastrelay_engine::cpu::Precision;
+pub use vastrelay_kernels::Isa;
 pub use vastrelay_kernels::attention::KvPrecision;

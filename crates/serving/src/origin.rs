@@ -47,7 +47,7 @@ impl Origin {
     /// Returns how keys and values are kept unless something else is asked for.
     pub fn usual_kv(&self) -> KvPrecision {
         match self {
-            Origin::Checkpoint(_) => KvPrecision::F32,
+            Origin::Checkpoint(_) => KvPrecision::default(),
             Origin::Build(build) => KvPrecision::of(&build.facts.kv).unwrap_or_default(),
         }
     }

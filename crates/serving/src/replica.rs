@@ -31,6 +31,8 @@ pub struct ReplicaSettings {
     pub queue_depth: usize,
     /// Most prompt tokens of one sequence in one step.
     pub prefill_chunk: Option<usize>,
+    /// Instructions of its kernels.
+    pub isa: Isa,
     /// Cores of its own.
     pub cores: usize,
     /// Shards that it is divided into, each with its own part of the weights, KV memory and cores.
@@ -43,7 +45,7 @@ pub struct ReplicaSettings {
     pub device: DeviceMemory,
     /// Weight precision to run in.
     pub weights: Precision,
-    /// KV cache precision; the build's own, or f32, when absent.
+    /// KV cache precision; the build's own, or bf16, when absent.
     pub kv: Option<KvPrecision>,
 }
 
@@ -140,7 +142,7 @@ impl Replica {
             })?;
             Ok::<_, LoadError>((plan.total(), plan))
         })?;
-        let isa = Isa::detect();
+        let isa = settings.isa;
         let cpu = CpuSettings {
             isa,
             cores: settings.cores,

@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use std::path::Path;
-use vastrelay_serving::{DeviceMemory, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{DeviceMemory, Isa, Precision, Replica, ReplicaSettings};
 use vastrelay_specimen::Stored;
 
 fn settings(device: DeviceMemory) -> ReplicaSettings {
@@ -12,6 +12,7 @@ fn settings(device: DeviceMemory) -> ReplicaSettings {
         context: Some(256),
         queue_depth: 4,
         prefill_chunk: None,
+        isa: Isa::detect(),
         cores: 1,
         split: 1,
         memory_share: 1.0,

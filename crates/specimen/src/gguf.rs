@@ -118,6 +118,8 @@ pub enum Precision {
     F32,
     /// 8 bits with a scale for each 32 weights, rounded to the nearest.
     Q8_0,
+    /// 4 bits with a scale and a minimum for each 32 weights, rounded to the nearest; embeddings and head as [`Precision::Q8_0`].
+    Q4_1,
 }
 
 /// Architectures, as configs and as files name them.
@@ -178,11 +180,12 @@ pub fn of_folder(folder: &Path, precision: Precision) -> io::Result<Vec<u8>> {
             Some("k_proj") if PAIRED.contains(&family) => paired(values, shape[0], model.kv_heads),
             _ => values,
         };
-        let small = shape.len() == 2 && precision == Precision::Q8_0 && shape[1].is_multiple_of(32);
-        let (kind, bytes) = if small {
-            (8, eight_bits(&values))
-        } else {
-            (0, floats(&values))
+        let is_matrix = shape.len() == 2 && shape[1].is_multiple_of(32);
+        let is_outer = name.contains("embed_tokens") || name.contains("lm_head");
+        let (kind, bytes) = match precision {
+            Precision::Q4_1 if is_matrix && !is_outer => (3, four_bits(&values)),
+            Precision::Q8_0 | Precision::Q4_1 if is_matrix => (8, eight_bits(&values)),
+            _ => (0, floats(&values)),
         };
         let stored = Stored {
             name: renamed(&name, model.after_norms),
@@ -340,6 +343,26 @@ fn paired(values: Vec<f32>, rows: usize, heads: usize) -> Vec<f32> {
 
 fn floats(values: &[f32]) -> Vec<u8> {
     values.iter().flat_map(|value| value.to_le_bytes()).collect()
+}
+
+/// Rounds to 4 bits from the least of 32 values to the largest: the scale, the least, and the codes, of which the second half lies
+/// in the upper bits.
+fn four_bits(values: &[f32]) -> Vec<u8> {
+    let block = |values: &[f32]| {
+        let least = values.iter().copied().fold(f32::INFINITY, f32::min);
+        let largest = values.iter().copied().fold(f32::NEG_INFINITY, f32::max);
+        let scale = half::f16::from_f32((largest - least) / 15.0);
+        let least = half::f16::from_f32(least);
+        let code = |value: f32| ((value - least.to_f32()) / scale.to_f32()).round().clamp(0.0, 15.0) as u8;
+        let (low, high) = values.split_at(16);
+        let codes = low.iter().zip(high).map(|(low, high)| code(*low) | code(*high) << 4);
+        [scale.to_le_bytes(), least.to_le_bytes()]
+            .concat()
+            .into_iter()
+            .chain(codes)
+            .collect::<Vec<u8>>()
+    };
+    values.chunks(32).flat_map(block).collect()
 }
 
 fn eight_bits(values: &[f32]) -> Vec<u8> {

@@ -7,9 +7,9 @@ use crate::checkpoint::{map, read_json};
 use crate::error::WeightsError;
 use memmap2::Mmap;
 use safetensors::SafeTensors;
-use safetensors::tensor::{Dtype, TensorView, serialize_to_file};
+use safetensors::tensor::{Dtype, Metadata, TensorInfo, TensorView, serialize_to_file};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::marker::PhantomData;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
@@ -17,7 +17,9 @@ use std::sync::Arc;
 use vastrelay_kernels::cells::Cells;
 
 /// The layout that this version writes and reads.
-pub const VERSION: u32 = 1;
+pub const VERSION: u32 = 2;
+/// Tensors begin at multiples of so many bytes, so that a vector lies in one line of the cache.
+const LINE: usize = 64;
 const FACTS: &str = "build.json";
 const TENSORS: &str = "build.safetensors";
 
@@ -140,7 +142,9 @@ impl Build {
             path: path.clone(),
             reason: error.to_string(),
         };
-        serialize_to_file(views.map_err(failed)?, None, &path).map_err(failed)?;
+        let views = views.map_err(failed)?;
+        let padding = HashMap::from([("padding".to_owned(), " ".repeat(padding(&views).map_err(failed)?))]);
+        serialize_to_file(views, Some(padding), &path).map_err(failed)?;
         facts.checksum = blake3::hash(&map(&path)?).to_hex().to_string();
         let facts_path = folder.join(FACTS);
         let text = serde_json::to_string_pretty(&facts).map_err(|source| WeightsError::Json {
@@ -234,6 +238,28 @@ impl Build {
             folder: self.folder.clone(),
         }
     }
+}
+
+/// Returns by how much a header has to be longer for the tensors after it to begin at a line. The file has them in the order of
+/// their types, the widest first, then of their names.
+fn padding(views: &[(&String, TensorView<'_>)]) -> Result<usize, safetensors::SafeTensorError> {
+    let mut views: Vec<_> = views.iter().collect();
+    views.sort_by(|(name, view), (other, than)| than.dtype().cmp(&view.dtype()).then(name.cmp(other)));
+    let mut end = 0;
+    let tensors = views.into_iter().map(|(name, view)| {
+        let begin = end;
+        end += view.data().len();
+        let info = TensorInfo {
+            dtype: view.dtype(),
+            shape: view.shape().to_vec(),
+            data_offsets: (begin, end),
+        };
+        ((*name).clone(), info)
+    });
+    let unpadded = HashMap::from([("padding".to_owned(), String::new())]);
+    let header = serde_json::to_vec(&Metadata::new(Some(unpadded), tensors.collect())?)?;
+    let begin = size_of::<u64>() + header.len();
+    Ok(begin.next_multiple_of(LINE) - begin)
 }
 
 /// A part of a mapped file, which stays mapped as long as it is read.

@@ -26,7 +26,7 @@ pub struct ModelStatus {
     pub name: String,
     /// The device, such as `cpu`.
     pub device: String,
-    /// Instructions in use, such as `avx512`.
+    /// Instructions in use, such as `avx512-vnni`.
     pub instructions: String,
     /// Cores it owns.
     pub cores: usize,

@@ -10,7 +10,7 @@ use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use vastrelay_engine::{Event, GenerationRequest, Sampling};
-use vastrelay_serving::{DeviceMemory, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{DeviceMemory, Isa, Precision, Replica, ReplicaSettings};
 use vastrelay_text::Message;
 
 /// One graded question or conversation.
@@ -134,6 +134,7 @@ pub fn load(folder: &Path) -> Result<Replica> {
         context: None,
         queue_depth: 1000,
         prefill_chunk: None,
+        isa: Isa::detect(),
         cores: std::thread::available_parallelism().map_or(1, usize::from),
         split: 1,
         memory_share: 1.0,

@@ -34,7 +34,7 @@ struct Report {
 /// Makes a build.
 pub fn run(options: &ModelBuildOptions) -> Result<(), Failure> {
     let weights = options.precision.weights()?;
-    let kv = options.precision.kv.map_or(KvPrecision::F32, Into::into);
+    let kv = options.precision.kv.map_or_else(KvPrecision::default, Into::into);
     if options.calibrate.is_some() && !matches!(weights, Precision::Groups { .. }) {
         return Err(Failure::usage("--calibrate is for --weights int8 and --weights int4"));
     }

@@ -180,8 +180,8 @@ async fn start_prints_the_arithmetic_of_memory() {
     for line in [
         "weights",
         "KV pool",
-        "640 pages × 32.0 KiB",
-        "10 sequences of 1,024 tokens fit, 2.0 MiB each",
+        "640 pages × 16.0 KiB",
+        "10 sequences of 1,024 tokens fit, 1.0 MiB each",
     ] {
         assert!(greeting.contains(line), "{line} in {greeting}");
     }

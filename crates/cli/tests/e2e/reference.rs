@@ -14,7 +14,9 @@ fn fixture(name: &str) -> Value {
 
 /// All ten prompts in one request, so that they run as a batch. Ends are kept away, as the reference ignores them.
 async fn compare(folder: &Path, fixture: &Value) {
-    let service = Service::start(&["--model", &format!("model={}", folder.display())]);
+    // In 32-bit floats, as the reference has it: random weights turn the smallest difference into other tokens.
+    let model = format!("model={}", folder.display());
+    let service = Service::start(&["--model", &model, "--kv", "f32"]);
     let items = fixture["items"].as_array().unwrap();
     let prompts: Vec<&Value> = items.iter().map(|item| &item["prompt"]).collect();
     let request = json!({

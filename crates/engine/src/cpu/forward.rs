@@ -8,10 +8,10 @@ use super::weights::Scratch;
 use crate::executor::{Row, RowResult, ScoresWanted, StepBatch, StepResult, Want};
 use crate::request::Scored;
 use crate::sampling::{Choice, Chosen, Seen, choose, score};
-use vastrelay_kernels::attention::{self, LayerPages};
+use vastrelay_kernels::attention::{LayerPages, Spans};
 use vastrelay_kernels::exponential::soft_cap;
 use vastrelay_kernels::gate::{gelu_gate, silu_gate};
-use vastrelay_kernels::norm::rms_norm;
+use vastrelay_kernels::norm::{rms_norm, rms_norm_in_place};
 use vastrelay_kernels::rotary::rotate;
 use vastrelay_kernels::{Isa, Pool, Write};
 use vastrelay_weights::ModelDescription;
@@ -38,8 +38,6 @@ struct Workspace {
     stream: Vec<f32>,
     normed: Vec<f32>,
     qkv: Vec<f32>,
-    heads: Vec<f32>,
-    queries: Vec<f32>,
     mixed: Vec<f32>,
     /// What attention or MLP adds to the stream, where it is not added at once.
     branch: Vec<f32>,
@@ -85,7 +83,7 @@ impl Forward {
             .experts
             .as_ref()
             .map_or(0, |experts| experts.count + 3 * experts.width + 2 * model.width);
-        let row = 4 * model.width + 3 * heads + kv + 3 * model.mlp_width + experts;
+        let row = 4 * model.width + 2 * heads + kv + 3 * model.mlp_width + experts;
         (tokens * row + Forward::logit_rows(tokens) * model.vocabulary) * size_of::<f32>()
     }
 
@@ -103,10 +101,10 @@ impl Forward {
         }
         let tokens: Vec<u32> = batch.rows.iter().flat_map(|row| row.tokens.iter().copied()).collect();
         let pools = self.pools.iter().max().map_or(0, |last| last + 1);
-        let places: Vec<Vec<attention::Row<'_>>> = (0..pools).map(|pool| places(&batch.rows, pool)).collect();
+        let spans: Vec<Spans<'_>> = (0..pools).map(|pool| spans(&batch.rows, pool)).collect();
         self.embed(&tokens);
         for layer in 0..self.layers.len() {
-            self.attention_block(layer, &places[self.pools[layer]]);
+            self.attention_block(layer, &spans[self.pools[layer]]);
             self.mlp_block(layer);
         }
         let mut begin = 0;
@@ -124,16 +122,25 @@ impl Forward {
             return StepResult::default();
         }
         let mut logits = self.space.logits[..wanted.len() * vocabulary].chunks_exact_mut(vocabulary);
-        let rows = batch.rows.iter().zip(scores);
+        let mut ends: Vec<RowEnd<'_>> = batch
+            .rows
+            .iter()
+            .map(|row| RowEnd {
+                row,
+                logits: logits.by_ref().take(row.wanted()).collect(),
+                result: RowResult::default(),
+            })
+            .collect();
+        self.pool.each(&mut ends, &|end| end.finish());
+        let rows = ends.into_iter().zip(scores);
         StepResult {
             rows: rows
-                .map(|(row, scores)| {
-                    let end = finish_row(row, &mut logits);
+                .map(|(end, scores)| {
                     let unknown = scores.iter().any(|(token, _)| token.logprob.is_nan());
                     RowResult {
-                        not_finite: end.not_finite || unknown,
+                        not_finite: end.result.not_finite || unknown,
                         scores,
-                        ..end
+                        ..end.result
                     }
                 })
                 .collect(),
@@ -163,13 +170,16 @@ impl Forward {
     fn embed(&mut self, tokens: &[u32]) {
         let width = self.model.description.width;
         self.space.stream.resize(tokens.len() * width, 0.0);
-        for (token, row) in tokens.iter().zip(self.space.stream.chunks_exact_mut(width)) {
-            self.model.embed(*token, row);
-        }
+        let model = &self.model;
+        self.pool.rows(&mut self.space.stream, width, &|first, rows| {
+            for (token, row) in tokens[first..].iter().zip(rows.chunks_exact_mut(width)) {
+                model.embed(*token, row);
+            }
+        });
         self.exchange.sum(&mut self.space.stream);
     }
 
-    fn attention_block(&mut self, index: usize, places: &[attention::Row<'_>]) {
+    fn attention_block(&mut self, index: usize, spans: &Spans<'_>) {
         let Forward {
             model,
             layers,
@@ -182,10 +192,11 @@ impl Forward {
         let (isa, description, layer) = (*isa, &model.description, &model.layers[index]);
         let q_width = description.heads * description.head_dim;
         let kv_width = description.kv_heads * description.head_dim;
-        let count = places.len();
+        let count = space.stream.len() / description.width;
         space.normed.resize(count * description.width, 0.0);
         rms_norm(
             isa,
+            pool,
             &space.stream,
             &layer.attention_norm,
             description.norm_epsilon,
@@ -201,29 +212,19 @@ impl Forward {
             &mut space.qkv,
             Write::Replace,
         );
-        space.queries.resize(count * q_width, 0.0);
-        let rotary = model.rotary_of(index);
-        let rows = space
-            .qkv
-            .chunks_exact_mut(q_width + 2 * kv_width)
-            .zip(space.queries.chunks_exact_mut(q_width));
-        for ((qkv, queries), place) in rows.zip(places) {
-            let (cos, sin) = rotary.at(place.position);
-            let (q_and_k, values) = qkv.split_at_mut(q_width + kv_width);
+        let (rotary, stride) = (model.rotary_of(index), q_width + 2 * kv_width);
+        layers[index].store(pool, spans, &mut space.qkv, stride, q_width, &|position, row| {
+            let q_and_k = &mut row[..q_width + kv_width];
             if let Some((q_norm, k_norm)) = &layer.head_norms {
                 let (q, k) = q_and_k.split_at_mut(q_width);
-                for (heads, norm) in [(q, q_norm), (k, k_norm)] {
-                    space.heads.clear();
-                    space.heads.extend_from_slice(heads);
-                    rms_norm(isa, &space.heads, norm, description.norm_epsilon, heads);
-                }
+                rms_norm_in_place(isa, q, q_norm, description.norm_epsilon);
+                rms_norm_in_place(isa, k, k_norm, description.norm_epsilon);
             }
+            let (cos, sin) = rotary.at(position);
             rotate(isa, q_and_k, cos, sin);
-            queries.copy_from_slice(&q_and_k[..q_width]);
-            layers[index].store(*place, &q_and_k[q_width..], values);
-        }
+        });
         space.mixed.resize(count * q_width, 0.0);
-        layers[index].attend(isa, pool, places, &space.queries, &mut space.mixed);
+        layers[index].attend(isa, pool, spans, &space.qkv, stride, &mut space.mixed);
         let after = layer.after_norms.as_ref().map(|(attention, _)| attention.as_slice());
         if adds_at_once(model, after) {
             return apply(
@@ -247,7 +248,7 @@ impl Forward {
             Write::Replace,
         );
         exchange.sum(&mut space.branch);
-        add_branch(isa, description, after, space);
+        add_branch(isa, pool, description, after, space);
     }
 
     fn mlp_block(&mut self, index: usize) {
@@ -263,6 +264,7 @@ impl Forward {
         let count = space.stream.len() / description.width;
         rms_norm(
             isa,
+            pool,
             &space.stream,
             &layer.mlp_norm,
             description.norm_epsilon,
@@ -311,7 +313,7 @@ impl Forward {
             }
         }
         exchange.sum(&mut space.branch);
-        add_branch(isa, description, after, space);
+        add_branch(isa, pool, description, after, space);
     }
 
     /// Computes the logits of the given rows only.
@@ -334,7 +336,14 @@ impl Forward {
         let count = wanted.len();
         space.normed.resize(space.normed.len().max(count * width), 0.0);
         let normed = &mut space.normed[..count * width];
-        rms_norm(*isa, &space.last, &model.norm, model.description.norm_epsilon, normed);
+        rms_norm(
+            *isa,
+            pool,
+            &space.last,
+            &model.norm,
+            model.description.norm_epsilon,
+            normed,
+        );
         let needed = count * model.description.vocabulary;
         let split = model.shard.of > 1;
         let logits = if split {
@@ -373,10 +382,10 @@ fn adds_at_once(model: &Model, after: Option<&[f32]>) -> bool {
 }
 
 /// Adds the branch to the stream, normed and scaled as the family has it.
-fn add_branch(isa: Isa, description: &ModelDescription, after: Option<&[f32]>, space: &mut Workspace) {
+fn add_branch(isa: Isa, pool: &Pool, description: &ModelDescription, after: Option<&[f32]>, space: &mut Workspace) {
     let mut branch = space.branch.as_slice();
     if let Some(norm) = after {
-        rms_norm(isa, branch, norm, description.norm_epsilon, &mut space.normed);
+        rms_norm(isa, pool, branch, norm, description.norm_epsilon, &mut space.normed);
         branch = &space.normed;
     }
     let scale = description.residual_scale;
@@ -408,8 +417,8 @@ impl Gate<'_> {
         apply(&mlp.gate_up, self.isa, self.pool, scratch, x, gate_up, Write::Replace);
         gated.resize(rows * mlp.width, 0.0);
         match self.activation {
-            Activation::Silu => silu_gate(self.isa, gate_up, mlp.width, gated),
-            Activation::GeluTanh => gelu_gate(self.isa, gate_up, mlp.width, gated),
+            Activation::Silu => silu_gate(self.isa, self.pool, gate_up, mlp.width, gated),
+            Activation::GeluTanh => gelu_gate(self.isa, self.pool, gate_up, mlp.width, gated),
         }
         apply(&mlp.down, self.isa, self.pool, scratch, gated, out, write);
     }
@@ -424,50 +433,54 @@ fn apply(linear: &Linear, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: &[f32
     }
 }
 
-/// Returns where each token of the step stands and where its sequence's keys and values are in a pool.
-fn places(rows: &[Row], pool: usize) -> Vec<attention::Row<'_>> {
-    let place = |row| {
-        let Row {
-            start, tokens, pages, ..
-        }: &Row = row;
-        (*start..start + tokens.len()).map(|position| attention::Row {
-            position,
-            pages: &pages[pool],
-        })
-    };
-    rows.iter().flat_map(place).collect()
+/// Returns where the tokens of the step stand and where their sequences' keys and values are in a pool.
+fn spans(rows: &[Row], pool: usize) -> Spans<'_> {
+    Spans::new(
+        rows.iter()
+            .map(|row| (row.start, row.tokens.len(), row.pages[pool].as_slice())),
+    )
 }
 
-/// Returns which tokens of the step need logits: the last of each row that wants them, and one for each of its drafts.
+/// Returns which tokens of the step need logits: the last ones of each row.
 fn wanted_positions(rows: &[Row]) -> Vec<usize> {
     let mut end = 0;
     let mut wanted = Vec::new();
     for row in rows {
         end += row.tokens.len();
-        match row.want {
-            Want::Nothing => {}
-            Want::Logits => wanted.push(end - 1),
-            Want::Token(_) => wanted.extend(end - 1 - row.drafts..end),
-        }
+        wanted.extend(end - row.wanted()..end);
     }
     wanted
 }
 
-/// Makes a row's result out of the logits that are its next ones in line.
-fn finish_row<'a>(row: &Row, logits: &mut impl Iterator<Item = &'a mut [f32]>) -> RowResult {
-    match &row.want {
-        Want::Nothing => RowResult::default(),
-        Want::Logits => RowResult {
-            logits: logits.next().expect("counted before").to_vec(),
-            ..RowResult::default()
-        },
-        Want::Token(choice) => {
-            let mine: Vec<&mut [f32]> = logits.take(row.drafts + 1).collect();
-            let chosen = verify(choice, &row.tokens[row.tokens.len() - row.drafts..], mine);
-            RowResult {
-                not_finite: chosen.is_empty(),
-                chosen,
-                ..RowResult::default()
+impl Row {
+    /// Returns how many tokens, at the end, need logits: the last, where it wants them, and one for each of its drafts.
+    fn wanted(&self) -> usize {
+        match self.want {
+            Want::Nothing => 0,
+            Want::Logits => 1,
+            Want::Token(_) => 1 + self.drafts,
+        }
+    }
+}
+
+/// What a row wants back, and what it is made of.
+struct RowEnd<'a> {
+    row: &'a Row,
+    logits: Vec<&'a mut [f32]>,
+    result: RowResult,
+}
+
+impl RowEnd<'_> {
+    /// Makes the result.
+    fn finish(&mut self) {
+        let logits = std::mem::take(&mut self.logits);
+        match &self.row.want {
+            Want::Nothing => {}
+            Want::Logits => self.result.logits = logits[0].to_vec(),
+            Want::Token(choice) => {
+                let drafts = &self.row.tokens[self.row.tokens.len() - self.row.drafts..];
+                self.result.chosen = verify(choice, drafts, logits);
+                self.result.not_finite = self.result.chosen.is_empty();
             }
         }
     }

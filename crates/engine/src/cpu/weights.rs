@@ -335,7 +335,7 @@ impl Joined {
                 Weights::Floats(matrix) => matrix.apply_beside(isa, pool, x, out, columns, write),
                 Weights::Groups(matrix) => {
                     if rounded_to != Some(matrix.group()) {
-                        rounded.round(isa, x, matrix.inputs(), matrix.group());
+                        rounded.round(isa, pool, x, matrix.inputs(), matrix.group());
                         rounded_to = Some(matrix.group());
                     }
                     matrix.apply_beside(isa, pool, rounded, out, columns, write);

@@ -198,6 +198,9 @@ fn a_build_is_mapped_to_the_same_bits_and_made_the_same_twice() {
             let read = |folder: &Path| std::fs::read(folder.join(file)).unwrap();
             assert!(read(one.path()) == read(two.path()), "{file} of {weights:?}");
         }
+        let file = std::fs::read(one.path().join("build.safetensors")).unwrap();
+        let header = u64::from_le_bytes(file[..8].try_into().unwrap());
+        assert_eq!((8 + header) % 64, 0, "tensors begin at a line of the cache");
         let description = ModelDescription::open(&demo()).unwrap();
         let build = Build::open(one.path()).unwrap();
         assert_eq!(
@@ -234,8 +237,8 @@ fn a_build_that_was_changed_or_is_of_another_version_is_refused() {
     assert!(refusal().contains("changed or cut short"));
     std::fs::write(&tensors, &whole).unwrap();
     let text = std::fs::read_to_string(&facts).unwrap();
-    std::fs::write(&facts, text.replace("\"version\": 1", "\"version\": 2")).unwrap();
-    assert!(refusal().contains("this program reads version 1"));
+    std::fs::write(&facts, text.replace("\"version\": 2", "\"version\": 1")).unwrap();
+    assert!(refusal().contains("this program reads version 2"));
     // A build of another shape than its config says.
     std::fs::write(&facts, &text).unwrap();
     let mut description = ModelDescription::open(&demo()).unwrap();

@@ -1,21 +1,37 @@
 //! Rows of activations rounded to 8 bits.
 
-use crate::Isa;
 use crate::isa::for_each_isa;
+use crate::pool::{Pool, Shared2d};
+use crate::rows::tasks_of;
+use crate::tiling::part_of;
+use crate::vector::{QUAD, ROUND, Vector};
+use crate::{Aligned, Isa, LANES};
 
 /// Rows rounded to whole numbers from −127 to 127, group by group: the largest of a group becomes 127.
 #[derive(Default)]
 pub struct RoundedRows {
-    rows: usize,
+    isa: Option<Isa>,
+    pub(super) rows: usize,
+    /// How many tiles the rows are cut into.
+    pub(super) tiles: usize,
     inputs: usize,
     group: usize,
-    groups: usize,
-    /// `[rows, groups · group]`; what fills up the last group is zero.
-    numbers: Vec<i8>,
-    /// `[rows, groups]`.
-    scales: Vec<f32>,
-    /// The sums of each group's numbers, `[rows, groups]`.
-    sums: Vec<i32>,
+    pub(super) groups: usize,
+    /// Tile by tile, quad by quad, one quad for each row of the tile; what fills up the last group is zero.
+    numbers: Aligned<i8>,
+    /// Tile by tile, group by group, one for each row.
+    facts: Vec<GroupFacts>,
+}
+
+/// What is known of a group of rounded numbers.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub(super) struct GroupFacts {
+    /// What a step of the numbers is worth.
+    pub scale: f32,
+    /// The sum of the numbers.
+    pub sum: i32,
+    /// The sum of what they are worth.
+    pub whole: f32,
 }
 
 impl RoundedRows {
@@ -23,74 +39,135 @@ impl RoundedRows {
     ///
     /// # Panics
     /// When `x` is not whole rows.
-    pub fn round(&mut self, isa: Isa, x: &[f32], inputs: usize, group: usize) {
+    pub fn round(&mut self, isa: Isa, pool: &Pool, x: &[f32], inputs: usize, group: usize) {
         assert!(x.len().is_multiple_of(inputs), "rows of {inputs}");
-        let rows = x.len() / inputs;
-        (self.rows, self.inputs, self.group, self.groups) = (rows, inputs, group, inputs.div_ceil(group));
-        self.numbers.clear();
-        self.numbers.resize(rows * self.groups * group, 0);
-        self.scales.resize(rows * self.groups, 0.0);
-        self.sums.resize(rows * self.groups, 0);
-        for row in 0..rows {
-            let x = &x[row * inputs..(row + 1) * inputs];
-            for (index, x) in x.chunks(group).enumerate() {
-                let at = row * self.groups + index;
-                let numbers = &mut self.numbers[at * group..at * group + x.len()];
-                (self.scales[at], self.sums[at]) = round_group(isa, x, numbers);
+        let (rows, groups) = (x.len() / inputs, inputs.div_ceil(group));
+        let tiles = rows.div_ceil(isa.whole_tile().rows);
+        *self = RoundedRows {
+            isa: Some(isa),
+            rows,
+            tiles,
+            inputs,
+            group,
+            groups,
+            numbers: std::mem::take(&mut self.numbers),
+            facts: std::mem::take(&mut self.facts),
+        };
+        self.numbers.resize(rows * groups * group);
+        self.facts.resize(rows * groups, GroupFacts::default());
+        let (numbers, facts) = (Shared2d::new(&mut self.numbers), Shared2d::new(&mut self.facts));
+        let tasks = tasks_of(pool, tiles, inputs * rows.div_ceil(tiles.max(1)));
+        pool.run(tasks, &|task| {
+            let (first, count) = part_of(tiles, tasks, task);
+            for tile in first..first + count {
+                let (row, rows) = part_of(rows, tiles, tile);
+                // SAFETY: each row is in one tile, and each tile the work of one task.
+                let (numbers, facts) = unsafe {
+                    (
+                        numbers.part(row * groups * group, rows * groups * group),
+                        facts.part(row * groups, rows * groups),
+                    )
+                };
+                let x = &x[row * inputs..(row + rows) * inputs];
+                round_tile(isa, x, inputs, group, numbers, facts);
             }
-        }
+        });
     }
 
-    /// Returns how many rows were rounded.
+    /// Makes sure that the rows were rounded for such a matrix.
     ///
     /// # Panics
-    /// When they were rounded to other groups.
-    pub(super) fn rows(&self, inputs: usize, group: usize) -> usize {
+    /// When they were rounded to other groups, or for other instructions.
+    pub(super) fn check(&self, isa: Isa, inputs: usize, group: usize) {
         assert!(
-            (self.inputs, self.group) == (inputs, group),
-            "rows of {} in groups of {} for a matrix of {inputs} in groups of {group}",
+            (self.isa, self.inputs, self.group) == (Some(isa), inputs, group),
+            "rows of {} in groups of {} for {:?}, and a matrix of {inputs} in groups of {group} for {isa:?}",
             self.inputs,
-            self.group
+            self.group,
+            self.isa
         );
-        self.rows
     }
 
-    pub(super) fn groups(&self) -> usize {
-        self.groups
-    }
-
+    /// Returns the numbers of a tile's rows.
     #[inline(always)]
-    pub(super) fn numbers(&self, row: usize, group: usize) -> &[i8] {
-        let at = (row * self.groups + group) * self.group;
-        &self.numbers[at..at + self.group]
+    pub(super) fn numbers(&self, row: usize, rows: usize) -> &[i8] {
+        let width = self.groups * self.group;
+        &self.numbers[row * width..(row + rows) * width]
     }
 
+    /// Returns what is known of the groups of a tile's rows.
     #[inline(always)]
-    pub(super) fn scale_and_sum(&self, row: usize, group: usize) -> (f32, i32) {
-        let at = row * self.groups + group;
-        (self.scales[at], self.sums[at])
+    pub(super) fn facts(&self, row: usize, rows: usize) -> &[GroupFacts] {
+        &self.facts[row * self.groups..(row + rows) * self.groups]
     }
 }
 
 for_each_isa! {
-    /// Rounds a group; returns what a step of its numbers is worth, and their sum.
-    fn round_group(x: &[f32], numbers: &mut [i8]) -> (f32, i32) {
-        // Adding and taking away 1.5·2²³ rounds to the nearest whole number, the even one of two.
-        const ROUND: f32 = 12_582_912.0;
-        let most = x.iter().fold(0.0f32, |most, x| most.max(x.abs()));
-        if most == 0.0 || !most.is_finite() {
-            numbers.fill(0);
-            // What is not a number stays none: a group that has infinities gives none either.
-            return (if most == 0.0 { 0.0 } else { f32::NAN }, 0);
+    /// Rounds the rows of a tile.
+    fn round_tile<V>(x: &[f32], inputs: usize, group: usize, numbers: &mut [i8], facts: &mut [GroupFacts]) {
+        let rows = x.len() / inputs;
+        for (row, x) in x.chunks_exact(inputs).enumerate() {
+            let groups = numbers.chunks_exact_mut(rows * group).zip(facts.chunks_exact_mut(rows));
+            for (x, (numbers, facts)) in x.chunks(group).zip(groups) {
+                facts[row] = round_group::<V>(x, numbers, row, rows);
+            }
         }
-        let inverse = 127.0 / most;
-        let mut sum = 0;
-        for (number, x) in numbers.iter_mut().zip(x) {
-            let whole = (x * inverse + ROUND) - ROUND;
-            *number = whole as i8;
-            sum += i32::from(*number);
+    }
+}
+
+/// Rounds a group into every `rows`th quad, the first of which is that of a row.
+#[inline(always)]
+fn round_group<V: Vector>(x: &[f32], numbers: &mut [i8], row: usize, rows: usize) -> GroupFacts {
+    // Of less the inverse is infinite.
+    const LEAST: f32 = 1e-35;
+    let quads = numbers.as_chunks_mut::<QUAD>().0;
+    let (whole, rest) = x.as_chunks::<LANES>();
+    let mut last = [0.0; LANES];
+    if !rest.is_empty() {
+        last[..rest.len()].copy_from_slice(rest);
+    }
+    // SAFETY: all arrays are as long as what is read and written.
+    unsafe {
+        // Without their sign, floats are ordered as their bits are, infinity and what is not a number last.
+        let mut bits = V::larger_bits(V::splat_whole(0), V::load(last.as_ptr()));
+        for x in whole {
+            bits = V::larger_bits(bits, V::load(x.as_ptr()));
         }
-        (most / 127.0, sum)
+        let most = f32::from_bits(V::largest_lane(bits) as u32);
+        if most < LEAST || !most.is_finite() {
+            quads.chunks_exact_mut(rows).for_each(|quads| quads[row] = [0; QUAD]);
+            let scale = if most < LEAST { 0.0 } else { f32::NAN };
+            return GroupFacts {
+                scale,
+                sum: 0,
+                whole: scale,
+            };
+        }
+        let (inverse, round) = (V::splat(127.0 / most), V::splat(ROUND));
+        let mut sums = V::splat_whole(0);
+        let parts = whole.iter().chain((!rest.is_empty()).then_some(&last));
+        let mut room = quads.chunks_mut(LANES / QUAD * rows);
+        for (x, quads) in parts.zip(&mut room) {
+            let mut rounded = [0; LANES];
+            let values = V::fma(V::load(x.as_ptr()), inverse, round);
+            sums = V::add_whole(sums, V::store_rounded(rounded.as_mut_ptr(), values));
+            put(&rounded, quads, row, rows);
+        }
+        room.for_each(|quads| put(&[0; LANES], quads, row, rows));
+        let (scale, sum) = (most / 127.0, V::sum_lanes(sums));
+        GroupFacts {
+            scale,
+            sum,
+            whole: scale * sum as f32,
+        }
+    }
+}
+
+/// Stores the numbers that there is room for.
+#[inline(always)]
+fn put(rounded: &[i8; LANES], quads: &mut [[i8; QUAD]], row: usize, rows: usize) {
+    for (quads, rounded) in quads.chunks_exact_mut(rows).zip(rounded.as_chunks::<QUAD>().0) {
+        quads[row] = *rounded;
     }
 }
 
@@ -98,19 +175,71 @@ for_each_isa! {
 mod tests {
     use super::*;
 
+    fn rounded(x: &[f32], inputs: usize, group: usize) -> RoundedRows {
+        let mut rows = RoundedRows::default();
+        rows.round(Isa::detect(), &Pool::new(1), x, inputs, group);
+        rows
+    }
+
+    /// Returns the numbers of a row as if it were alone.
+    fn row(rows: &RoundedRows, row: usize) -> Vec<i8> {
+        let tile = (0..rows.tiles).map(|tile| part_of(rows.rows, rows.tiles, tile));
+        let (first, count) = tile
+            .into_iter()
+            .find(|(first, count)| (*first..first + count).contains(&row))
+            .unwrap();
+        let quads = rows.numbers(first, count).as_chunks::<QUAD>().0;
+        quads
+            .iter()
+            .skip(row - first)
+            .step_by(count)
+            .flatten()
+            .copied()
+            .collect()
+    }
+
     #[test]
     fn the_largest_becomes_127_and_each_group_has_its_own_scale() {
-        let mut rows = RoundedRows::default();
-        rows.round(Isa::detect(), &[1.0, -2.0, 0.5, 254.0, 0.0, 0.0], 6, 2);
-        assert_eq!(rows.numbers, [64, -127, 0, 127, 0, 0]);
-        assert_eq!(rows.scale_and_sum(0, 0), (2.0 / 127.0, -63));
-        assert_eq!(rows.scale_and_sum(0, 2), (0.0, 0));
+        let mut x = [0.0; 24];
+        x[..3].copy_from_slice(&[1.0, -2.0, 0.5]);
+        x[8] = 254.0;
+        let rows = rounded(&x, 24, 8);
+        assert_eq!(row(&rows, 0)[..8], [64, -127, 32, 0, 0, 0, 0, 0]);
+        assert_eq!(row(&rows, 0)[8..], [127, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0]);
+        let facts = rows.facts(0, 1);
+        assert_eq!((facts[0].scale, facts[0].sum), (2.0 / 127.0, -31));
+        assert_eq!(facts[2], GroupFacts::default());
     }
 
     #[test]
     fn what_is_no_number_stays_none() {
-        let mut rows = RoundedRows::default();
-        rows.round(Isa::detect(), &[1.0, f32::INFINITY], 2, 2);
-        assert!(rows.scale_and_sum(0, 0).0.is_nan());
+        for odd in [f32::INFINITY, f32::NEG_INFINITY, f32::NAN] {
+            let mut x = [2.0; 16];
+            x[3] = odd;
+            let rows = rounded(&x, 16, 8);
+            assert!(rows.facts(0, 1)[0].scale.is_nan(), "{odd}");
+            assert_eq!(rows.facts(0, 1)[1].scale, 2.0 / 127.0);
+        }
+    }
+
+    #[test]
+    fn what_is_next_to_nothing_is_nothing() {
+        let rows = rounded(&[1e-40, -1e-36, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0], 8, 8);
+        assert_eq!(row(&rows, 0), [0; 8]);
+        assert_eq!(rows.facts(0, 1)[0], GroupFacts::default());
+    }
+
+    #[test]
+    fn rows_rounded_together_are_the_same_as_alone_on_every_instruction_set() {
+        let x: Vec<f32> = (0..70 * 100).map(|i| ((i * i) as f32 * 0.37).sin() * 3.0).collect();
+        for isa in Isa::available() {
+            let mut rows = RoundedRows::default();
+            rows.round(isa, &Pool::new(3), &x, 100, 32);
+            for (number, x) in x.chunks_exact(100).enumerate() {
+                let alone = rounded(x, 100, 32);
+                assert_eq!(row(&rows, number), row(&alone, 0), "{isa:?}, row {number}");
+                assert_eq!(row(&rows, number)[100..], [0; 28], "what fills up the last group");
+            }
+        }
     }
 }

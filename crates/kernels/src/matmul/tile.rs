@@ -1,303 +1,294 @@
-//! The inner loops of a product: a tile of rows by panels whose sums stay in registers.
+//! The inner loops of a product of floats: tiles of rows by panels whose sums stay in registers.
 
-use super::{Columns, PANELS, PANELS_ONE_ROW, Write};
-use crate::LANES;
-use crate::isa::{Isa, Level};
-use crate::pool::Shared2d;
+use super::{Columns, Write};
+use crate::isa::{Isa, for_each_isa};
+use crate::pool::{Pool, Shared2d};
+use crate::tiling::{PANELS_ONE_ROW, Space, by_tile, part_of};
+use crate::vector::Vector;
+use crate::{Aligned, LANES};
 use half::bf16;
+use std::ops::Range;
+
+/// Inputs whose weights for one tile's panels are read by all rows while they lie in the nearest cache.
+const CHUNK: usize = 128;
 
 /// One product, as all its tasks see it.
 pub(super) struct Call<'a> {
+    /// Tile by tile, input by input, one value for each row of the tile.
     pub x: &'a [f32],
     pub rows: usize,
+    /// How many tiles the rows are cut into.
+    pub tiles: usize,
     pub inputs: usize,
     pub outputs: usize,
     pub columns: Columns,
-    pub out: &'a Shared2d<'a>,
+    pub out: &'a Shared2d<'a, f32>,
     pub write: Write,
 }
 
-/// Computes the outputs of the panels `from..to`; no other task may compute them.
-pub(super) fn panels_f32(isa: Isa, call: &Call<'_>, values: &[f32], from: usize, to: usize) {
-    match isa.level() {
-        Level::Scalar => walk(call, values, from, to, &scalar::<f32>),
-        // SAFETY: the level exists only where its features were detected.
-        #[cfg(target_arch = "x86_64")]
-        Level::Avx2 => walk(call, values, from, to, &|t| unsafe { x86::avx2::<f32>(t) }),
-        // SAFETY: as above.
-        #[cfg(target_arch = "x86_64")]
-        Level::Avx512 => walk(call, values, from, to, &|t| unsafe { x86::avx512::<f32>(t) }),
+/// A stored weight that widens to `f32`.
+pub(super) trait Weight: Copy {
+    /// Reads and widens sixteen weights.
+    ///
+    /// # Safety
+    /// As for [`Vector`].
+    unsafe fn load<V: Vector>(at: *const Self) -> V::Floats;
+    /// Returns the weights as they are, or widens them into `to`: whole vectors of them, and as many.
+    fn wide<'a>(isa: Isa, weights: Panels<'a, Self>, to: &'a mut Aligned<f32>) -> Panels<'a, f32>;
+    /// Multiplies a tile.
+    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, Self>, sums: &mut [f32]);
+}
+
+impl Weight for f32 {
+    #[inline(always)]
+    unsafe fn load<V: Vector>(at: *const f32) -> V::Floats {
+        // SAFETY: the caller's.
+        unsafe { V::load(at) }
+    }
+
+    fn wide<'a>(_: Isa, weights: Panels<'a, f32>, _: &'a mut Aligned<f32>) -> Panels<'a, f32> {
+        weights
+    }
+
+    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, f32>, sums: &mut [f32]) {
+        tile_f32(isa, call, tile, sums);
     }
 }
 
-/// As [`panels_f32`], for weights in bf16.
-pub(super) fn panels_bf16(isa: Isa, call: &Call<'_>, values: &[bf16], from: usize, to: usize) {
-    match isa.level() {
-        Level::Scalar => walk(call, values, from, to, &scalar::<bf16>),
-        // SAFETY: the level exists only where its features were detected.
-        #[cfg(target_arch = "x86_64")]
-        Level::Avx2 => walk(call, values, from, to, &|t| unsafe { x86::avx2::<bf16>(t) }),
-        // SAFETY: as above.
-        #[cfg(target_arch = "x86_64")]
-        Level::Avx512 => walk(call, values, from, to, &|t| unsafe { x86::avx512::<bf16>(t) }),
+impl Weight for bf16 {
+    #[inline(always)]
+    unsafe fn load<V: Vector>(at: *const bf16) -> V::Floats {
+        // SAFETY: the caller's.
+        unsafe { V::load_bf16(at) }
+    }
+
+    fn wide<'a>(isa: Isa, weights: Panels<'a, bf16>, to: &'a mut Aligned<f32>) -> Panels<'a, f32> {
+        widen_bf16(isa, weights, to);
+        Panels {
+            weights: to,
+            stride: weights.inputs * LANES,
+            count: weights.count,
+            inputs: weights.inputs,
+        }
+    }
+
+    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, bf16>, sums: &mut [f32]) {
+        tile_bf16(isa, call, tile, sums);
     }
 }
 
-/// Rows by panels to multiply: `rows` of `x` from its start on, `panels` whole panels of `values`.
-struct Tile<'a, T> {
-    call: &'a Call<'a>,
+for_each_isa! {
+    fn tile_f32<V>(call: &Call<'_>, tile: &Tile<'_, f32>, sums: &mut [f32]) {
+        by_tile!(tile.rows, tile.panels.count, multiply::<V, f32>(call, tile, sums));
+    }
+}
+
+for_each_isa! {
+    fn tile_bf16<V>(call: &Call<'_>, tile: &Tile<'_, bf16>, sums: &mut [f32]) {
+        by_tile!(tile.rows, tile.panels.count, multiply::<V, bf16>(call, tile, sums));
+    }
+}
+
+for_each_isa! {
+    fn widen_bf16<V>(panels: Panels<'_, bf16>, to: &mut Aligned<f32>) {
+        let len = panels.inputs * LANES;
+        to.resize(panels.count * len);
+        for (panel, to) in to.chunks_exact_mut(len).enumerate() {
+            let from = &panels.weights[panel * panels.stride..][..len];
+            for (from, to) in from.chunks_exact(LANES).zip(to.chunks_exact_mut(LANES)) {
+                // SAFETY: both chunks are sixteen values long.
+                unsafe { V::store(to.as_mut_ptr(), V::load_bf16(from.as_ptr())) };
+            }
+        }
+    }
+}
+
+/// Computes the outputs of some panels; no other task may compute them.
+pub(super) fn walk<T: Weight>(isa: Isa, call: &Call<'_>, values: &[T], panels: Range<usize>, space: &mut Space) {
+    let stride = LANES * call.inputs;
+    if call.tiles > 1 {
+        return in_chunks(isa, call, values, panels, space);
+    }
+    let width = if call.rows == 1 {
+        PANELS_ONE_ROW
+    } else {
+        isa.float_tile().panels
+    };
+    for panel in panels.clone().step_by(width) {
+        let tile = Tile {
+            row: 0,
+            rows: call.rows,
+            panel,
+            panels: Panels {
+                weights: &values[panel * stride..],
+                stride,
+                count: width.min(panels.end - panel),
+                inputs: call.inputs,
+            },
+            first: 0,
+        };
+        T::tile(isa, call, &tile, &mut []);
+    }
+}
+
+/// Lays rows tile by tile, input by input, so that a tile's values come in one stream.
+pub(super) fn lay_rows(pool: &Pool, x: &[f32], inputs: usize, tiles: usize, laid: &mut Aligned<f32>) {
+    let rows = x.len() / inputs;
+    laid.resize(x.len());
+    let laid = Shared2d::new(laid);
+    pool.run(tiles, &|tile| {
+        let (row, rows) = part_of(rows, tiles, tile);
+        // SAFETY: each row is in one tile, and each tile the work of one task.
+        let laid = unsafe { laid.part(row * inputs, rows * inputs) };
+        let x = &x[row * inputs..(row + rows) * inputs];
+        match rows {
+            12 => lay_tile::<12>(x, laid),
+            11 => lay_tile::<11>(x, laid),
+            10 => lay_tile::<10>(x, laid),
+            9 => lay_tile::<9>(x, laid),
+            8 => lay_tile::<8>(x, laid),
+            7 => lay_tile::<7>(x, laid),
+            6 => lay_tile::<6>(x, laid),
+            5 => lay_tile::<5>(x, laid),
+            4 => lay_tile::<4>(x, laid),
+            3 => lay_tile::<3>(x, laid),
+            2 => lay_tile::<2>(x, laid),
+            _ => lay_tile::<1>(x, laid),
+        }
+    });
+}
+
+/// Lays the rows of a tile.
+fn lay_tile<const ROWS: usize>(x: &[f32], laid: &mut [f32]) {
+    let inputs = x.len() / ROWS;
+    let mut rows = [&x[..0]; ROWS];
+    for (row, x) in rows.iter_mut().zip(x.chunks_exact(inputs)) {
+        *row = x;
+    }
+    for (input, laid) in laid.as_chunks_mut::<ROWS>().0.iter_mut().enumerate().take(inputs) {
+        for row in 0..ROWS {
+            laid[row] = rows[row][input];
+        }
+    }
+}
+
+/// Goes through all panels and rows with one chunk of the inputs after the other: of a chunk, the weights of a tile's panels lie
+/// in the nearest cache, where they are widened once, and the rows in the next.
+fn in_chunks<T: Weight>(isa: Isa, call: &Call<'_>, values: &[T], panels: Range<usize>, space: &mut Space) {
+    let stride = LANES * call.inputs;
+    let width = isa.float_tile().panels;
+    let Space { widened, sums, .. } = space;
+    sums.resize(panels.len() * call.rows * LANES);
+    for first in (0..call.inputs).step_by(CHUNK) {
+        for panel in panels.clone().step_by(width) {
+            let chunk = Panels {
+                weights: &values[panel * stride + first * LANES..],
+                stride,
+                count: width.min(panels.end - panel),
+                inputs: CHUNK.min(call.inputs - first),
+            };
+            let chunk = T::wide(isa, chunk, widened);
+            let sums = &mut sums[(panel - panels.start) * call.rows * LANES..];
+            for tile in 0..call.tiles {
+                let (row, rows) = part_of(call.rows, call.tiles, tile);
+                let tile = Tile {
+                    row,
+                    rows,
+                    panel,
+                    panels: chunk,
+                    first,
+                };
+                let sums = &mut sums[row * chunk.count * LANES..][..rows * chunk.count * LANES];
+                f32::tile(isa, call, &tile, sums);
+            }
+        }
+    }
+}
+
+/// The weights of some inputs for a few panels next to one another.
+#[derive(Clone, Copy)]
+pub(super) struct Panels<'a, T> {
+    /// From the first of the inputs on.
+    weights: &'a [T],
+    /// From one panel to the next.
+    stride: usize,
+    count: usize,
+    inputs: usize,
+}
+
+/// Rows and panels to multiply.
+pub(super) struct Tile<'a, T> {
     row: usize,
     rows: usize,
+    /// The number of the first panel.
     panel: usize,
-    panels: usize,
-    values: &'a [T],
+    panels: Panels<'a, T>,
+    /// The first of the inputs.
+    first: usize,
 }
 
-/// Cuts the panels `from..to` and all rows into tiles.
-fn walk<T>(call: &Call<'_>, values: &[T], from: usize, to: usize, tile: &dyn Fn(&Tile<'_, T>)) {
-    let stride = LANES * call.inputs;
-    let (group, most_rows) = if call.rows == 1 {
-        (PANELS_ONE_ROW, 1)
-    } else {
-        (PANELS, MOST_ROWS)
-    };
-    let mut panel = from;
-    while panel < to {
-        let panels = group.min(to - panel);
-        let values = &values[panel * stride..(panel + panels) * stride];
-        let mut row = 0;
-        while row < call.rows {
-            let rows = most_rows.min(call.rows - row);
-            tile(&Tile {
-                call,
-                row,
-                rows,
-                panel,
-                panels,
-                values,
-            });
-            row += rows;
-        }
-        panel += panels;
+/// Multiplies a tile of rows and panels. `sums` are what was summed up so far, `[ROWS, PANELS, LANES]`; they may be missing
+/// where all inputs come at once.
+#[inline(always)]
+fn multiply<V: Vector, T: Weight, const ROWS: usize, const PANELS: usize>(
+    call: &Call<'_>,
+    tile: &Tile<'_, T>,
+    sums: &mut [f32],
+) {
+    if ROWS > V::FLOAT_TILE.rows || (ROWS > 1 && PANELS > V::FLOAT_TILE.panels) {
+        unreachable!("a tile of {ROWS} rows by {PANELS} panels");
     }
-}
-
-/// Most rows in one tile: with two panels, what sixteen or thirty-two registers hold.
-const MOST_ROWS: usize = 8;
-
-impl<T> Tile<'_, T> {
-    /// Returns one row of activations.
-    #[inline(always)]
-    fn x(&self, row: usize) -> &[f32] {
-        let at = (self.row + row) * self.call.inputs;
-        &self.call.x[at..at + self.call.inputs]
-    }
-
-    /// Stores the sums of one row and panel.
-    #[inline(always)]
-    fn store(&self, row: usize, panel: usize, sums: &[f32; LANES]) {
-        let output = (self.panel + panel) * LANES;
-        let width = LANES.min(self.call.outputs - output);
-        // SAFETY: a panel is computed by one task only, and a task stores one row and panel at a time.
-        let out = unsafe { self.call.out.part(self.call.columns.at(self.row + row) + output, width) };
-        match self.call.write {
-            Write::Replace => out.copy_from_slice(&sums[..width]),
-            Write::Add => out.iter_mut().zip(sums).for_each(|(out, sum)| *out += sum),
-        }
-    }
-}
-
-/// A stored weight that widens to `f32`.
-trait Weight: Copy {
-    fn widen(self) -> f32;
-    /// Widens sixteen weights.
-    #[cfg(target_arch = "x86_64")]
-    unsafe fn load512(at: *const Self) -> std::arch::x86_64::__m512;
-    /// Widens eight weights.
-    #[cfg(target_arch = "x86_64")]
-    unsafe fn load256(at: *const Self) -> std::arch::x86_64::__m256;
-}
-
-/// The reference: no vectors, the same order of additions.
-fn scalar<T: Weight>(tile: &Tile<'_, T>) {
-    for panel in 0..tile.panels {
-        let weights = &tile.values[panel * LANES * tile.call.inputs..][..LANES * tile.call.inputs];
-        for row in 0..tile.rows {
-            let mut sums = [0.0f32; LANES];
-            for (x, weights) in tile.x(row).iter().zip(weights.chunks_exact(LANES)) {
-                for (sum, weight) in sums.iter_mut().zip(weights) {
-                    *sum = x.mul_add(weight.widen(), *sum);
+    let Panels {
+        weights,
+        stride,
+        inputs: count,
+        ..
+    } = tile.panels;
+    let inputs = call.inputs;
+    let x = &call.x[tile.row * inputs + tile.first * ROWS..];
+    let (first, last) = (tile.first == 0, tile.first + count == inputs);
+    assert!(
+        x.len() >= ROWS * count
+            && weights.len() >= (PANELS - 1) * stride + count * LANES
+            && ((first && last) || sums.len() == ROWS * PANELS * LANES),
+        "a tile within its operands"
+    );
+    // SAFETY: what is read lies within `x` and `weights`, and within `sums` where they are used, as was just checked.
+    unsafe {
+        let mut totals = [[V::splat(0.0); PANELS]; ROWS];
+        if !first {
+            for row in 0..ROWS {
+                for panel in 0..PANELS {
+                    totals[row][panel] = V::load(sums.as_ptr().add((row * PANELS + panel) * LANES));
                 }
             }
-            tile.store(row, panel, &sums);
         }
-    }
-}
-
-#[cfg(target_arch = "x86_64")]
-mod x86 {
-    use super::{Tile, Weight};
-    use crate::LANES;
-    use half::bf16;
-    use std::arch::x86_64::*;
-
-    impl Weight for f32 {
-        #[inline(always)]
-        fn widen(self) -> f32 {
-            self
-        }
-
-        #[inline(always)]
-        unsafe fn load512(at: *const f32) -> __m512 {
-            // SAFETY: the caller has AVX-512 and sixteen values at `at`.
-            unsafe { _mm512_loadu_ps(at) }
-        }
-
-        #[inline(always)]
-        unsafe fn load256(at: *const f32) -> __m256 {
-            // SAFETY: the caller has AVX2 and eight values at `at`.
-            unsafe { _mm256_loadu_ps(at) }
-        }
-    }
-
-    impl Weight for bf16 {
-        #[inline(always)]
-        fn widen(self) -> f32 {
-            self.to_f32()
-        }
-
-        #[inline(always)]
-        unsafe fn load512(at: *const bf16) -> __m512 {
-            // SAFETY: the caller has AVX-512 and sixteen values at `at`; a bf16 is the upper half of an f32.
-            unsafe {
-                let bits = _mm512_cvtepu16_epi32(_mm256_loadu_si256(at.cast()));
-                _mm512_castsi512_ps(_mm512_slli_epi32::<16>(bits))
+        let (x, weights) = (x.as_ptr(), weights.as_ptr());
+        for i in 0..count {
+            let mut loaded = [V::splat(0.0); PANELS];
+            for panel in 0..PANELS {
+                loaded[panel] = T::load::<V>(weights.add(panel * stride + i * LANES));
             }
-        }
-
-        #[inline(always)]
-        unsafe fn load256(at: *const bf16) -> __m256 {
-            // SAFETY: the caller has AVX2 and eight values at `at`; a bf16 is the upper half of an f32.
-            unsafe {
-                let bits = _mm256_cvtepu16_epi32(_mm_loadu_si128(at.cast()));
-                _mm256_castsi256_ps(_mm256_slli_epi32::<16>(bits))
-            }
-        }
-    }
-
-    /// Calls `$of::<T, ROWS, PANELS>` for the rows and panels of a tile.
-    macro_rules! by_shape {
-        ($tile:ident, $of:ident, $($rows:literal)*) => {
-            match ($tile.rows, $tile.panels) {
-                $(($rows, 2) => $of::<T, $rows, 2>($tile),)*
-                $(($rows, 1) => $of::<T, $rows, 1>($tile),)*
-                (1, 3) => $of::<T, 1, 3>($tile),
-                (1, 4) => $of::<T, 1, 4>($tile),
-                (rows, panels) => unreachable!("a tile of {rows} rows by {panels} panels"),
-            }
-        };
-    }
-
-    #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx512dq,fma")]
-    pub(super) fn avx512<T: Weight>(tile: &Tile<'_, T>) {
-        by_shape!(tile, sums512, 1 2 3 4 5 6 7 8)
-    }
-
-    #[target_feature(enable = "avx2,fma")]
-    pub(super) fn avx2<T: Weight>(tile: &Tile<'_, T>) {
-        by_shape!(tile, sums256, 1 2 3 4 5 6 7 8)
-    }
-
-    #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx512dq,fma")]
-    fn sums512<T: Weight, const ROWS: usize, const PANELS: usize>(tile: &Tile<'_, T>) {
-        let inputs = tile.call.inputs;
-        let x: [&[f32]; ROWS] = std::array::from_fn(|row| tile.x(row));
-        let panels: [&[T]; PANELS] =
-            std::array::from_fn(|panel| &tile.values[panel * LANES * inputs..][..LANES * inputs]);
-        let mut sums = [[_mm512_setzero_ps(); PANELS]; ROWS];
-        for i in 0..inputs {
-            // SAFETY: each panel holds `LANES` values for each of the `inputs`.
-            let weights: [__m512; PANELS] =
-                std::array::from_fn(|panel| unsafe { T::load512(panels[panel].as_ptr().add(i * LANES)) });
             for row in 0..ROWS {
-                // SAFETY: each row holds `inputs` values.
-                let x = _mm512_set1_ps(unsafe { *x[row].get_unchecked(i) });
+                let x = V::splat(*x.add(i * ROWS + row));
                 for panel in 0..PANELS {
-                    sums[row][panel] = _mm512_fmadd_ps(x, weights[panel], sums[row][panel]);
+                    totals[row][panel] = V::fma(x, loaded[panel], totals[row][panel]);
                 }
             }
         }
         for row in 0..ROWS {
             for panel in 0..PANELS {
-                let mut out = [0.0; LANES];
-                // SAFETY: `out` has room for sixteen values.
-                unsafe { _mm512_storeu_ps(out.as_mut_ptr(), sums[row][panel]) };
-                tile.store(row, panel, &out);
-            }
-        }
-    }
-
-    /// Two registers to a panel; so many rows at once that the sums still fit.
-    #[target_feature(enable = "avx2,fma")]
-    fn sums256<T: Weight, const ROWS: usize, const PANELS: usize>(tile: &Tile<'_, T>) {
-        let inputs = tile.call.inputs;
-        for panel in 0..PANELS {
-            let weights = &tile.values[panel * LANES * inputs..][..LANES * inputs];
-            let mut row = 0;
-            while row < ROWS {
-                match ROWS - row {
-                    1 => sums256_rows::<T, 1>(tile, panel, weights, row),
-                    2 | 3 => sums256_rows::<T, 2>(tile, panel, weights, row),
-                    _ => sums256_rows::<T, 4>(tile, panel, weights, row),
+                if last {
+                    let columns = (tile.panel + panel) * LANES..call.outputs;
+                    call.write
+                        .panel::<V>(call.out, call.columns.at(tile.row + row), columns, totals[row][panel]);
+                } else {
+                    V::store(
+                        sums.as_mut_ptr().add((row * PANELS + panel) * LANES),
+                        totals[row][panel],
+                    );
                 }
-                row += match ROWS - row {
-                    1 => 1,
-                    2 | 3 => 2,
-                    _ => 4,
-                };
             }
         }
-    }
-
-    #[target_feature(enable = "avx2,fma")]
-    fn sums256_rows<T: Weight, const ROWS: usize>(tile: &Tile<'_, T>, panel: usize, weights: &[T], from: usize) {
-        let x: [&[f32]; ROWS] = std::array::from_fn(|row| tile.x(from + row));
-        let mut sums = [[_mm256_setzero_ps(); 2]; ROWS];
-        for i in 0..tile.call.inputs {
-            // SAFETY: the panel holds `LANES` values, two registers full, for each input.
-            let pair = unsafe {
-                let at = weights.as_ptr().add(i * LANES);
-                [T::load256(at), T::load256(at.add(8))]
-            };
-            for row in 0..ROWS {
-                // SAFETY: each row holds `inputs` values.
-                let x = _mm256_set1_ps(unsafe { *x[row].get_unchecked(i) });
-                sums[row][0] = _mm256_fmadd_ps(x, pair[0], sums[row][0]);
-                sums[row][1] = _mm256_fmadd_ps(x, pair[1], sums[row][1]);
-            }
-        }
-        for row in 0..ROWS {
-            let mut out = [0.0; LANES];
-            // SAFETY: `out` has room for two registers of eight values.
-            unsafe {
-                _mm256_storeu_ps(out.as_mut_ptr(), sums[row][0]);
-                _mm256_storeu_ps(out.as_mut_ptr().add(8), sums[row][1]);
-            }
-            tile.store(from + row, panel, &out);
-        }
-    }
-}
-
-#[cfg(not(target_arch = "x86_64"))]
-impl Weight for f32 {
-    fn widen(self) -> f32 {
-        self
-    }
-}
-
-#[cfg(not(target_arch = "x86_64"))]
-impl Weight for bf16 {
-    fn widen(self) -> f32 {
-        self.to_f32()
     }
 }

@@ -1,0 +1,112 @@
+//! Limits and subjects in turns.
+
+use crate::Machine;
+use crate::statistics::median;
+use serde::{Deserialize, Serialize};
+use std::time::Instant;
+use vastrelay_kernels::{Pool, limits};
+
+/// How often a run whose limits drifted is repeated.
+const ATTEMPTS: usize = 3;
+/// More than any cache of the machine holds.
+const MEMORY: usize = 256 << 20;
+
+/// What the machine can do, per second.
+#[derive(Clone, Copy, Debug, Default, Deserialize, Serialize)]
+pub struct Limits {
+    /// Bytes read from memory in a stream.
+    pub read: f64,
+    /// Operations of 32-bit floats, multiplied and added.
+    pub multiply_add: f64,
+    /// Operations of bytes, multiplied and added up.
+    pub dot_product: f64,
+}
+
+/// Measures the limits.
+pub struct Gauge {
+    machine: Machine,
+    pool: Pool,
+    memory: Vec<f32>,
+}
+
+impl Gauge {
+    /// Returns one with its own threads and memory.
+    pub fn new(machine: Machine) -> Gauge {
+        Gauge {
+            machine,
+            pool: Pool::new(machine.cores),
+            memory: vec![1.0; MEMORY / size_of::<f32>()],
+        }
+    }
+
+    /// Measures all limits once: some 60 ms.
+    pub fn measure(&self) -> Limits {
+        let Gauge { machine, pool, memory } = self;
+        Limits {
+            read: rate(|| limits::read(machine.isa, pool, memory)),
+            multiply_add: rate(|| limits::multiply_adds(machine.isa, pool, 150_000)),
+            dot_product: rate(|| limits::dot_products(machine.isa, pool, 150_000)),
+        }
+    }
+}
+
+fn rate(work: impl FnOnce() -> f64) -> f64 {
+    let begun = Instant::now();
+    let done = work();
+    done / begun.elapsed().as_secs_f64()
+}
+
+/// Something that takes time: does it once and returns the seconds.
+pub type Subject<'a> = Box<dyn FnMut() -> f64 + 'a>;
+
+/// What a run of alternations brought.
+pub struct Outcome {
+    /// Medians of the limits.
+    pub limits: Limits,
+    /// Of each subject, the seconds of each round.
+    pub seconds: Vec<Vec<f64>>,
+    /// Whether the limits drifted by more than a tenth, even when the run was repeated.
+    pub drifted: bool,
+}
+
+/// Measures limits and subjects in turns, after one round that warms them up.
+pub fn alternate(gauge: &Gauge, rounds: usize, subjects: &mut [Subject<'_>]) -> Outcome {
+    let mut outcome = once(gauge, rounds, subjects);
+    for _ in 1..ATTEMPTS {
+        if !outcome.drifted {
+            break;
+        }
+        eprintln!("  the machine's limits drifted by more than 10 %; once more");
+        outcome = once(gauge, rounds, subjects);
+    }
+    outcome
+}
+
+fn once(gauge: &Gauge, rounds: usize, subjects: &mut [Subject<'_>]) -> Outcome {
+    subjects.iter_mut().for_each(|subject| {
+        subject();
+    });
+    let mut measured = Vec::with_capacity(rounds);
+    let mut seconds = vec![Vec::with_capacity(rounds); subjects.len()];
+    for _ in 0..rounds {
+        measured.push(gauge.measure());
+        for (subject, seconds) in subjects.iter_mut().zip(&mut seconds) {
+            seconds.push(subject());
+        }
+    }
+    let of = |limit: fn(&Limits) -> f64| measured.iter().map(limit).collect::<Vec<f64>>();
+    let all = [of(|l| l.read), of(|l| l.multiply_add), of(|l| l.dot_product)];
+    let drift = |values: &Vec<f64>| {
+        let (first, second) = values.split_at(values.len() / 2);
+        !first.is_empty() && (median(first) / median(second) - 1.0).abs() > 0.1
+    };
+    Outcome {
+        limits: Limits {
+            read: median(&all[0]),
+            multiply_add: median(&all[1]),
+            dot_product: median(&all[2]),
+        },
+        drifted: all.iter().any(drift),
+        seconds,
+    }
+}

@@ -1,0 +1,258 @@
+//! The engine, cell by cell: reading prompts and decoding, every precision in turns.
+
+use crate::alternate::{Gauge, Limits, Subject, alternate};
+use crate::jax::Jax;
+use crate::model::{CACHED, Model};
+use crate::report::{Cell, Report};
+use crate::statistics::median;
+use crate::{Machine, Options};
+use anyhow::Result;
+use std::cell::RefCell;
+
+/// What a cell does.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Work {
+    /// Reads a prompt of so many tokens.
+    Prefill(usize),
+    /// Decodes a token for each of so many sequences, with so many tokens cached.
+    Decode(usize, usize),
+}
+
+impl Work {
+    fn name(self) -> String {
+        match self {
+            Work::Prefill(tokens) => format!("prefill {tokens}"),
+            Work::Decode(sequences, cached) => format!("decode {sequences} at {cached}"),
+        }
+    }
+
+    /// What must hold, and what more is measured where there is time.
+    fn all(quick: bool, is_small: bool) -> Vec<Work> {
+        let mut all = vec![
+            Work::Decode(1, CACHED),
+            Work::Decode(8, CACHED),
+            Work::Decode(32, CACHED),
+            Work::Prefill(512),
+        ];
+        if !quick && is_small {
+            all.extend([
+                Work::Decode(1, 16),
+                Work::Decode(1, 128),
+                Work::Decode(2, CACHED),
+                Work::Decode(4, CACHED),
+                Work::Decode(16, CACHED),
+                Work::Decode(32, 16),
+                Work::Decode(32, 128),
+                Work::Decode(64, CACHED),
+                Work::Prefill(128),
+                Work::Prefill(1_024),
+                Work::Prefill(2_048),
+            ]);
+        }
+        all
+    }
+
+    /// The aim against bf16.
+    fn against_bf16(self, precision: &str) -> Option<f64> {
+        let aims = match precision {
+            "int8" => [1.35, 1.6, 1.6, 1.5],
+            "int4" => [1.8, 1.6, 1.4, 1.3],
+            "GGUF" => [0.97, 0.97, 0.97, 1.3],
+            _ => return None,
+        };
+        self.number().map(|number| aims[number])
+    }
+
+    /// The aim against what the machine allows.
+    fn against_limit(self, precision: &str) -> Option<f64> {
+        let aims = match precision {
+            "bf16" => [Some(0.8), None, None, None],
+            "int8" | "int4" => [Some(0.8), Some(0.5), Some(0.5), None],
+            _ => return None,
+        };
+        self.number().and_then(|number| aims[number])
+    }
+
+    /// The aim against the same model in JAX.
+    fn against_jax(self, precision: &str) -> Option<f64> {
+        let aims = match precision {
+            "f32" => [1.4, 2.0, 2.0, 1.5],
+            "bf16" => [2.5, 2.5, 2.5, 1.5],
+            "int8" | "int4" => [3.5, 4.0, 4.0, 3.0],
+            _ => return None,
+        };
+        self.number().map(|number| aims[number])
+    }
+
+    /// The cells that have aims.
+    fn number(self) -> Option<usize> {
+        let aimed = [
+            Work::Decode(1, CACHED),
+            Work::Decode(8, CACHED),
+            Work::Decode(32, CACHED),
+            Work::Prefill(512),
+        ];
+        aimed.iter().position(|work| *work == self)
+    }
+
+    /// Returns the least time that the machine needs: to read what has to be read, or to compute.
+    fn limit(self, model: &Model, limits: Limits) -> f64 {
+        let description = &model.description;
+        let embedding = description.vocabulary * description.width;
+        let (rows, wanted, seen) = match self {
+            Work::Prefill(tokens) => (tokens, 1, tokens * (tokens + 1) / 2),
+            Work::Decode(sequences, cached) => (sequences, sequences, sequences * (cached + 1)),
+        };
+        let layers = description.parameters() - embedding * (2 - usize::from(description.tied_head));
+        // An embedding that is not the head as well is hardly read.
+        let unread = if description.tied_head {
+            0.0
+        } else {
+            model.weights as f64 * embedding as f64 / description.parameters() as f64
+        };
+        let cached = match self {
+            Work::Prefill(_) => 0,
+            Work::Decode(..) => seen,
+        };
+        let bytes = model.weights as f64 - unread + (cached * model.token_bytes) as f64;
+        let products = 2.0 * rows as f64 * layers as f64;
+        let peak = if model.is_whole {
+            limits.dot_product
+        } else {
+            limits.multiply_add
+        };
+        let attention = 4 * seen * description.heads * description.head_dim * description.layers;
+        let floats = (2 * wanted * embedding + attention) as f64;
+        (bytes / limits.read).max(products / peak + floats / limits.multiply_add)
+    }
+}
+
+/// Starts JAX with the model, or says why it is left out.
+fn start_jax(name: &str, model: &Model, options: &Options, report: &mut Report) -> Option<RefCell<Jax>> {
+    let started = match &options.python {
+        Some(python) => Jax::start(python, &model.description).map_err(|error| format!("{error:#}")),
+        None => Err("no --python with JAX was named".to_owned()),
+    };
+    match started {
+        Ok(jax) => Some(RefCell::new(jax)),
+        Err(reason) => {
+            report.skip(format!("{name} in JAX: {reason}"));
+            None
+        }
+    }
+}
+
+/// Measures all cells of a model.
+pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Options, report: &mut Report) -> Result<()> {
+    let gauge = Gauge::new(machine);
+    let quick = options.quick;
+    let jax = match quick {
+        true => None,
+        false => start_jax(name, &models[0], options, report),
+    };
+    let is_small = models.iter().all(|model| model.description.parameters() < 200_000_000);
+    let models: Vec<RefCell<Model>> = models.into_iter().map(RefCell::new).collect();
+    let is_wanted = |work: &Work| options.work.as_ref().is_none_or(|text| work.name().contains(text));
+    for work in Work::all(quick, is_small).into_iter().filter(is_wanted) {
+        eprintln!("{name}: {}", work.name());
+        let failure = RefCell::new(None);
+        let mut subjects: Vec<Subject<'_>> = models
+            .iter()
+            .map(|model| {
+                let run = || {
+                    go(&mut model.borrow_mut(), work).unwrap_or_else(|error| {
+                        *failure.borrow_mut() = Some(error);
+                        f64::NAN
+                    })
+                };
+                Box::new(run) as Subject<'_>
+            })
+            .collect();
+        if let Some(jax) = jax.as_ref().filter(|_| work.number().is_some()) {
+            subjects.push(Box::new(|| {
+                jax.borrow_mut().run(work).unwrap_or_else(|error| {
+                    *failure.borrow_mut() = Some(error);
+                    f64::NAN
+                })
+            }));
+        }
+        let outcome = alternate(&gauge, machine.rounds, &mut subjects);
+        drop(subjects);
+        if let Some(error) = failure.into_inner() {
+            return Err(error);
+        }
+        let base = models.iter().position(|model| model.borrow().name == "bf16");
+        for (model, seconds) in models.iter().zip(&outcome.seconds) {
+            let model = model.borrow();
+            let limit = work.limit(&model, outcome.limits);
+            let cell = Cell {
+                model: name.to_owned(),
+                work: work.name(),
+                subject: model.name.clone(),
+                against: "the machine's limit".into(),
+                aim: work.against_limit(&model.name),
+                must_hold: None,
+                subject_seconds: median(seconds),
+                against_seconds: limit,
+                ratios: seconds.iter().map(|seconds| limit / seconds).collect(),
+                drifted: outcome.drifted,
+            };
+            report.add(cell);
+            if let (Some(jax), Some(others)) = (&jax, outcome.seconds.get(models.len())) {
+                let is_slow = jax.borrow().products < 0.5 * outcome.limits.multiply_add;
+                report.add(Cell {
+                    model: name.to_owned(),
+                    work: work.name(),
+                    subject: model.name.clone(),
+                    against: format!("JAX in f32{}", if is_slow { ", slow" } else { "" }),
+                    aim: work.against_jax(&model.name),
+                    must_hold: None,
+                    subject_seconds: median(seconds),
+                    against_seconds: median(others),
+                    ratios: seconds
+                        .iter()
+                        .zip(others)
+                        .map(|(seconds, other)| other / seconds)
+                        .collect(),
+                    drifted: outcome.drifted,
+                });
+            }
+            let Some(base) = base.filter(|_| model.name != "bf16") else {
+                continue;
+            };
+            let others = &outcome.seconds[base];
+            report.add(Cell {
+                model: name.to_owned(),
+                work: work.name(),
+                subject: model.name.clone(),
+                against: "bf16".into(),
+                aim: work.against_bf16(&model.name),
+                must_hold: (model.is_whole && work.number().is_some()).then_some(0.97),
+                subject_seconds: median(seconds),
+                against_seconds: median(others),
+                ratios: seconds
+                    .iter()
+                    .zip(others)
+                    .map(|(seconds, other)| other / seconds)
+                    .collect(),
+                drifted: outcome.drifted,
+            });
+        }
+        report.note_limits(outcome.limits);
+    }
+    Ok(())
+}
+
+/// Does a cell's work, as often as takes long enough to be measured; returns the seconds of once.
+fn go(model: &mut Model, work: Work) -> Result<f64> {
+    const LONG_ENOUGH: f64 = 0.12;
+    let (mut sum, mut times) = (0.0, 0);
+    while sum < LONG_ENOUGH {
+        sum += match work {
+            Work::Prefill(tokens) => model.prefill(tokens)?,
+            Work::Decode(sequences, cached) => model.decode(sequences, cached)?,
+        };
+        times += 1;
+    }
+    Ok(sum / f64::from(times))
+}

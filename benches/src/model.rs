@@ -1,0 +1,277 @@
+//! Models to measure: of random weights in common shapes, or of a file.
+
+use crate::{Machine, Options};
+use anyhow::{Context, Result, bail};
+use serde_json::json;
+use std::path::Path;
+use std::time::Instant;
+use vastrelay_engine::cpu::{CpuExecutor, CpuSettings, Precision};
+use vastrelay_engine::executor::{Executor, PageCopy, Row, StepBatch, Want};
+use vastrelay_engine::sampling::{Choice, Sampling};
+use vastrelay_kernels::attention::{KvPrecision, PAGE_TOKENS};
+use vastrelay_kernels::groups::Bits;
+use vastrelay_specimen::{Stored, gguf};
+use vastrelay_weights::{Checkpoint, ModelDescription};
+
+/// Most tokens of a step.
+pub const STEP_TOKENS: usize = 2_048;
+/// Most sequences that are decoded together.
+pub const MOST_SEQUENCES: usize = 64;
+/// Cached tokens of a sequence that is decoded.
+pub const CACHED: usize = 512;
+/// Pages of a sequence: what is cached, and room to go on.
+const PAGES: usize = CACHED / PAGE_TOKENS + 4;
+
+/// A common shape of a model.
+#[derive(Clone, Copy, Debug)]
+pub struct Shape {
+    /// What it is called here: its number of parameters.
+    pub name: &'static str,
+    width: usize,
+    layers: usize,
+    heads: usize,
+    kv_heads: usize,
+    mlp_width: usize,
+    vocabulary: usize,
+    tied: bool,
+}
+
+const SHAPES: [Shape; 3] = [
+    Shape {
+        name: "135M",
+        width: 576,
+        layers: 30,
+        heads: 9,
+        kv_heads: 3,
+        mlp_width: 1_536,
+        vocabulary: 49_152,
+        tied: true,
+    },
+    Shape {
+        name: "0.5B",
+        width: 896,
+        layers: 24,
+        heads: 14,
+        kv_heads: 2,
+        mlp_width: 4_864,
+        vocabulary: 151_936,
+        tied: true,
+    },
+    Shape {
+        name: "1.1B",
+        width: 2_048,
+        layers: 22,
+        heads: 32,
+        kv_heads: 4,
+        mlp_width: 5_632,
+        vocabulary: 32_000,
+        tied: false,
+    },
+];
+
+/// Returns the shapes of such names; without names, the small one when there is little time, else all.
+pub fn shapes(names: &[String], quick: bool) -> Result<Vec<Shape>> {
+    if names.is_empty() {
+        return Ok(SHAPES[..if quick { 1 } else { SHAPES.len() }].to_vec());
+    }
+    let find = |name: &String| {
+        let found = SHAPES.iter().find(|shape| shape.name == name).copied();
+        found.with_context(|| format!("there is no shape `{name}`; use 135M, 0.5B or 1.1B"))
+    };
+    names.iter().map(find).collect()
+}
+
+impl Shape {
+    /// Returns it as a model's configuration.
+    pub fn config(&self) -> serde_json::Value {
+        json!({
+            "architectures": ["LlamaForCausalLM"], "model_type": "llama", "vocab_size": self.vocabulary,
+            "hidden_size": self.width, "num_hidden_layers": self.layers, "num_attention_heads": self.heads,
+            "num_key_value_heads": self.kv_heads, "intermediate_size": self.mlp_width, "hidden_act": "silu",
+            "rms_norm_eps": 1e-5, "rope_theta": 10_000.0, "max_position_embeddings": 4_096,
+            "tie_word_embeddings": self.tied, "bos_token_id": 0, "eos_token_id": 0,
+        })
+    }
+}
+
+/// A model in a precision.
+pub struct Model {
+    /// The precision's name.
+    pub name: String,
+    /// What it is.
+    pub description: ModelDescription,
+    /// Bytes of its weights.
+    pub weights: usize,
+    /// Bytes of keys and values of a token.
+    pub token_bytes: usize,
+    /// Whether products of its layers are those of whole numbers.
+    pub is_whole: bool,
+    executor: CpuExecutor,
+    cached: usize,
+}
+
+const INT8: Precision = Precision::Groups {
+    bits: Bits::Eight,
+    group: 32,
+};
+const INT4: Precision = Precision::Groups {
+    bits: Bits::Four,
+    group: 32,
+};
+
+/// Returns a shape in all precisions.
+pub fn of_shape(shape: Shape, machine: Machine, options: &Options) -> Result<Vec<Model>> {
+    eprintln!("{}: making random weights", shape.name);
+    let folder = tempfile::tempdir()?;
+    vastrelay_specimen::write(folder.path(), &shape.config(), Stored::Bf16)?;
+    let file = folder.path().join("blocks.gguf");
+    std::fs::write(&file, gguf::of_folder(folder.path(), gguf::Precision::Q4_1)?)?;
+    load_all(folder.path(), &file, machine, options)
+}
+
+/// Returns a file's model in all precisions.
+pub fn of_file(path: &Path, machine: Machine, options: &Options) -> Result<Vec<Model>> {
+    load_all(path, path, machine, options)
+}
+
+fn load_all(path: &Path, blocks: &Path, machine: Machine, options: &Options) -> Result<Vec<Model>> {
+    let all = [
+        ("f32", path, Precision::F32),
+        ("bf16", path, Precision::Bf16),
+        ("int8", path, INT8),
+        ("int4", path, INT4),
+        ("GGUF", blocks, Precision::AsStored),
+    ];
+    let is_wanted = |name: &str| match options.precisions.as_slice() {
+        [] => name != "f32" || !options.quick,
+        names => names.iter().any(|wanted| wanted == name),
+    };
+    let wanted = all.into_iter().filter(|(name, ..)| is_wanted(name));
+    wanted
+        .map(|(name, path, precision)| Model::load(path, name, precision, machine))
+        .collect()
+}
+
+impl Model {
+    fn load(path: &Path, name: &str, precision: Precision, machine: Machine) -> Result<Model> {
+        let begun = Instant::now();
+        let description = ModelDescription::open(path)?;
+        let checkpoint = Checkpoint::open(path)?;
+        let kv = KvPrecision::default();
+        let pages = MOST_SEQUENCES * PAGES + STEP_TOKENS / PAGE_TOKENS;
+        let page = CpuExecutor::page_bytes(&description, description.layers, 1, kv);
+        let settings = CpuSettings {
+            isa: machine.isa,
+            cores: machine.cores,
+            split: 1,
+            context: STEP_TOKENS + 64,
+            step_tokens: STEP_TOKENS,
+            pages: vec![pages; description.sights().len()],
+            weights: precision,
+            kv,
+        };
+        let executor = CpuExecutor::load(&checkpoint, &description, settings)?;
+        let weights = executor.memory().weights;
+        eprintln!(
+            "  {name}: {:.0} MiB, loaded in {:.1} s",
+            weights as f64 / f64::from(1 << 20),
+            begun.elapsed().as_secs_f64()
+        );
+        Ok(Model {
+            name: name.to_owned(),
+            token_bytes: page / PAGE_TOKENS,
+            description,
+            weights,
+            is_whole: !matches!(name, "f32" | "bf16"),
+            executor,
+            cached: 0,
+        })
+    }
+
+    fn step(&mut self, batch: StepBatch) -> Result<f64> {
+        let begun = Instant::now();
+        let handle = self.executor.submit(batch)?;
+        let result = self.executor.wait(handle)?;
+        if result.rows.iter().any(|row| row.not_finite) {
+            bail!("{} gave what is not a number", self.name);
+        }
+        Ok(begun.elapsed().as_secs_f64())
+    }
+
+    /// Reads a prompt of so many tokens and chooses a token after it; returns the seconds.
+    pub fn prefill(&mut self, tokens: usize) -> Result<f64> {
+        let first = MOST_SEQUENCES * PAGES;
+        let pages = (first..first + tokens.div_ceil(PAGE_TOKENS))
+            .map(|page| page as u32)
+            .collect();
+        let row = self.row(0, tokens, pages);
+        self.step(StepBatch {
+            copies: Vec::new(),
+            rows: vec![row],
+        })
+    }
+
+    /// Gives every sequence a cache of its own: one is computed, the others are copies of its pages.
+    fn fill(&mut self) -> Result<()> {
+        let pages = (0..PAGES as u32).collect();
+        let row = self.row(0, CACHED, pages);
+        self.step(StepBatch {
+            copies: Vec::new(),
+            rows: vec![row],
+        })?;
+        let pools = self.executor.memory().pools;
+        let copies = (0..pools).flat_map(|pool| {
+            (PAGES..MOST_SEQUENCES * PAGES).map(move |page| PageCopy {
+                pool,
+                from: (page % PAGES) as u32,
+                to: page as u32,
+            })
+        });
+        self.step(StepBatch {
+            copies: copies.collect(),
+            rows: Vec::new(),
+        })?;
+        self.cached = CACHED;
+        Ok(())
+    }
+
+    /// Decodes one token of each of so many sequences with so many tokens cached; returns the seconds.
+    pub fn decode(&mut self, sequences: usize, cached: usize) -> Result<f64> {
+        if self.cached == 0 {
+            self.fill()?;
+        }
+        let rows = (0..sequences).map(|sequence| {
+            let first = (sequence * PAGES) as u32;
+            self.row(cached, 1, (first..first + PAGES as u32).collect())
+        });
+        let batch = StepBatch {
+            copies: Vec::new(),
+            rows: rows.collect(),
+        };
+        self.step(batch)
+    }
+
+    fn row(&self, start: usize, tokens: usize, pages: Vec<u32>) -> Row {
+        let vocabulary = self.description.vocabulary;
+        Row {
+            tokens: (0..tokens)
+                .map(|at| ((start + at) * 7_919 % vocabulary) as u32)
+                .collect(),
+            drafts: 0,
+            start,
+            pages: vec![pages; self.executor.memory().pools],
+            want: Want::Token(Box::new(Choice {
+                sampling: Sampling {
+                    temperature: 0.0,
+                    ..Sampling::default()
+                },
+                completion: 0,
+                position: 0,
+                seen: Vec::new(),
+                banned: Vec::new(),
+                top: None,
+            })),
+            scores: None,
+        }
+    }
+}
