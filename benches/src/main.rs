@@ -5,6 +5,7 @@
 
 mod alternate;
 mod cells;
+mod charts;
 mod jax;
 mod kernels;
 mod model;
@@ -42,6 +43,9 @@ pub struct Options {
     /// Where the figures go
     #[arg(long, value_name = "FILE.json", default_value = "target/bench.json")]
     out: PathBuf,
+    /// Draw charts of the model's decode steps into this folder
+    #[arg(long, value_name = "FOLDER")]
+    charts: Option<PathBuf>,
     /// Cores in use [default: all]
     #[arg(long, value_name = "N")]
     cores: Option<usize>,
@@ -101,6 +105,11 @@ fn main() -> Result<()> {
     report.print();
     report.write(&options.out)?;
     println!("\nfigures: {}", options.out.display());
+    if let Some(folder) = &options.charts {
+        let model = if options.weights.is_some() { "weights" } else { "135M" };
+        charts::draw(&report, model, folder)?;
+        println!("charts: {}", folder.display());
+    }
     if let Some(before) = before {
         report.print_changes(&before);
     }

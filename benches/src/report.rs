@@ -87,6 +87,11 @@ impl Report {
         self.cells.push(cell);
     }
 
+    /// Returns all cells.
+    pub fn cells(&self) -> &[Cell] {
+        &self.cells
+    }
+
     /// Notes the machine's limits.
     pub fn note_limits(&mut self, limits: Limits) {
         self.limits = limits;
