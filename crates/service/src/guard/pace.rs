@@ -6,8 +6,8 @@ use tokio::time::{Instant, sleep_until};
 
 /// Bytes of a body that are received without waiting.
 pub(super) const STEP: usize = 1 << 20;
-/// Time for as many bytes of all large bodies together: 64 MiB a second.
-const EACH: Duration = Duration::from_micros(15_625);
+/// Time for as many bytes of all large bodies together: 32 MiB a second.
+const EACH: Duration = Duration::from_micros(31_250);
 
 /// The pace of all large bodies together. Clones share it.
 #[derive(Clone)]
