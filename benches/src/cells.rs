@@ -209,11 +209,7 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
                     must_hold: None,
                     subject_seconds: median(seconds),
                     against_seconds: median(others),
-                    ratios: seconds
-                        .iter()
-                        .zip(others)
-                        .map(|(seconds, other)| other / seconds)
-                        .collect(),
+                    ratios: times_as_fast(seconds, others),
                     drifted: outcome.drifted,
                 });
             }
@@ -230,17 +226,22 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
                 must_hold: (model.is_whole && work.number().is_some()).then_some(0.97),
                 subject_seconds: median(seconds),
                 against_seconds: median(others),
-                ratios: seconds
-                    .iter()
-                    .zip(others)
-                    .map(|(seconds, other)| other / seconds)
-                    .collect(),
+                ratios: times_as_fast(seconds, others),
                 drifted: outcome.drifted,
             });
         }
         report.note_limits(outcome.limits);
     }
     Ok(())
+}
+
+/// Returns how many times as fast as another a subject was in each round.
+fn times_as_fast(seconds: &[f64], others: &[f64]) -> Vec<f64> {
+    seconds
+        .iter()
+        .zip(others)
+        .map(|(seconds, other)| other / seconds)
+        .collect()
 }
 
 /// Does a cell's work, as often as takes long enough to be measured; returns the seconds of once.
