@@ -481,7 +481,9 @@ mod tests {
             let logits: Vec<f32> = steps.iter().map(|step| f32::from(*step) / 8.0).collect();
             // Sums of these are exact in any order.
             let weights: Vec<f64> = steps.iter().map(|step| f64::from(*step / 8 + 6)).collect();
-            let sampling = Sampling { top_k, min_p: f32::from(min_p), top_p: f32::from(top_p) / 16.0, ..Sampling::default() };
+            // The greatest weight is above any share of itself.
+            let min_p = weights.iter().copied().fold(0.0, f64::max).min(f64::from(min_p)) as f32;
+            let sampling = Sampling { top_k, min_p, top_p: f32::from(top_p) / 16.0, ..Sampling::default() };
             let last = last_kept(&logits, &weights, &sampling);
             let is_kept = |id: &u32| last.is_none_or(|last| by_logit(&logits, *id, last) != Ordering::Greater);
             let kept: Vec<u32> = (0..logits.len() as u32).filter(is_kept).collect();
