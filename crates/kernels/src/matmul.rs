@@ -4,6 +4,7 @@
 //! reads them as one stream. An output is the sum over the inputs in their order, one fused multiply-add each, whatever
 //! the number of rows: results are the same bits on every instruction set.
 
+mod scaled;
 mod tile;
 
 use crate::cells::Cells;
@@ -13,9 +14,11 @@ use crate::tiling::share_panels;
 use crate::vector::Vector;
 use crate::{Aligned, LANES};
 use bytemuck::Pod;
-use half::bf16;
+use half::{bf16, f16};
+use scaled::Scaled;
 use std::cell::Cell;
 use std::ops::Range;
+use tile::Plain;
 
 thread_local! {
     /// Rows as they are laid for a product; the memory stays with the thread.
@@ -26,12 +29,7 @@ thread_local! {
 pub struct PackedMatrix {
     outputs: usize,
     inputs: usize,
-    values: Values,
-}
-
-enum Values {
-    F32(Cells<f32>),
-    Bf16(Cells<bf16>),
+    panels: Panels,
 }
 
 /// The memory of a [`PackedMatrix`], to be kept and to be read again.
@@ -40,15 +38,70 @@ pub enum Panels {
     F32(Cells<f32>),
     /// Brain floats.
     Bf16(Cells<bf16>),
+    /// Half-precision floats.
+    F16(Cells<f16>),
+    /// 8-bit floats with scales.
+    F8 {
+        /// Their bits.
+        numbers: Cells<u8>,
+        /// The scales, `[panels, blocks, LANES]`.
+        scales: Cells<f32>,
+        /// Inputs that share a scale.
+        block: usize,
+    },
 }
 
-/// A matrix to be packed: rows of outputs, in the precision they are stored in.
+/// A matrix to be packed: rows of outputs, in the precision they are stored in. What is narrower than 32 bits is kept as it is
+/// and widened when it is read.
 #[derive(Clone, Copy)]
 pub enum Dense<'a> {
     /// 32-bit floats.
     F32(&'a [f32]),
-    /// Brain floats; kept as they are and widened when read.
+    /// Brain floats.
     Bf16(&'a [bf16]),
+    /// Half-precision floats.
+    F16(&'a [f16]),
+    /// 8-bit floats with four bits of exponent and three of fraction, none of them NaN ("FP8 Formats for Deep Learning",
+    /// Micikevicius et al., 2022).
+    F8 {
+        /// Their bits.
+        numbers: &'a [u8],
+        /// What each block of a row is multiplied by, `[outputs, blocks]`.
+        scales: &'a [f32],
+        /// Inputs that share a scale; the last block of a row may be shorter.
+        block: usize,
+    },
+}
+
+/// What a matrix was packed from, one below the other; see [`Dense`].
+pub enum Unpacked {
+    /// 32-bit floats.
+    F32(Vec<f32>),
+    /// Brain floats.
+    Bf16(Vec<bf16>),
+    /// Half-precision floats.
+    F16(Vec<f16>),
+    /// 8-bit floats.
+    F8 {
+        /// Their bits.
+        numbers: Vec<u8>,
+        /// Scales, `[outputs, blocks]`.
+        scales: Vec<f32>,
+        /// Inputs that share a scale.
+        block: usize,
+    },
+}
+
+impl Dense<'_> {
+    /// Returns how many weights there are.
+    fn len(&self) -> usize {
+        match self {
+            Dense::F32(values) => values.len(),
+            Dense::Bf16(values) => values.len(),
+            Dense::F16(values) => values.len(),
+            Dense::F8 { numbers, .. } => numbers.len(),
+        }
+    }
 }
 
 /// What becomes of the output that was there before.
@@ -128,38 +181,33 @@ impl PackedMatrix {
     /// # Panics
     /// When a part's length is not a multiple of `inputs`, or the parts differ in precision.
     pub fn pack(parts: &[Dense<'_>], inputs: usize) -> PackedMatrix {
-        match parts[0] {
-            Dense::F32(_) => {
-                let parts: Vec<&[f32]> = parts
-                    .iter()
-                    .map(|part| match part {
-                        Dense::F32(values) => *values,
-                        Dense::Bf16(_) => panic!("the parts of one matrix share their precision"),
-                    })
-                    .collect();
-                let (outputs, values) = pack_panels(&parts, inputs);
-                PackedMatrix {
-                    outputs,
-                    inputs,
-                    values: Values::F32(values.into()),
-                }
-            }
-            Dense::Bf16(_) => {
-                let parts: Vec<&[bf16]> = parts
-                    .iter()
-                    .map(|part| match part {
-                        Dense::Bf16(values) => *values,
-                        Dense::F32(_) => panic!("the parts of one matrix share their precision"),
-                    })
-                    .collect();
-                let (outputs, values) = pack_panels(&parts, inputs);
-                PackedMatrix {
-                    outputs,
-                    inputs,
-                    values: Values::Bf16(values.into()),
-                }
-            }
-        }
+        let outputs = parts.iter().map(|part| part.len() / inputs).sum();
+        let panels = match parts[0] {
+            Dense::F32(_) => Panels::F32(pack_all(parts, inputs, |part| match part {
+                Dense::F32(values) => Some(values),
+                _ => None,
+            })),
+            Dense::Bf16(_) => Panels::Bf16(pack_all(parts, inputs, |part| match part {
+                Dense::Bf16(values) => Some(values),
+                _ => None,
+            })),
+            Dense::F16(_) => Panels::F16(pack_all(parts, inputs, |part| match part {
+                Dense::F16(values) => Some(values),
+                _ => None,
+            })),
+            Dense::F8 { block, .. } => Panels::F8 {
+                numbers: pack_all(parts, inputs, |part| match part {
+                    Dense::F8 { numbers, block: b, .. } if b == block => Some(numbers),
+                    _ => None,
+                }),
+                scales: pack_all(parts, inputs.div_ceil(block), |part| match part {
+                    Dense::F8 { scales, .. } => Some(scales),
+                    _ => None,
+                }),
+                block,
+            },
+        };
+        PackedMatrix::of_panels(panels, outputs, inputs)
     }
 
     /// Returns a matrix over memory that another one was packed into.
@@ -167,27 +215,41 @@ impl PackedMatrix {
     /// # Panics
     /// When the memory is not that of such a matrix.
     pub fn of_panels(panels: Panels, outputs: usize, inputs: usize) -> PackedMatrix {
-        let (len, values) = match panels {
-            Panels::F32(values) => (values.len(), Values::F32(values)),
-            Panels::Bf16(values) => (values.len(), Values::Bf16(values)),
+        let of_panel = |len: usize| outputs.div_ceil(LANES) * LANES * len;
+        let fits = match &panels {
+            Panels::F32(values) => values.len() == of_panel(inputs),
+            Panels::Bf16(values) => values.len() == of_panel(inputs),
+            Panels::F16(values) => values.len() == of_panel(inputs),
+            Panels::F8 { numbers, scales, block } => {
+                numbers.len() == of_panel(inputs) && scales.len() == of_panel(inputs.div_ceil(*block))
+            }
         };
-        assert!(
-            len == outputs.div_ceil(LANES) * LANES * inputs,
-            "the panels of a matrix of {outputs} by {inputs}"
-        );
+        assert!(fits, "the panels of a matrix of {outputs} by {inputs}");
         PackedMatrix {
             outputs,
             inputs,
-            values,
+            panels,
+        }
+    }
+
+    /// Returns what was packed, output by output.
+    pub fn unpack(&self) -> Unpacked {
+        let Self { outputs, inputs, .. } = *self;
+        match &self.panels {
+            Panels::F32(values) => Unpacked::F32(unpack_all(values, outputs, inputs)),
+            Panels::Bf16(values) => Unpacked::Bf16(unpack_all(values, outputs, inputs)),
+            Panels::F16(values) => Unpacked::F16(unpack_all(values, outputs, inputs)),
+            Panels::F8 { numbers, scales, block } => Unpacked::F8 {
+                numbers: unpack_all(numbers, outputs, inputs),
+                scales: unpack_all(scales, outputs, inputs.div_ceil(*block)),
+                block: *block,
+            },
         }
     }
 
     /// Returns the packed panels.
-    pub fn panels(&self) -> Dense<'_> {
-        match &self.values {
-            Values::F32(values) => Dense::F32(values),
-            Values::Bf16(values) => Dense::Bf16(values),
-        }
+    pub fn panels(&self) -> &Panels {
+        &self.panels
     }
 
     /// Returns the number of outputs.
@@ -202,9 +264,11 @@ impl PackedMatrix {
 
     /// Returns the bytes that the packed weights take.
     pub fn bytes(&self) -> usize {
-        match &self.values {
-            Values::F32(values) => size_of_val(&**values),
-            Values::Bf16(values) => size_of_val(&**values),
+        match &self.panels {
+            Panels::F32(values) => size_of_val(&**values),
+            Panels::Bf16(values) => size_of_val(&**values),
+            Panels::F16(values) => size_of_val(&**values),
+            Panels::F8 { numbers, scales, .. } => size_of_val(&**numbers) + size_of_val(&**scales),
         }
     }
 
@@ -219,17 +283,32 @@ impl PackedMatrix {
             self.outputs
         );
         let start = output / LANES * LANES * self.inputs + output % LANES;
-        match &self.values {
-            Values::F32(values) => {
+        let places = (start..).step_by(LANES);
+        match &self.panels {
+            Panels::F32(values) => row.iter_mut().zip(places).for_each(|(out, at)| *out = values[at]),
+            Panels::Bf16(values) => row
+                .iter_mut()
+                .zip(places)
+                .for_each(|(out, at)| *out = values[at].to_f32()),
+            Panels::F16(values) => row
+                .iter_mut()
+                .zip(places)
+                .for_each(|(out, at)| *out = values[at].to_f32()),
+            Panels::F8 { numbers, scales, block } => {
+                let weights = self.scaled(numbers, scales, *block);
                 row.iter_mut()
                     .enumerate()
-                    .for_each(|(i, out)| *out = values[start + i * LANES]);
+                    .for_each(|(input, out)| *out = weights.value(output, input));
             }
-            Values::Bf16(values) => {
-                row.iter_mut()
-                    .enumerate()
-                    .for_each(|(i, out)| *out = values[start + i * LANES].to_f32());
-            }
+        }
+    }
+
+    fn scaled<'a>(&self, numbers: &'a [u8], scales: &'a [f32], block: usize) -> Scaled<'a> {
+        Scaled {
+            numbers,
+            scales,
+            block,
+            inputs: self.inputs,
         }
     }
 
@@ -274,30 +353,35 @@ impl PackedMatrix {
             out: &shared,
             write,
         };
-        share_panels(
-            pool,
-            self.outputs.div_ceil(LANES),
-            rows,
-            &|panels, space| match &self.values {
-                Values::F32(values) => tile::walk(isa, &call, values, panels, space),
-                Values::Bf16(values) => tile::walk(isa, &call, values, panels, space),
-            },
-        );
+        let inputs = self.inputs;
+        let panels = self.outputs.div_ceil(LANES);
+        share_panels(pool, panels, rows, &|panels, space| match &self.panels {
+            Panels::F32(values) => tile::walk(isa, &call, &Plain { values, inputs }, panels, space),
+            Panels::Bf16(values) => tile::walk(isa, &call, &Plain { values, inputs }, panels, space),
+            Panels::F16(values) => tile::walk(isa, &call, &Plain { values, inputs }, panels, space),
+            Panels::F8 { numbers, scales, block } => {
+                tile::walk(isa, &call, &self.scaled(numbers, scales, *block), panels, space)
+            }
+        });
         LAID.set(laid);
     }
 }
 
-/// Returns the outputs of all parts together and their panels; outputs that fill up the last panel are zero.
-fn pack_panels<T: Pod>(parts: &[&[T]], inputs: usize) -> (usize, Aligned<T>) {
+/// Packs the values of all parts; outputs that fill up the last panel are zero.
+///
+/// # Panics
+/// When a part has no values of this type, or not whole rows of them.
+fn pack_all<'a, T: Pod>(parts: &[Dense<'a>], inputs: usize, values: impl Fn(Dense<'a>) -> Option<&'a [T]>) -> Cells<T> {
     let rows: Vec<&[T]> = parts
         .iter()
         .flat_map(|part| {
+            let values = values(*part).expect("the parts of one matrix share their precision");
             assert!(
-                part.len().is_multiple_of(inputs),
+                values.len().is_multiple_of(inputs),
                 "a matrix of {} with {inputs} inputs",
-                part.len()
+                values.len()
             );
-            part.chunks_exact(inputs)
+            values.chunks_exact(inputs)
         })
         .collect();
     let mut packed = Aligned::zeros(rows.len().div_ceil(LANES) * LANES * inputs);
@@ -308,7 +392,14 @@ fn pack_panels<T: Pod>(parts: &[&[T]], inputs: usize) -> (usize, Aligned<T>) {
             }
         }
     }
-    (rows.len(), packed)
+    packed.into()
+}
+
+/// Undoes [`pack_all`].
+fn unpack_all<T: Pod>(packed: &[T], outputs: usize, inputs: usize) -> Vec<T> {
+    let value = |output: usize, input: usize| packed[(output / LANES * inputs + input) * LANES + output % LANES];
+    let row = |output: usize| (0..inputs).map(move |input| value(output, input));
+    (0..outputs).flat_map(row).collect()
 }
 
 #[cfg(test)]
@@ -328,6 +419,16 @@ mod tests {
             .collect()
     }
 
+    /// The value of an 8-bit float, by its definition.
+    fn value_of_f8(bits: u8) -> f32 {
+        let sign = if bits & 0x80 == 0 { 1.0 } else { -1.0 };
+        let fraction = f32::from(bits & 7) / 8.0;
+        match bits >> 3 & 15 {
+            0 => sign * fraction * 2f32.powi(-6),
+            exponent => sign * (1.0 + fraction) * 2f32.powi(i32::from(exponent) - 7),
+        }
+    }
+
     /// The definition: inputs in order, one fused multiply-add each.
     fn product(x: &[f32], weights: &[f32], inputs: usize) -> Vec<f32> {
         x.chunks_exact(inputs)
@@ -343,15 +444,31 @@ mod tests {
         #![proptest_config(ProptestConfig::with_cases(60))]
         #[test]
         fn every_kernel_gives_the_bits_of_the_definition(
-            rows in 1usize..30, outputs in 1usize..150, inputs in 1usize..70, cores in 1usize..4, seed in any::<u64>(),
+            rows in 1usize..30, outputs in 1usize..150, inputs in 1usize..70, block in 1usize..80, cores in 1usize..4, seed in any::<u64>(),
         ) {
             let x = values(seed, rows * inputs);
             let weights = values(seed ^ 1, outputs * inputs);
-            let narrow: Vec<bf16> = weights.iter().map(|w| bf16::from_f32(*w)).collect();
-            let widened: Vec<f32> = narrow.iter().map(|w| w.to_f32()).collect();
+            let brain: Vec<bf16> = weights.iter().map(|w| bf16::from_f32(*w)).collect();
+            let of_brain: Vec<f32> = brain.iter().map(|w| w.to_f32()).collect();
+            let half: Vec<f16> = weights.iter().map(|w| f16::from_f32(*w)).collect();
+            let of_half: Vec<f32> = half.iter().map(|w| w.to_f32()).collect();
+            // All 8-bit floats but NaN.
+            let numbers: Vec<u8> = (0..outputs * inputs).map(|at| (at * 37 % 127) as u8 | (at as u8 & 1) << 7).collect();
+            let blocks = inputs.div_ceil(block);
+            let scales: Vec<f32> = values(seed ^ 2, outputs * blocks);
+            let of_numbers: Vec<f32> = numbers
+                .iter()
+                .enumerate()
+                .map(|(at, bits)| value_of_f8(*bits) * scales[at / inputs * blocks + at % inputs / block])
+                .collect();
             let pool = Pool::new(cores);
             for isa in Isa::available() {
-                for (part, weights) in [(Dense::F32(&weights), &weights), (Dense::Bf16(&narrow), &widened)] {
+                for (part, weights) in [
+                    (Dense::F32(&weights), &weights),
+                    (Dense::Bf16(&brain), &of_brain),
+                    (Dense::F16(&half), &of_half),
+                    (Dense::F8 { numbers: &numbers, scales: &scales, block }, &of_numbers),
+                ] {
                     let packed = PackedMatrix::pack(&[part], inputs);
                     let wanted = product(&x, weights, inputs);
                     let mut out = vec![f32::NAN; rows * outputs];
@@ -359,6 +476,9 @@ mod tests {
                     prop_assert_eq!(&out, &wanted, "{:?}", isa);
                     packed.apply(isa, &pool, &x, &mut out, Write::Add);
                     prop_assert!(out.iter().zip(&wanted).all(|(o, w)| *o == w + w));
+                    let mut row = vec![0.0; inputs];
+                    packed.read_row(outputs - 1, &mut row);
+                    prop_assert_eq!(row, &weights[(outputs - 1) * inputs..]);
                 }
             }
         }

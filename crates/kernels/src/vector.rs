@@ -12,7 +12,7 @@ pub(crate) use portable::Portable;
 pub(crate) use x86::{Avx2, Avx512, Avx512Vnni};
 
 use crate::LANES;
-use half::bf16;
+use half::{bf16, f16};
 
 /// Inputs whose products one step of an integer dot product sums up.
 pub(crate) const QUAD: usize = 4;
@@ -22,6 +22,15 @@ pub(crate) const BLOCK: usize = LANES * QUAD;
 /// Added to a float of up to 2²² in size, it rounds to the nearest whole number, the even one of two, which is then in the lowest
 /// bits.
 pub(crate) const ROUND: f32 = 12_582_912.0;
+
+/// What becomes of an 8-bit float when its bits are shifted into the place of a half-precision float's, whose exponents are
+/// counted from a number greater by eight.
+pub(crate) const F8_SHRINK: f32 = 1.0 / 256.0;
+
+/// Returns the bits of an 8-bit float in the place of a half-precision float's.
+pub(crate) fn f8_as_f16(byte: u8) -> f16 {
+    f16::from_bits(u16::from(byte & 0x80) << 8 | u16::from(byte & 0x7f) << 7)
+}
 
 /// Most rows and panels in a tile. One row may have more panels.
 #[derive(Clone, Copy)]
@@ -60,6 +69,10 @@ pub(crate) trait Vector: Copy + 'static {
     unsafe fn store(at: *mut f32, values: Self::Floats);
     /// Reads and widens sixteen brain floats.
     unsafe fn load_bf16(at: *const bf16) -> Self::Floats;
+    /// Reads and widens sixteen half-precision floats.
+    unsafe fn load_f16(at: *const f16) -> Self::Floats;
+    /// Reads and widens sixteen 8-bit floats with four bits of exponent, none of them NaN; returns them times [`F8_SHRINK`].
+    unsafe fn load_f8(at: *const u8) -> Self::Floats;
     /// Reads and widens sixteen bytes.
     unsafe fn load_i8(at: *const i8) -> Self::Floats;
     /// Returns a · b.
@@ -146,12 +159,14 @@ mod tests {
     }
 
     for_each_isa! {
-        fn widened<V>(brain: &[bf16; LANES], bytes: &[i8; LANES]) -> [f32; 2 * LANES] {
-            let mut out = [0.0; 2 * LANES];
+        fn widened<V>(brain: &[bf16; LANES], half: &[f16; LANES], bytes: &[i8; LANES]) -> [f32; 4 * LANES] {
+            let mut out = [0.0; 4 * LANES];
             // SAFETY: as above.
             unsafe {
                 V::store(out.as_mut_ptr(), V::load_bf16(brain.as_ptr()));
                 V::store(out.as_mut_ptr().add(LANES), V::load_i8(bytes.as_ptr()));
+                V::store(out.as_mut_ptr().add(2 * LANES), V::load_f16(half.as_ptr()));
+                V::store(out.as_mut_ptr().add(3 * LANES), V::load_f8(bytes.as_ptr().cast()));
             }
             out
         }
@@ -189,6 +204,7 @@ mod tests {
             let weights: [u8; BLOCK] = weights.concat().try_into().unwrap();
             let quad = quad.map(|x| x.max(-127));
             let brain = bits.map(|bits| bf16::from_bits(if bf16::from_bits(bits).is_finite() { bits } else { 0 }));
+            let half = bits.map(|bits| f16::from_bits(if f16::from_bits(bits).is_finite() { bits } else { 0 }));
             let bytes = bits.map(|bits| bits as i8);
             for isa in Isa::available() {
                 prop_assert_eq!(dot_of(isa, &weights, &quad, 3), dot_of(Isa::PORTABLE, &weights, &quad, 3), "{:?}", isa);
@@ -197,8 +213,8 @@ mod tests {
                 prop_assert_eq!(codes_of(isa, &weights, &table), codes_of(Isa::PORTABLE, &weights, &table), "{:?}", isa);
                 let pairs = pair_dot(Isa::PORTABLE, &weights, &table, &quad);
                 prop_assert_eq!(pair_dot(isa, &weights, &table, &quad), pairs, "{:?}", isa);
-                let wide = widened(Isa::PORTABLE, &brain, &bytes);
-                prop_assert_eq!(widened(isa, &brain, &bytes), wide, "{:?}", isa);
+                let wide = widened(Isa::PORTABLE, &brain, &half, &bytes);
+                prop_assert_eq!(widened(isa, &brain, &half, &bytes), wide, "{:?}", isa);
             }
         }
     }

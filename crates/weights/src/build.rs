@@ -7,7 +7,8 @@ use crate::checkpoint::{map, read_json};
 use crate::error::WeightsError;
 use memmap2::Mmap;
 use safetensors::SafeTensors;
-use safetensors::tensor::{Dtype, Metadata, TensorInfo, TensorView, serialize_to_file};
+pub use safetensors::tensor::Dtype;
+use safetensors::tensor::{Metadata, TensorInfo, TensorView, serialize_to_file};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 use std::marker::PhantomData;
@@ -51,7 +52,7 @@ pub struct MatrixFacts {
     pub inputs: usize,
     /// Bits of a number, for numbers in groups.
     pub bits: Option<u32>,
-    /// Inputs that share a scale, for numbers in groups.
+    /// Inputs that share a scale, for numbers in groups and for 8-bit floats, which have no `bits`.
     pub group: Option<usize>,
 }
 
@@ -70,6 +71,10 @@ pub enum Written<'a> {
     F32(&'a [f32]),
     /// Brain floats.
     Bf16(&'a [half::bf16]),
+    /// Half-precision floats.
+    F16(&'a [half::f16]),
+    /// 8-bit floats.
+    F8(&'a [u8]),
     /// Bytes.
     U8(&'a [u8]),
 }
@@ -133,6 +138,8 @@ impl Build {
                 let (dtype, len, bytes) = match tensor {
                     Written::F32(values) => (Dtype::F32, values.len(), bytemuck::cast_slice(values)),
                     Written::Bf16(values) => (Dtype::BF16, values.len(), bytemuck::cast_slice(values)),
+                    Written::F16(values) => (Dtype::F16, values.len(), bytemuck::cast_slice(values)),
+                    Written::F8(values) => (Dtype::F8_E4M3, values.len(), *values),
                     Written::U8(values) => (Dtype::U8, values.len(), *values),
                 };
                 Ok((name, TensorView::new(dtype, vec![len], bytes)?))
@@ -201,6 +208,31 @@ impl Build {
     /// As for [`Build::f32`].
     pub fn bf16(&self, name: &str, len: usize) -> Result<Cells<half::bf16>, WeightsError> {
         self.cells(name, Dtype::BF16, len)
+    }
+
+    /// Returns the half-precision floats of a tensor.
+    ///
+    /// # Errors
+    /// As for [`Build::f32`].
+    pub fn f16(&self, name: &str, len: usize) -> Result<Cells<half::f16>, WeightsError> {
+        self.cells(name, Dtype::F16, len)
+    }
+
+    /// Returns the bits of the 8-bit floats of a tensor.
+    ///
+    /// # Errors
+    /// As for [`Build::f32`].
+    pub fn f8(&self, name: &str, len: usize) -> Result<Cells<u8>, WeightsError> {
+        self.cells(name, Dtype::F8_E4M3, len)
+    }
+
+    /// Returns the type that the values of a tensor have in the file.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub fn dtype(&self, name: &str) -> Result<Dtype, WeightsError> {
+        let found = self.tensors.get(name);
+        found.map(|(dtype, _)| *dtype).ok_or_else(|| self.missing(name))
     }
 
     /// Returns the bytes of a tensor.

@@ -2,6 +2,7 @@
 
 use crate::blocks::BlockType;
 use crate::error::WeightsError;
+use crate::float8::Float8Weights;
 use crate::gguf::{Gguf, Rows};
 use crate::groups::GroupWeights;
 use crate::matrix::Matrix;
@@ -74,6 +75,8 @@ pub enum Tensor<'a> {
     F32(Cow<'a, [f32]>),
     /// Brain floats.
     Bf16(Cow<'a, [bf16]>),
+    /// Half-precision floats.
+    F16(Cow<'a, [f16]>),
 }
 
 /// Weights of a row that get one scale when all of them, or more, share one in the file.
@@ -86,6 +89,13 @@ pub enum Kind {
     F32,
     /// Brain floats.
     Bf16,
+    /// Half-precision floats.
+    F16,
+    /// 8-bit floats with scales.
+    F8 {
+        /// Weights of a row that share a scale.
+        block: usize,
+    },
     /// Small numbers with scales.
     Groups {
         /// Bits of a number.
@@ -176,7 +186,12 @@ impl Checkpoint {
             .get(name)
             .or_else(|| self.tensors.get(&format!("{stem}.qweight")));
         match (place.map(|place| place.stored), self.scheme) {
-            (Some(Stored::Safetensors(Dtype::BF16)), _) => Kind::Bf16,
+            (Some(Stored::Safetensors(Dtype::BF16) | Stored::Blocks(BlockType::Bf16, _)), _) => Kind::Bf16,
+            (Some(Stored::Safetensors(Dtype::F16) | Stored::Blocks(BlockType::F16, _)), _) => Kind::F16,
+            (Some(Stored::Safetensors(Dtype::F8_E4M3)), _) => match self.source(name, &place.expect("a place").shape) {
+                Ok(Source::Scaled { block, .. }) => Kind::F8 { block: block[1] },
+                _ => Kind::F32,
+            },
             (Some(Stored::Blocks(block, _)), _) => match block.parts() {
                 Some((bits, group, minima)) => Kind::Groups { bits, group, minima },
                 None => Kind::F32,
@@ -405,7 +420,7 @@ impl Checkpoint {
         }
     }
 
-    /// Returns a tensor of the given shape, widened to `f32` unless it is stored as F32 or BF16.
+    /// Returns a tensor of the given shape, widened to `f32` unless it is stored as F32, BF16 or F16.
     ///
     /// # Errors
     /// When it or a part of it is missing, or of another shape, or of a type that cannot be read.
@@ -426,7 +441,7 @@ impl Checkpoint {
             }
             Source::Packed { .. } => match self.matrix(name, shape)? {
                 Matrix::Floats(tensor) => Ok(tensor),
-                Matrix::Groups(groups) => Ok(owned(groups.values())),
+                other => Ok(owned(other.to_f32())),
             },
         }
     }
@@ -467,7 +482,14 @@ impl Checkpoint {
                     minima: None,
                 }))
             }
-            Source::Scaled { .. } => Ok(Matrix::Floats(self.tensor(name, shape)?)),
+            Source::Scaled { values, scales, block } => {
+                let numbers = Cow::Borrowed(self.bytes(values));
+                let scales = self.stored(scales).to_f32();
+                match Float8Weights::of_blocks(numbers, shape[1], &scales, block) {
+                    Some(weights) => Ok(Matrix::F8(weights)),
+                    None => Ok(Matrix::Floats(self.tensor(name, shape)?)),
+                }
+            }
             Source::Packed {
                 words,
                 zeros,
@@ -535,14 +557,16 @@ impl Checkpoint {
         match place.stored {
             Stored::Blocks(block, rows) => {
                 let count = place.shape.first().copied().unwrap_or(1);
-                owned(rows.in_order(block.values(bytes), count))
+                match block {
+                    BlockType::F32 => Tensor::F32(rows.in_order_cow(aligned(bytes), count)),
+                    BlockType::Bf16 => Tensor::Bf16(rows.in_order_cow(aligned(bytes), count)),
+                    BlockType::F16 => Tensor::F16(rows.in_order_cow(aligned(bytes), count)),
+                    _ => owned(rows.in_order(block.values(bytes), count)),
+                }
             }
             Stored::Safetensors(Dtype::F32) => Tensor::F32(aligned(bytes)),
             Stored::Safetensors(Dtype::BF16) => Tensor::Bf16(aligned(bytes)),
-            Stored::Safetensors(_) => {
-                let halves: Cow<'_, [f16]> = aligned(bytes);
-                owned(halves.iter().map(|half| half.to_f32()).collect())
-            }
+            Stored::Safetensors(_) => Tensor::F16(aligned(bytes)),
         }
     }
 
@@ -576,6 +600,7 @@ impl Tensor<'_> {
         match self {
             Tensor::F32(values) => values.to_vec(),
             Tensor::Bf16(values) => values.iter().map(|value| value.to_f32()).collect(),
+            Tensor::F16(values) => values.iter().map(|value| value.to_f32()).collect(),
         }
     }
 }

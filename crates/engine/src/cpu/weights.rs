@@ -6,11 +6,11 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::str::FromStr;
 use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups, Parts, RoundedRows};
-use vastrelay_kernels::matmul::{Columns, Dense, Panels};
+use vastrelay_kernels::matmul::{Columns, Dense, Panels, Unpacked};
 use vastrelay_kernels::{Isa, LANES, PackedMatrix, Pool, Write};
-use vastrelay_weights::build::{MatrixFacts, Written};
+use vastrelay_weights::build::{Dtype, MatrixFacts, Written};
 use vastrelay_weights::checkpoint::Kind;
-use vastrelay_weights::{Build, GroupWeights, Matrix, Tensor, WeightsError};
+use vastrelay_weights::{Build, Float8Weights, GroupWeights, Matrix, Tensor, WeightsError};
 
 /// What weights are turned into when they are loaded.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -77,7 +77,8 @@ impl Precision {
         };
         match kind {
             Kind::F32 => 4 * elements,
-            Kind::Bf16 => 2 * elements,
+            Kind::Bf16 | Kind::F16 => 2 * elements,
+            Kind::F8 { block } => elements + elements.div_ceil(block) * size_of::<f32>(),
             Kind::Groups { bits, group, minima } => {
                 let numbers = if bits == Bits::Eight { elements } else { elements / 2 };
                 numbers + elements.div_ceil(group) * size_of::<f32>() * (1 + usize::from(minima))
@@ -131,9 +132,18 @@ impl Weights {
         let panels = outputs.div_ceil(LANES);
         let (Some(bits), Some(group)) = (facts.bits, facts.group) else {
             let (values, len) = (format!("{name}.values"), panels * LANES * inputs);
-            let panels = match build.bf16(&values, len) {
-                Ok(values) => Panels::Bf16(values),
-                Err(_) => Panels::F32(build.f32(&values, len)?),
+            let panels = match (facts.group, build.dtype(&values)?) {
+                (Some(block), _) => Panels::F8 {
+                    numbers: build.f8(&values, len)?,
+                    scales: build.f32(
+                        &format!("{name}.scales"),
+                        panels * LANES * inputs.div_ceil(block.max(1)),
+                    )?,
+                    block: block.max(1),
+                },
+                (None, Dtype::BF16) => Panels::Bf16(build.bf16(&values, len)?),
+                (None, Dtype::F16) => Panels::F16(build.f16(&values, len)?),
+                (None, _) => Panels::F32(build.f32(&values, len)?),
             };
             return Ok(Weights::Floats(PackedMatrix::of_panels(panels, outputs, inputs)));
         };
@@ -168,8 +178,14 @@ impl Weights {
         match self {
             Weights::Floats(matrix) => {
                 let values = match matrix.panels() {
-                    Dense::F32(values) => Written::F32(values),
-                    Dense::Bf16(values) => Written::Bf16(values),
+                    Panels::F32(values) => Written::F32(values),
+                    Panels::Bf16(values) => Written::Bf16(values),
+                    Panels::F16(values) => Written::F16(values),
+                    Panels::F8 { numbers, scales, block } => {
+                        facts.group = Some(*block);
+                        tensors.insert(format!("{name}.scales"), Written::F32(scales));
+                        Written::F8(numbers)
+                    }
                 };
                 tensors.insert(format!("{name}.values"), values);
             }
@@ -218,16 +234,17 @@ impl Weights {
     fn unpack(&self) -> Matrix<'static> {
         match self {
             Weights::Groups(matrix) => Matrix::Groups(GroupWeights::of_packed(matrix)),
-            Weights::Floats(matrix) => {
-                let mut values = vec![0.0; matrix.outputs() * matrix.inputs()];
-                for (output, row) in values.chunks_exact_mut(matrix.inputs()).enumerate() {
-                    matrix.read_row(output, row);
-                }
-                Matrix::Floats(match matrix.panels() {
-                    Dense::F32(_) => Tensor::F32(values.into()),
-                    Dense::Bf16(_) => Tensor::Bf16(values.into_iter().map(bf16::from_f32).collect()),
-                })
-            }
+            Weights::Floats(matrix) => match matrix.unpack() {
+                Unpacked::F32(values) => Matrix::Floats(Tensor::F32(values.into())),
+                Unpacked::Bf16(values) => Matrix::Floats(Tensor::Bf16(values.into())),
+                Unpacked::F16(values) => Matrix::Floats(Tensor::F16(values.into())),
+                Unpacked::F8 { numbers, scales, block } => Matrix::F8(Float8Weights {
+                    inputs: matrix.inputs(),
+                    block,
+                    numbers: numbers.into(),
+                    scales,
+                }),
+            },
         }
     }
 }
@@ -390,6 +407,8 @@ fn alike(one: &Matrix<'_>, other: &Matrix<'_>) -> bool {
     match (one, other) {
         (Matrix::Floats(Tensor::F32(_)), Matrix::Floats(Tensor::F32(_))) => true,
         (Matrix::Floats(Tensor::Bf16(_)), Matrix::Floats(Tensor::Bf16(_))) => true,
+        (Matrix::Floats(Tensor::F16(_)), Matrix::Floats(Tensor::F16(_))) => true,
+        (Matrix::F8(one), Matrix::F8(other)) => one.block == other.block,
         (Matrix::Groups(one), Matrix::Groups(other)) => one.is_like(other),
         _ => false,
     }
@@ -402,7 +421,7 @@ fn pack(run: &[Matrix<'_>], inputs: usize) -> Weights {
             .iter()
             .map(|matrix| match matrix {
                 Matrix::Groups(groups) => groups.parts(),
-                Matrix::Floats(_) => unreachable!("the matrices are of one kind"),
+                _ => unreachable!("the matrices are of one kind"),
             })
             .collect();
         return Weights::Groups(GroupMatrix::pack(&parts, inputs, first.bits, first.group));
@@ -412,6 +431,12 @@ fn pack(run: &[Matrix<'_>], inputs: usize) -> Weights {
         .map(|matrix| match matrix {
             Matrix::Floats(Tensor::F32(values)) => Dense::F32(values),
             Matrix::Floats(Tensor::Bf16(values)) => Dense::Bf16(values),
+            Matrix::Floats(Tensor::F16(values)) => Dense::F16(values),
+            Matrix::F8(weights) => Dense::F8 {
+                numbers: &weights.numbers,
+                scales: &weights.scales,
+                block: weights.block,
+            },
             Matrix::Groups(_) => unreachable!("the matrices are of one kind"),
         })
         .collect();

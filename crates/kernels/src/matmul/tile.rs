@@ -6,7 +6,7 @@ use crate::pool::{Pool, Shared2d};
 use crate::tiling::{PANELS_ONE_ROW, Space, by_tile, part_of};
 use crate::vector::Vector;
 use crate::{Aligned, LANES};
-use half::bf16;
+use half::{bf16, f16};
 use std::ops::Range;
 
 /// Inputs whose weights for one tile's panels are read by all rows while they lie in the nearest cache.
@@ -26,6 +26,20 @@ pub(super) struct Call<'a> {
     pub write: Write,
 }
 
+/// Packed weights, as they are stored.
+pub(super) trait Stored {
+    /// Returns those of some panels and inputs as they are, or widens them into `to`.
+    fn wide<'a>(
+        &'a self,
+        isa: Isa,
+        panels: Range<usize>,
+        inputs: Range<usize>,
+        to: &'a mut Aligned<f32>,
+    ) -> Panels<'a, f32>;
+    /// Computes the outputs of some panels where the rows are one tile.
+    fn one_tile(&self, isa: Isa, call: &Call<'_>, panels: Range<usize>, space: &mut Space);
+}
+
 /// A stored weight that widens to `f32`.
 pub(super) trait Weight: Copy {
     /// Reads and widens sixteen weights.
@@ -33,7 +47,7 @@ pub(super) trait Weight: Copy {
     /// # Safety
     /// As for [`Vector`].
     unsafe fn load<V: Vector>(at: *const Self) -> V::Floats;
-    /// Returns the weights as they are, or widens them into `to`: whole vectors of them, and as many.
+    /// Returns the weights as they are, or widens them into `to`.
     fn wide<'a>(isa: Isa, weights: Panels<'a, Self>, to: &'a mut Aligned<f32>) -> Panels<'a, f32>;
     /// Multiplies a tile.
     fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, Self>, sums: &mut [f32]);
@@ -64,16 +78,28 @@ impl Weight for bf16 {
 
     fn wide<'a>(isa: Isa, weights: Panels<'a, bf16>, to: &'a mut Aligned<f32>) -> Panels<'a, f32> {
         widen_bf16(isa, weights, to);
-        Panels {
-            weights: to,
-            stride: weights.inputs * LANES,
-            count: weights.count,
-            inputs: weights.inputs,
-        }
+        Panels::beside(to, weights.count, weights.inputs)
     }
 
     fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, bf16>, sums: &mut [f32]) {
         tile_bf16(isa, call, tile, sums);
+    }
+}
+
+impl Weight for f16 {
+    #[inline(always)]
+    unsafe fn load<V: Vector>(at: *const f16) -> V::Floats {
+        // SAFETY: the caller's.
+        unsafe { V::load_f16(at) }
+    }
+
+    fn wide<'a>(isa: Isa, weights: Panels<'a, f16>, to: &'a mut Aligned<f32>) -> Panels<'a, f32> {
+        widen_f16(isa, weights, to);
+        Panels::beside(to, weights.count, weights.inputs)
+    }
+
+    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, f16>, sums: &mut [f32]) {
+        tile_f16(isa, call, tile, sums);
     }
 }
 
@@ -90,45 +116,95 @@ for_each_isa! {
 }
 
 for_each_isa! {
+    fn tile_f16<V>(call: &Call<'_>, tile: &Tile<'_, f16>, sums: &mut [f32]) {
+        by_tile!(tile.rows, tile.panels.count, multiply::<V, f16>(call, tile, sums));
+    }
+}
+
+for_each_isa! {
     fn widen_bf16<V>(panels: Panels<'_, bf16>, to: &mut Aligned<f32>) {
-        let len = panels.inputs * LANES;
-        to.resize(panels.count * len);
-        for (panel, to) in to.chunks_exact_mut(len).enumerate() {
-            let from = &panels.weights[panel * panels.stride..][..len];
-            for (from, to) in from.chunks_exact(LANES).zip(to.chunks_exact_mut(LANES)) {
-                // SAFETY: both chunks are sixteen values long.
-                unsafe { V::store(to.as_mut_ptr(), V::load_bf16(from.as_ptr())) };
-            }
+        widen::<V, bf16>(panels, to);
+    }
+}
+
+for_each_isa! {
+    fn widen_f16<V>(panels: Panels<'_, f16>, to: &mut Aligned<f32>) {
+        widen::<V, f16>(panels, to);
+    }
+}
+
+#[inline(always)]
+fn widen<V: Vector, T: Weight>(panels: Panels<'_, T>, to: &mut Aligned<f32>) {
+    let len = panels.inputs * LANES;
+    to.resize(panels.count * len);
+    for (panel, to) in to.chunks_exact_mut(len).enumerate() {
+        let from = &panels.weights[panel * panels.stride..][..len];
+        for (from, to) in from.chunks_exact(LANES).zip(to.chunks_exact_mut(LANES)) {
+            // SAFETY: both chunks are sixteen values long.
+            unsafe { V::store(to.as_mut_ptr(), T::load::<V>(from.as_ptr())) };
+        }
+    }
+}
+
+/// Weights that stand for themselves.
+pub(super) struct Plain<'a, T> {
+    pub values: &'a [T],
+    pub inputs: usize,
+}
+
+impl<T> Plain<'_, T> {
+    fn panels(&self, panels: Range<usize>, inputs: Range<usize>) -> Panels<'_, T> {
+        let stride = LANES * self.inputs;
+        Panels {
+            weights: &self.values[panels.start * stride + inputs.start * LANES..],
+            stride,
+            count: panels.len(),
+            inputs: inputs.len(),
+        }
+    }
+}
+
+impl<T: Weight> Stored for Plain<'_, T> {
+    fn wide<'a>(
+        &'a self,
+        isa: Isa,
+        panels: Range<usize>,
+        inputs: Range<usize>,
+        to: &'a mut Aligned<f32>,
+    ) -> Panels<'a, f32> {
+        T::wide(isa, self.panels(panels, inputs), to)
+    }
+
+    fn one_tile(&self, isa: Isa, call: &Call<'_>, panels: Range<usize>, _: &mut Space) {
+        for panels in runs(isa, call, panels) {
+            let tile = Tile {
+                row: 0,
+                rows: call.rows,
+                panel: panels.start,
+                panels: self.panels(panels, 0..call.inputs),
+                first: 0,
+            };
+            T::tile(isa, call, &tile, &mut []);
         }
     }
 }
 
 /// Computes the outputs of some panels; no other task may compute them.
-pub(super) fn walk<T: Weight>(isa: Isa, call: &Call<'_>, values: &[T], panels: Range<usize>, space: &mut Space) {
-    let stride = LANES * call.inputs;
-    if call.tiles > 1 {
-        return in_chunks(isa, call, values, panels, space);
+pub(super) fn walk(isa: Isa, call: &Call<'_>, weights: &impl Stored, panels: Range<usize>, space: &mut Space) {
+    match call.tiles {
+        1 => weights.one_tile(isa, call, panels, space),
+        _ => in_chunks(isa, call, weights, panels, space),
     }
-    let width = if call.rows == 1 {
-        PANELS_ONE_ROW
-    } else {
-        isa.float_tile().panels
+}
+
+/// Cuts panels into as many as a tile has.
+fn runs(isa: Isa, call: &Call<'_>, panels: Range<usize>) -> impl Iterator<Item = Range<usize>> {
+    let width = match call.rows {
+        1 => PANELS_ONE_ROW,
+        _ => isa.float_tile().panels,
     };
-    for panel in panels.clone().step_by(width) {
-        let tile = Tile {
-            row: 0,
-            rows: call.rows,
-            panel,
-            panels: Panels {
-                weights: &values[panel * stride..],
-                stride,
-                count: width.min(panels.end - panel),
-                inputs: call.inputs,
-            },
-            first: 0,
-        };
-        T::tile(isa, call, &tile, &mut []);
-    }
+    let end = panels.end;
+    panels.step_by(width).map(move |first| first..end.min(first + width))
 }
 
 /// Lays rows tile by tile, input by input, so that a tile's values come in one stream.
@@ -174,20 +250,14 @@ fn lay_tile<const ROWS: usize>(x: &[f32], laid: &mut [f32]) {
 
 /// Goes through all panels and rows with one chunk of the inputs after the other: of a chunk, the weights of a tile's panels lie
 /// in the nearest cache, where they are widened once, and the rows in the next.
-fn in_chunks<T: Weight>(isa: Isa, call: &Call<'_>, values: &[T], panels: Range<usize>, space: &mut Space) {
-    let stride = LANES * call.inputs;
-    let width = isa.float_tile().panels;
+pub(super) fn in_chunks(isa: Isa, call: &Call<'_>, weights: &impl Stored, panels: Range<usize>, space: &mut Space) {
     let Space { widened, sums, .. } = space;
     sums.resize(panels.len() * call.rows * LANES);
     for first in (0..call.inputs).step_by(CHUNK) {
-        for panel in panels.clone().step_by(width) {
-            let chunk = Panels {
-                weights: &values[panel * stride + first * LANES..],
-                stride,
-                count: width.min(panels.end - panel),
-                inputs: CHUNK.min(call.inputs - first),
-            };
-            let chunk = T::wide(isa, chunk, widened);
+        let inputs = first..call.inputs.min(first + CHUNK);
+        for few in runs(isa, call, panels.clone()) {
+            let panel = few.start;
+            let chunk = weights.wide(isa, few, inputs.clone(), widened);
             let sums = &mut sums[(panel - panels.start) * call.rows * LANES..];
             for tile in 0..call.tiles {
                 let (row, rows) = part_of(call.rows, call.tiles, tile);
@@ -214,6 +284,18 @@ pub(super) struct Panels<'a, T> {
     stride: usize,
     count: usize,
     inputs: usize,
+}
+
+impl<'a> Panels<'a, f32> {
+    /// Returns widened weights that lie beside one another.
+    pub fn beside(weights: &'a [f32], count: usize, inputs: usize) -> Panels<'a, f32> {
+        Panels {
+            weights,
+            stride: inputs * LANES,
+            count,
+            inputs,
+        }
+    }
 }
 
 /// Rows and panels to multiply.

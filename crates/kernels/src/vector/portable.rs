@@ -1,8 +1,8 @@
 //! Sixteen lanes in plain Rust.
 
-use super::{BLOCK, QUAD, ROUND, TileShape, Vector};
+use super::{BLOCK, QUAD, ROUND, TileShape, Vector, f8_as_f16};
 use crate::LANES;
-use half::bf16;
+use half::{bf16, f16};
 
 /// The reference, on every machine.
 #[derive(Clone, Copy)]
@@ -39,6 +39,18 @@ impl Vector for Portable {
     unsafe fn load_bf16(at: *const bf16) -> [f32; LANES] {
         // SAFETY: the caller has sixteen values at `at`.
         unsafe { at.cast::<[bf16; LANES]>().read_unaligned() }.map(bf16::to_f32)
+    }
+
+    #[inline(always)]
+    unsafe fn load_f16(at: *const f16) -> [f32; LANES] {
+        // SAFETY: the caller has sixteen values at `at`.
+        unsafe { at.cast::<[f16; LANES]>().read_unaligned() }.map(f16::to_f32)
+    }
+
+    #[inline(always)]
+    unsafe fn load_f8(at: *const u8) -> [f32; LANES] {
+        // SAFETY: the caller has sixteen values at `at`.
+        unsafe { at.cast::<[u8; LANES]>().read_unaligned() }.map(|byte| f8_as_f16(byte).to_f32())
     }
 
     #[inline(always)]

@@ -4,7 +4,7 @@
 //! multiply-add of bytes saturates, that of 16 bits does not.
 
 use super::{BLOCK, ROUND, TileShape, Vector};
-use half::bf16;
+use half::{bf16, f16};
 use std::arch::x86_64::*;
 
 /// Two registers of eight lanes.
@@ -58,6 +58,29 @@ impl Vector for Avx2 {
     unsafe fn load_bf16(at: *const bf16) -> [__m256; 2] {
         // SAFETY: see above.
         unsafe { [widen_bf16(at), widen_bf16(at.add(8))] }
+    }
+
+    #[inline(always)]
+    unsafe fn load_f16(at: *const f16) -> [__m256; 2] {
+        // SAFETY: see above.
+        unsafe {
+            [
+                _mm256_cvtph_ps(_mm_loadu_si128(at.cast())),
+                _mm256_cvtph_ps(_mm_loadu_si128(at.add(8).cast())),
+            ]
+        }
+    }
+
+    #[inline(always)]
+    unsafe fn load_f8(at: *const u8) -> [__m256; 2] {
+        // SAFETY: see above.
+        unsafe {
+            let half = f8_to_f16(at);
+            [
+                _mm256_cvtph_ps(_mm256_castsi256_si128(half)),
+                _mm256_cvtph_ps(_mm256_extracti128_si256::<1>(half)),
+            ]
+        }
     }
 
     #[inline(always)]
@@ -229,6 +252,16 @@ unsafe fn widen_bf16(at: *const bf16) -> __m256 {
     }
 }
 
+/// Shifts the bits of sixteen 8-bit floats into the places of half-precision floats.
+#[inline(always)]
+unsafe fn f8_to_f16(at: *const u8) -> __m256i {
+    // SAFETY: see above; the sign is in the two highest bits once it is widened and shifted.
+    unsafe {
+        let bits = _mm256_slli_epi16::<7>(_mm256_cvtepi8_epi16(_mm_loadu_si128(at.cast())));
+        _mm256_and_si256(bits, _mm256_set1_epi16(0xbf80_u16 as i16))
+    }
+}
+
 /// Adds four products to each of eight sums.
 #[inline(always)]
 unsafe fn dot256(sum: __m256i, block: [__m256i; 2], quad: [__m256i; 2]) -> __m256i {
@@ -315,6 +348,18 @@ macro_rules! floats512 {
                 let bits = _mm512_cvtepu16_epi32(_mm256_loadu_si256(at.cast()));
                 _mm512_castsi512_ps(_mm512_slli_epi32::<16>(bits))
             }
+        }
+
+        #[inline(always)]
+        unsafe fn load_f16(at: *const f16) -> __m512 {
+            // SAFETY: see above.
+            unsafe { _mm512_cvtph_ps(_mm256_loadu_si256(at.cast())) }
+        }
+
+        #[inline(always)]
+        unsafe fn load_f8(at: *const u8) -> __m512 {
+            // SAFETY: see above.
+            unsafe { _mm512_cvtph_ps(f8_to_f16(at)) }
         }
 
         #[inline(always)]

@@ -4,6 +4,7 @@ use super::Gguf;
 use crate::error::WeightsError;
 use crate::groups::GroupWeights;
 use serde_json::{Map, Value, json};
+use std::borrow::Cow;
 
 /// Architectures by the names that files carry, with the names of `config.json`.
 const ARCHITECTURES: [(&str, &str); 8] = [
@@ -329,6 +330,14 @@ impl Rows {
             ordered.extend_from_slice(&values[from..from + columns]);
         }
         ordered
+    }
+
+    /// As [`Rows::in_order`]; values that lie in order are not copied.
+    pub fn in_order_cow<T: Copy>(self, values: Cow<'_, [T]>, rows: usize) -> Cow<'_, [T]> {
+        match self {
+            Rows::Plain => values,
+            Rows::Paired { .. } => Cow::Owned(self.in_order(values.into_owned(), rows)),
+        }
     }
 
     /// As [`Rows::in_order`], for rows of small numbers.
