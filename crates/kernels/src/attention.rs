@@ -9,12 +9,15 @@ mod span;
 use crate::LANES;
 use crate::isa::Isa;
 use crate::pool::{Pool, Shared2d};
+use crate::tiling::part_of;
 use half::bf16;
 use pages::Kept;
 pub(crate) use span::Progress;
 
 /// Tokens in a page.
 pub const PAGE_TOKENS: usize = LANES;
+/// Spans for each core from which tasks are whole ones.
+const SPANS_PER_CORE: usize = 4;
 /// Most rows of a sequence that go through its pages together.
 const SPAN_ROWS: usize = 16;
 
@@ -243,13 +246,17 @@ impl LayerPages {
             "rows of attention"
         );
         let out = Shared2d::new(out);
-        // The last ones see most: they come first, so that no core is left alone with them.
-        pool.run(spans.len() * kv_heads, &|task| {
-            let task = spans.len() * kv_heads - 1 - task;
+        // Heads of a page lie side by side: a task has all of them where spans are enough for all cores and what they mix is small.
+        let is_whole = spans.len() >= SPANS_PER_CORE * pool.cores() && spans.iter().all(|span| span.rows == 1);
+        let parts = if is_whole { 1 } else { kv_heads };
+        // The last spans see most: they come first, so that no core is left alone with them.
+        pool.run(spans.len() * parts, &|task| {
+            let task = spans.len() * parts - 1 - task;
+            let (first, count) = part_of(kv_heads, parts, task % parts);
             let call = span::Call {
                 shape: self.shape,
-                span: spans[task / kv_heads],
-                kv_head: task % kv_heads,
+                span: spans[task / parts],
+                kv_heads: first..first + count,
                 queries,
                 stride,
                 out: &out,

@@ -12,6 +12,7 @@ use crate::cells::Cells;
 use crate::isa::Isa;
 use crate::matmul::{Columns, Write};
 use crate::pool::{Pool, Shared2d};
+use crate::sums::Output;
 use crate::tiling::share_panels;
 use crate::vector::{BLOCK, QUAD};
 use crate::{Aligned, LANES};
@@ -276,9 +277,12 @@ impl GroupMatrix {
         let call = tile::Call {
             matrix: self,
             rounded,
-            columns,
-            out: &shared,
-            write,
+            output: Output {
+                out: &shared,
+                columns,
+                outputs: self.outputs,
+                write,
+            },
         };
         share_panels(pool, self.outputs.div_ceil(LANES), rounded.rows, &|panels, space| {
             tile::walk(isa, &call, panels, space);

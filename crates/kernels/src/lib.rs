@@ -34,6 +34,7 @@ pub mod norm;
 pub mod pool;
 pub mod rotary;
 mod rows;
+mod sums;
 mod tiling;
 mod vector;
 

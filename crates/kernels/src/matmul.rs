@@ -10,6 +10,7 @@ mod tile;
 use crate::cells::Cells;
 use crate::isa::Isa;
 use crate::pool::{Pool, Shared2d};
+use crate::sums::Output;
 use crate::tiling::share_panels;
 use crate::vector::Vector;
 use crate::{Aligned, LANES};
@@ -348,10 +349,12 @@ impl PackedMatrix {
             rows,
             tiles,
             inputs: self.inputs,
-            outputs: self.outputs,
-            columns,
-            out: &shared,
-            write,
+            output: Output {
+                out: &shared,
+                columns,
+                outputs: self.outputs,
+                write,
+            },
         };
         let inputs = self.inputs;
         let panels = self.outputs.div_ceil(LANES);

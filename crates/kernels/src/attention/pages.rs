@@ -19,8 +19,6 @@ pub(super) trait Cell: Pod + Default + Send + Sync + 'static {
     /// # Safety
     /// As for [`Vector`].
     unsafe fn load<V: Vector>(at: *const Self) -> V::Floats;
-    /// Returns cells that need no widening.
-    fn wide(cells: &[Self]) -> Option<&[f32]>;
 }
 
 impl Cell for f32 {
@@ -35,11 +33,6 @@ impl Cell for f32 {
     unsafe fn load<V: Vector>(at: *const f32) -> V::Floats {
         // SAFETY: the caller's.
         unsafe { V::load(at) }
-    }
-
-    #[inline(always)]
-    fn wide(cells: &[f32]) -> Option<&[f32]> {
-        Some(cells)
     }
 }
 
@@ -56,11 +49,6 @@ impl Cell for bf16 {
         // SAFETY: the caller's.
         unsafe { V::load_bf16(at) }
     }
-
-    #[inline(always)]
-    fn wide(_: &[bf16]) -> Option<&[f32]> {
-        None
-    }
 }
 
 impl Cell for i8 {
@@ -75,11 +63,6 @@ impl Cell for i8 {
     unsafe fn load<V: Vector>(at: *const i8) -> V::Floats {
         // SAFETY: the caller's.
         unsafe { V::load_i8(at) }
-    }
-
-    #[inline(always)]
-    fn wide(_: &[i8]) -> Option<&[f32]> {
-        None
     }
 }
 

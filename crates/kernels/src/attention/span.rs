@@ -11,14 +11,16 @@ use crate::{Aligned, LANES};
 use half::bf16;
 use std::ops::Range;
 
+/// Bytes of a line of the cache.
+const LINE: usize = 64;
 /// Most queries whose scores or sums stay in registers together.
 const TILE: usize = 4;
 
-/// One span and one KV head.
+/// One span and some KV heads.
 pub(super) struct Call<'a> {
     pub shape: Shape,
     pub span: Span<'a>,
-    pub kv_head: usize,
+    pub kv_heads: Range<usize>,
     /// `[all rows, stride]`, of which the first are `[heads, head_dim]`.
     pub queries: &'a [f32],
     pub stride: usize,
@@ -95,15 +97,21 @@ pub(super) struct State<'a> {
 }
 
 impl Call<'_> {
-    /// Returns the query heads that share the KV head.
+    /// Returns the query heads that share a KV head.
     fn heads(&self) -> usize {
         self.shape.heads / self.shape.kv_heads
     }
 
-    /// Returns a query of the span that has not begun.
+    /// Returns how many queries of the span share a KV head.
+    fn queries(&self) -> usize {
+        self.span.rows * self.heads()
+    }
+
+    /// Returns a query of the span that has not begun: those of a KV head come one after the other.
     fn query(&self, number: usize) -> Progress {
+        let (kv_head, number) = (number / self.queries(), number % self.queries());
         let (row, head) = (number / self.heads(), number % self.heads());
-        let head = (self.kv_head * self.heads() + head) * self.shape.head_dim;
+        let head = ((self.kv_heads.start + kv_head) * self.heads() + head) * self.shape.head_dim;
         let row_of_all = self.span.first + row;
         Progress {
             from: row_of_all * self.stride + head,
@@ -117,7 +125,7 @@ impl Call<'_> {
 
 /// Computes the attention of a span.
 pub(super) fn attend<T: Attended>(isa: Isa, call: &Call<'_>, kept: &Kept<T>) {
-    let queries = call.span.rows * call.heads();
+    let queries = call.queries() * call.kv_heads.len();
     let head_dim = call.shape.head_dim;
     let width = head_dim.next_multiple_of(LANES);
     with_space(|space| {
@@ -162,25 +170,30 @@ struct Page<'a, K> {
     value_scales: Option<&'a [f32]>,
     /// The position of its first token.
     start: usize,
+    /// Keys and values that are read next: asked for meanwhile, line by line, as only so many can be on their way at once.
+    next: [*const K; 2],
 }
 
 #[inline(always)]
 fn through_pages<V: Vector, T: Cell>(call: &Call<'_>, kept: &Kept<T>, state: &mut State<'_>) {
-    let Call { shape, span, .. } = call;
+    let Call {
+        shape, span, kv_heads, ..
+    } = call;
     let head_dim = shape.head_dim;
-    let queries = span.rows * call.heads();
+    let (queries, len) = (call.queries(), PAGE_TOKENS * head_dim);
     let last = span.start + span.rows - 1;
     let first = shape.first_seen(span.start) / PAGE_TOKENS;
-    let is_whole = head_dim.is_multiple_of(LANES);
-    for (index, number) in span.pages[..=last / PAGE_TOKENS].iter().enumerate().skip(first) {
-        let number = *number as usize * shape.kv_heads + call.kv_head;
-        let len = PAGE_TOKENS * head_dim;
-        if let Some(next) = span.pages[..=last / PAGE_TOKENS].get(index + 1) {
-            let next = (*next as usize * shape.kv_heads + call.kv_head) * len;
-            prefetch::<V, T>(&kept.keys[next..next + len]);
-            prefetch::<V, T>(&kept.values[next..next + len]);
-        }
+    let pages = &span.pages[first..=last / PAGE_TOKENS];
+    // Page by page, of each one head after the other: as they lie in memory.
+    let place = |step: usize| {
+        let page = pages.get(step / kv_heads.len());
+        page.map(|page| *page as usize * shape.kv_heads + kv_heads.start + step % kv_heads.len())
+    };
+    for step in 0..pages.len() * kv_heads.len() {
+        let number = place(step).expect("a page of each step");
+        let next = place(step + 1).unwrap_or(number);
         let (keys, values) = (&kept.keys[number * len..][..len], &kept.values[number * len..][..len]);
+        let next = [&kept.keys[next * len..][..len], &kept.values[next * len..][..len]];
         let scales = |scales| {
             T::SCALED.then(|| -> &[f32] {
                 let scales: &Aligned<f32> = scales;
@@ -188,68 +201,55 @@ fn through_pages<V: Vector, T: Cell>(call: &Call<'_>, kept: &Kept<T>, state: &mu
             })
         };
         let (key_scales, value_scales) = (scales(&kept.key_scales), scales(&kept.value_scales));
-        let start = index * PAGE_TOKENS;
-        match (T::wide(keys), T::wide(values)) {
-            (Some(keys), Some(values)) if is_whole => {
-                let page = Page {
-                    keys: keys.as_ptr(),
-                    values: values.as_ptr(),
-                    stride: head_dim,
-                    key_scales,
-                    value_scales,
-                    start,
-                };
-                through_queries::<V, f32>(call, &page, state);
-            }
+        let start = (first + step / kv_heads.len()) * PAGE_TOKENS;
+        let begin = step % kv_heads.len() * queries;
+        if head_dim.is_multiple_of(LANES) && queries <= TILE {
             // For one tile it is not worth while to widen first.
-            _ if is_whole && queries <= TILE => {
-                let page = Page {
-                    keys: keys.as_ptr(),
-                    values: values.as_ptr(),
-                    stride: head_dim,
-                    key_scales,
-                    value_scales,
-                    start,
-                };
-                through_queries::<V, T>(call, &page, state);
-            }
-            _ => {
-                widen::<V, T>(keys, state.keys);
-                let stride = head_dim.next_multiple_of(LANES);
-                for (values, wide) in values.chunks_exact(head_dim).zip(state.values.chunks_exact_mut(stride)) {
-                    widen::<V, T>(values, wide);
-                }
-                let page = Page {
-                    keys: state.keys.as_ptr(),
-                    values: state.values.as_ptr(),
-                    stride,
-                    key_scales,
-                    value_scales,
-                    start,
-                };
-                through_queries::<V, f32>(call, &page, state);
-            }
+            let page = Page {
+                keys: keys.as_ptr(),
+                values: values.as_ptr(),
+                stride: head_dim,
+                key_scales,
+                value_scales,
+                start,
+                next: next.map(<[T]>::as_ptr),
+            };
+            through_queries::<V, T, true>(call, &page, state, begin);
+            continue;
         }
+        let stride = head_dim.next_multiple_of(LANES);
+        widen::<V, T>(keys, next[0], state.keys);
+        let rows = values.chunks_exact(head_dim).zip(next[1].chunks_exact(head_dim));
+        for ((values, next), wide) in rows.zip(state.values.chunks_exact_mut(stride)) {
+            widen::<V, T>(values, next, wide);
+        }
+        let page = Page {
+            keys: state.keys.as_ptr(),
+            values: state.values.as_ptr(),
+            stride,
+            key_scales,
+            value_scales,
+            start,
+            next: [std::ptr::null(); 2],
+        };
+        through_queries::<V, f32, false>(call, &page, state, begin);
     }
 }
 
-/// Asks for cells that are read next.
+/// Widens cells into the first of `to`, and asks for as many that are read next.
 #[inline(always)]
-fn prefetch<V: Vector, T: Cell>(cells: &[T]) {
-    for line in cells.chunks(64 / size_of::<T>()) {
-        // SAFETY: to ask for memory does not touch it.
-        unsafe { V::prefetch(line.as_ptr()) };
-    }
-}
-
-/// Widens cells into the first of `to`.
-#[inline(always)]
-fn widen<V: Vector, T: Cell>(cells: &[T], to: &mut [f32]) {
+fn widen<V: Vector, T: Cell>(cells: &[T], next: &[T], to: &mut [f32]) {
     let (whole, rest) = cells.as_chunks::<LANES>();
     let (wide, last) = to.split_at_mut(whole.len() * LANES);
-    for (cells, to) in whole.iter().zip(wide.as_chunks_mut::<LANES>().0) {
-        // SAFETY: both are sixteen values.
-        unsafe { V::store(to.as_mut_ptr(), T::load::<V>(cells.as_ptr())) };
+    let ahead = next.chunks_exact(LANES);
+    for (index, ((cells, next), to)) in whole.iter().zip(ahead).zip(wide.as_chunks_mut::<LANES>().0).enumerate() {
+        // SAFETY: both are sixteen values; to ask for memory does not touch it.
+        unsafe {
+            if (index * LANES).is_multiple_of(LINE / size_of::<T>()) {
+                V::prefetch(next.as_ptr());
+            }
+            V::store(to.as_mut_ptr(), T::load::<V>(cells.as_ptr()));
+        }
     }
     if !rest.is_empty() {
         let (mut padded, mut wide) = ([T::default(); LANES], [0.0; LANES]);
@@ -261,24 +261,28 @@ fn widen<V: Vector, T: Cell>(cells: &[T], to: &mut [f32]) {
 }
 
 #[inline(always)]
-fn through_queries<V: Vector, K: Cell>(call: &Call<'_>, page: &Page<'_, K>, state: &mut State<'_>) {
-    let queries = call.span.rows * call.heads();
-    let mut query = 0;
-    while query < queries {
-        let count = TILE.min(queries - query);
+fn through_queries<V: Vector, K: Cell, const AHEAD: bool>(
+    call: &Call<'_>,
+    page: &Page<'_, K>,
+    state: &mut State<'_>,
+    begin: usize,
+) {
+    let (mut query, end) = (begin, begin + call.queries());
+    while query < end {
+        let count = TILE.min(end - query);
         match count {
-            1 => tile::<V, K, 1>(call, page, state, query),
-            2 => tile::<V, K, 2>(call, page, state, query),
-            3 => tile::<V, K, 3>(call, page, state, query),
-            _ => tile::<V, K, TILE>(call, page, state, query),
+            1 => tile::<V, K, AHEAD, 1>(call, page, state, query),
+            2 => tile::<V, K, AHEAD, 2>(call, page, state, query),
+            3 => tile::<V, K, AHEAD, 3>(call, page, state, query),
+            _ => tile::<V, K, AHEAD, TILE>(call, page, state, query),
         }
         query += count;
     }
 }
 
-/// Takes `QUERIES` queries through a page.
+/// Takes `QUERIES` queries through a page; asks for the next one meanwhile where it is `AHEAD`.
 #[inline(always)]
-fn tile<V: Vector, K: Cell, const QUERIES: usize>(
+fn tile<V: Vector, K: Cell, const AHEAD: bool, const QUERIES: usize>(
     call: &Call<'_>,
     page: &Page<'_, K>,
     state: &mut State<'_>,
@@ -288,7 +292,7 @@ fn tile<V: Vector, K: Cell, const QUERIES: usize>(
     let progress = &mut state.progress[query..query + QUERIES];
     let mixed = &mut state.mixed[query * width..][..QUERIES * width];
     let mut shares = [[0.0; LANES]; QUERIES];
-    scores::<V, K, QUERIES>(call, page, progress, &mut shares);
+    scores::<V, K, AHEAD, QUERIES>(call, page, progress, &mut shares);
     let mut whole = true;
     let each = shares.iter_mut().zip(&mut *progress).zip(mixed.chunks_exact_mut(width));
     for ((shares, progress), mixed) in each {
@@ -302,13 +306,13 @@ fn tile<V: Vector, K: Cell, const QUERIES: usize>(
         }
     }
     if whole {
-        mix::<V, K, QUERIES>(page, &shares, 0..LANES, mixed);
+        mix::<V, K, AHEAD, QUERIES>(page, &shares, 0..LANES, mixed);
         return;
     }
     // What a query does not see may hold anything.
     for ((shares, progress), mixed) in shares.iter().zip(progress).zip(mixed.chunks_exact_mut(width)) {
         let seen = seen(call.shape, page.start, progress.position);
-        mix::<V, K, 1>(page, std::array::from_ref(shares), seen, mixed);
+        mix::<V, K, false, 1>(page, std::array::from_ref(shares), seen, mixed);
     }
 }
 
@@ -321,7 +325,7 @@ fn seen(shape: Shape, start: usize, position: usize) -> Range<usize> {
 
 /// Computes the products of queries and a page's keys: two sums, over the even and over the odd elements of a head.
 #[inline(always)]
-fn scores<V: Vector, K: Cell, const QUERIES: usize>(
+fn scores<V: Vector, K: Cell, const AHEAD: bool, const QUERIES: usize>(
     call: &Call<'_>,
     page: &Page<'_, K>,
     queries: &[Progress],
@@ -338,6 +342,9 @@ fn scores<V: Vector, K: Cell, const QUERIES: usize>(
         for pair in 0..head_dim / 2 {
             for odd in 0..2 {
                 let d = 2 * pair + odd;
+                if AHEAD && (d * LANES).is_multiple_of(LINE / size_of::<K>()) {
+                    V::prefetch(page.next[0].wrapping_add(d * LANES));
+                }
                 let keys = K::load::<V>(page.keys.add(d * LANES));
                 for at in 0..QUERIES {
                     sums[at][odd] = V::fma(V::splat(*heads[at].get_unchecked(d)), keys, sums[at][odd]);
@@ -415,7 +422,7 @@ fn hide(shares: &mut [f32; LANES], seen: &Range<usize>, with: f32) {
 
 /// Adds the values of some tokens, each times its share, to what was mixed: `[QUERIES, head size in whole vectors]`.
 #[inline(always)]
-fn mix<V: Vector, K: Cell, const QUERIES: usize>(
+fn mix<V: Vector, K: Cell, const AHEAD: bool, const QUERIES: usize>(
     page: &Page<'_, K>,
     shares: &[[f32; LANES]; QUERIES],
     tokens: Range<usize>,
@@ -425,17 +432,17 @@ fn mix<V: Vector, K: Cell, const QUERIES: usize>(
     let mut at = 0;
     while at < width {
         if V::MANY_REGISTERS && width - at >= 4 * LANES {
-            mix_columns::<V, K, QUERIES, 4>(page, shares, tokens.clone(), mixed, at);
+            mix_columns::<V, K, AHEAD, QUERIES, 4>(page, shares, tokens.clone(), mixed, at);
             at += 4 * LANES;
         } else {
-            mix_columns::<V, K, QUERIES, 1>(page, shares, tokens.clone(), mixed, at);
+            mix_columns::<V, K, AHEAD, QUERIES, 1>(page, shares, tokens.clone(), mixed, at);
             at += LANES;
         }
     }
 }
 
 #[inline(always)]
-fn mix_columns<V: Vector, K: Cell, const QUERIES: usize, const VECTORS: usize>(
+fn mix_columns<V: Vector, K: Cell, const AHEAD: bool, const QUERIES: usize, const VECTORS: usize>(
     page: &Page<'_, K>,
     shares: &[[f32; LANES]; QUERIES],
     tokens: Range<usize>,
@@ -459,6 +466,9 @@ fn mix_columns<V: Vector, K: Cell, const QUERIES: usize, const VECTORS: usize>(
         for token in tokens {
             let mut values = [V::splat(0.0); VECTORS];
             for vector in 0..VECTORS {
+                if AHEAD && (vector * LANES).is_multiple_of(LINE / size_of::<K>()) {
+                    V::prefetch(page.next[1].wrapping_add(token * page.stride + at + vector * LANES));
+                }
                 values[vector] = K::load::<V>(page.values.add(token * page.stride + at + vector * LANES));
             }
             for query in 0..QUERIES {

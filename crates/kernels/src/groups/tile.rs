@@ -2,8 +2,7 @@
 
 use super::{Bits, GroupMatrix, RoundedRows};
 use crate::isa::{Isa, for_each_isa};
-use crate::matmul::{Columns, Write};
-use crate::pool::Shared2d;
+use crate::sums::{InParts, Inputs, Output, Place, Together, begin, end, write_out};
 use crate::tiling::{PANELS_ONE_ROW, Space, by_tile, part_of};
 use crate::vector::{BLOCK, QUAD, Vector};
 use crate::{Aligned, LANES};
@@ -18,9 +17,7 @@ const CODES: [u8; 16] = [0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15];
 pub(super) struct Call<'a> {
     pub matrix: &'a GroupMatrix,
     pub rounded: &'a RoundedRows,
-    pub columns: Columns,
-    pub out: &'a Shared2d<'a, f32>,
-    pub write: Write,
+    pub output: Output<'a>,
 }
 
 /// Computes the outputs of some panels; no other task may compute them.
@@ -48,8 +45,8 @@ pub(super) fn walk(isa: Isa, call: &Call<'_>, panels: Range<usize>, space: &mut 
             },
         };
         match matrix.bits {
-            Bits::Eight => tile_of_bytes(isa, call, &tile, &mut []),
-            Bits::Four => tile_of_codes(isa, call, &tile, &mut []),
+            Bits::Eight => tile_of_bytes(isa, call, &tile),
+            Bits::Four => tile_of_codes(isa, call, &tile),
         }
     }
 }
@@ -66,6 +63,7 @@ fn in_chunks(isa: Isa, call: &Call<'_>, panels: Range<usize>, space: &mut Space)
         bytes: unpacked, sums, ..
     } = space;
     sums.resize(panels.len() * rounded.rows * LANES);
+    sums.fill(0.0);
     for first in (0..rounded.groups).step_by(chunk) {
         for panel in panels.clone().step_by(width) {
             let mut chunk = Panels {
@@ -89,7 +87,10 @@ fn in_chunks(isa: Isa, call: &Call<'_>, panels: Range<usize>, space: &mut Space)
                     panels: &chunk,
                 };
                 let sums = &mut sums[row * chunk.count * LANES..][..rows * chunk.count * LANES];
-                tile_of_bytes(isa, call, &tile, sums);
+                part_of_tile(isa, call, &tile, sums);
+                if chunk.groups.end == rounded.groups {
+                    write_out(isa, &call.output, tile.place(), sums);
+                }
             }
         }
     }
@@ -115,14 +116,20 @@ struct Tile<'a> {
 }
 
 for_each_isa! {
-    fn tile_of_bytes<V>(call: &Call<'_>, tile: &Tile<'_>, sums: &mut [f32]) {
-        by_tile!(tile.rows, tile.panels.count, multiply::<V, Bytes>(call, tile, sums));
+    fn tile_of_bytes<V>(call: &Call<'_>, tile: &Tile<'_>) {
+        by_tile!(tile.rows, tile.panels.count, multiply::<V, Bytes, Together>(call, tile, &mut []));
     }
 }
 
 for_each_isa! {
-    fn tile_of_codes<V>(call: &Call<'_>, tile: &Tile<'_>, sums: &mut [f32]) {
-        by_tile!(tile.rows, tile.panels.count, multiply::<V, Codes>(call, tile, sums));
+    fn part_of_tile<V>(call: &Call<'_>, tile: &Tile<'_>, sums: &mut [f32]) {
+        by_tile!(tile.rows, tile.panels.count, multiply::<V, Bytes, InParts>(call, tile, sums));
+    }
+}
+
+for_each_isa! {
+    fn tile_of_codes<V>(call: &Call<'_>, tile: &Tile<'_>) {
+        by_tile!(tile.rows, tile.panels.count, multiply::<V, Codes, Together>(call, tile, &mut []));
     }
 }
 
@@ -177,10 +184,21 @@ impl Packing for Codes {
     }
 }
 
-/// Multiplies a tile of rows and panels. `sums` are what was summed up so far, `[ROWS, PANELS, LANES]`; they may be missing
-/// where all groups come at once.
+impl Tile<'_> {
+    fn place(&self) -> Place {
+        Place {
+            row: self.row,
+            rows: self.rows,
+            panel: self.panel,
+            panels: self.panels.count,
+        }
+    }
+}
+
+/// Multiplies a tile of rows and panels. `sums` are what was summed up so far, `[ROWS, PANELS, LANES]`; there are none where all
+/// groups come at once.
 #[inline(always)]
-fn multiply<V: Vector, P: Packing, const ROWS: usize, const PANELS: usize>(
+fn multiply<V: Vector, P: Packing, I: Inputs, const ROWS: usize, const PANELS: usize>(
     call: &Call<'_>,
     tile: &Tile<'_>,
     sums: &mut [f32],
@@ -191,7 +209,6 @@ fn multiply<V: Vector, P: Packing, const ROWS: usize, const PANELS: usize>(
     let Call { matrix, rounded, .. } = call;
     let part = tile.panels;
     let (groups, group) = (rounded.groups, matrix.group);
-    let (first, last) = (part.groups.start == 0, part.groups.end == groups);
     let bytes = group / (2 * QUAD) * P::PAIR;
     let (x, facts) = (rounded.numbers(tile.row, ROWS), rounded.facts(tile.row, ROWS));
     let scales = &matrix.scales[tile.panel * groups * LANES..][..PANELS * groups * LANES];
@@ -201,7 +218,7 @@ fn multiply<V: Vector, P: Packing, const ROWS: usize, const PANELS: usize>(
     }
     assert!(
         part.numbers.len() >= (PANELS - 1) * part.stride + part.groups.len() * bytes
-            && ((first && last) || sums.len() == ROWS * PANELS * LANES)
+            && (!I::IN_PARTS || sums.len() == ROWS * PANELS * LANES)
             && part.groups.end <= groups,
         "a tile within its operands"
     );
@@ -209,14 +226,7 @@ fn multiply<V: Vector, P: Packing, const ROWS: usize, const PANELS: usize>(
     // SAFETY: what is read lies within the row's numbers and facts, the panels' numbers and scales, and within `sums` where they are
     // used, as was just checked.
     unsafe {
-        let mut totals = [[V::splat(0.0); PANELS]; ROWS];
-        if !first {
-            for row in 0..ROWS {
-                for panel in 0..PANELS {
-                    totals[row][panel] = V::load(sums.as_ptr().add((row * PANELS + panel) * LANES));
-                }
-            }
-        }
+        let mut totals = begin::<V, I, ROWS, PANELS>(sums);
         let mut numbers = part.numbers.as_ptr();
         for at in part.groups.clone() {
             let mut dots = [[V::splat_whole(0); PANELS]; ROWS];
@@ -261,19 +271,6 @@ fn multiply<V: Vector, P: Packing, const ROWS: usize, const PANELS: usize>(
                 }
             }
         }
-        for row in 0..ROWS {
-            for panel in 0..PANELS {
-                if last {
-                    let columns = (tile.panel + panel) * LANES..matrix.outputs;
-                    call.write
-                        .panel::<V>(call.out, call.columns.at(tile.row + row), columns, totals[row][panel]);
-                } else {
-                    V::store(
-                        sums.as_mut_ptr().add((row * PANELS + panel) * LANES),
-                        totals[row][panel],
-                    );
-                }
-            }
-        }
+        end::<V, I, ROWS, PANELS>(&call.output, tile.place(), totals, sums);
     }
 }

@@ -1,8 +1,8 @@
 //! The inner loops of a product of floats: tiles of rows by panels whose sums stay in registers.
 
-use super::{Columns, Write};
 use crate::isa::{Isa, for_each_isa};
 use crate::pool::{Pool, Shared2d};
+use crate::sums::{InParts, Inputs, Output, Place, Together, begin, end, write_out};
 use crate::tiling::{PANELS_ONE_ROW, Space, by_tile, part_of};
 use crate::vector::Vector;
 use crate::{Aligned, LANES};
@@ -20,10 +20,7 @@ pub(super) struct Call<'a> {
     /// How many tiles the rows are cut into.
     pub tiles: usize,
     pub inputs: usize,
-    pub outputs: usize,
-    pub columns: Columns,
-    pub out: &'a Shared2d<'a, f32>,
-    pub write: Write,
+    pub output: Output<'a>,
 }
 
 /// Packed weights, as they are stored.
@@ -49,8 +46,8 @@ pub(super) trait Weight: Copy {
     unsafe fn load<V: Vector>(at: *const Self) -> V::Floats;
     /// Returns the weights as they are, or widens them into `to`.
     fn wide<'a>(isa: Isa, weights: Panels<'a, Self>, to: &'a mut Aligned<f32>) -> Panels<'a, f32>;
-    /// Multiplies a tile.
-    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, Self>, sums: &mut [f32]);
+    /// Multiplies a tile whose inputs come all at once.
+    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, Self>);
 }
 
 impl Weight for f32 {
@@ -64,8 +61,8 @@ impl Weight for f32 {
         weights
     }
 
-    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, f32>, sums: &mut [f32]) {
-        tile_f32(isa, call, tile, sums);
+    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, f32>) {
+        tile_f32(isa, call, tile);
     }
 }
 
@@ -81,8 +78,8 @@ impl Weight for bf16 {
         Panels::beside(to, weights.count, weights.inputs)
     }
 
-    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, bf16>, sums: &mut [f32]) {
-        tile_bf16(isa, call, tile, sums);
+    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, bf16>) {
+        tile_bf16(isa, call, tile);
     }
 }
 
@@ -98,26 +95,32 @@ impl Weight for f16 {
         Panels::beside(to, weights.count, weights.inputs)
     }
 
-    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, f16>, sums: &mut [f32]) {
-        tile_f16(isa, call, tile, sums);
+    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, f16>) {
+        tile_f16(isa, call, tile);
     }
 }
 
 for_each_isa! {
-    fn tile_f32<V>(call: &Call<'_>, tile: &Tile<'_, f32>, sums: &mut [f32]) {
-        by_tile!(tile.rows, tile.panels.count, multiply::<V, f32>(call, tile, sums));
+    fn tile_f32<V>(call: &Call<'_>, tile: &Tile<'_, f32>) {
+        by_tile!(tile.rows, tile.panels.count, multiply::<V, f32, Together>(call, tile, &mut []));
     }
 }
 
 for_each_isa! {
-    fn tile_bf16<V>(call: &Call<'_>, tile: &Tile<'_, bf16>, sums: &mut [f32]) {
-        by_tile!(tile.rows, tile.panels.count, multiply::<V, bf16>(call, tile, sums));
+    fn part_of_tile<V>(call: &Call<'_>, tile: &Tile<'_, f32>, sums: &mut [f32]) {
+        by_tile!(tile.rows, tile.panels.count, multiply::<V, f32, InParts>(call, tile, sums));
     }
 }
 
 for_each_isa! {
-    fn tile_f16<V>(call: &Call<'_>, tile: &Tile<'_, f16>, sums: &mut [f32]) {
-        by_tile!(tile.rows, tile.panels.count, multiply::<V, f16>(call, tile, sums));
+    fn tile_bf16<V>(call: &Call<'_>, tile: &Tile<'_, bf16>) {
+        by_tile!(tile.rows, tile.panels.count, multiply::<V, bf16, Together>(call, tile, &mut []));
+    }
+}
+
+for_each_isa! {
+    fn tile_f16<V>(call: &Call<'_>, tile: &Tile<'_, f16>) {
+        by_tile!(tile.rows, tile.panels.count, multiply::<V, f16, Together>(call, tile, &mut []));
     }
 }
 
@@ -184,7 +187,7 @@ impl<T: Weight> Stored for Plain<'_, T> {
                 panels: self.panels(panels, 0..call.inputs),
                 first: 0,
             };
-            T::tile(isa, call, &tile, &mut []);
+            T::tile(isa, call, &tile);
         }
     }
 }
@@ -253,6 +256,7 @@ fn lay_tile<const ROWS: usize>(x: &[f32], laid: &mut [f32]) {
 pub(super) fn in_chunks(isa: Isa, call: &Call<'_>, weights: &impl Stored, panels: Range<usize>, space: &mut Space) {
     let Space { widened, sums, .. } = space;
     sums.resize(panels.len() * call.rows * LANES);
+    sums.fill(0.0);
     for first in (0..call.inputs).step_by(CHUNK) {
         let inputs = first..call.inputs.min(first + CHUNK);
         for few in runs(isa, call, panels.clone()) {
@@ -269,7 +273,10 @@ pub(super) fn in_chunks(isa: Isa, call: &Call<'_>, weights: &impl Stored, panels
                     first,
                 };
                 let sums = &mut sums[row * chunk.count * LANES..][..rows * chunk.count * LANES];
-                f32::tile(isa, call, &tile, sums);
+                part_of_tile(isa, call, &tile, sums);
+                if inputs.end == call.inputs {
+                    write_out(isa, &call.output, tile.place(), sums);
+                }
             }
         }
     }
@@ -309,10 +316,21 @@ pub(super) struct Tile<'a, T> {
     first: usize,
 }
 
-/// Multiplies a tile of rows and panels. `sums` are what was summed up so far, `[ROWS, PANELS, LANES]`; they may be missing
-/// where all inputs come at once.
+impl<T> Tile<'_, T> {
+    fn place(&self) -> Place {
+        Place {
+            row: self.row,
+            rows: self.rows,
+            panel: self.panel,
+            panels: self.panels.count,
+        }
+    }
+}
+
+/// Multiplies a tile of rows and panels. `sums` are what was summed up so far, `[ROWS, PANELS, LANES]`; there are none where all
+/// inputs come at once.
 #[inline(always)]
-fn multiply<V: Vector, T: Weight, const ROWS: usize, const PANELS: usize>(
+fn multiply<V: Vector, T: Weight, I: Inputs, const ROWS: usize, const PANELS: usize>(
     call: &Call<'_>,
     tile: &Tile<'_, T>,
     sums: &mut [f32],
@@ -328,23 +346,15 @@ fn multiply<V: Vector, T: Weight, const ROWS: usize, const PANELS: usize>(
     } = tile.panels;
     let inputs = call.inputs;
     let x = &call.x[tile.row * inputs + tile.first * ROWS..];
-    let (first, last) = (tile.first == 0, tile.first + count == inputs);
     assert!(
         x.len() >= ROWS * count
             && weights.len() >= (PANELS - 1) * stride + count * LANES
-            && ((first && last) || sums.len() == ROWS * PANELS * LANES),
+            && (!I::IN_PARTS || sums.len() == ROWS * PANELS * LANES),
         "a tile within its operands"
     );
     // SAFETY: what is read lies within `x` and `weights`, and within `sums` where they are used, as was just checked.
     unsafe {
-        let mut totals = [[V::splat(0.0); PANELS]; ROWS];
-        if !first {
-            for row in 0..ROWS {
-                for panel in 0..PANELS {
-                    totals[row][panel] = V::load(sums.as_ptr().add((row * PANELS + panel) * LANES));
-                }
-            }
-        }
+        let mut totals = begin::<V, I, ROWS, PANELS>(sums);
         let (x, weights) = (x.as_ptr(), weights.as_ptr());
         for i in 0..count {
             let mut loaded = [V::splat(0.0); PANELS];
@@ -358,19 +368,6 @@ fn multiply<V: Vector, T: Weight, const ROWS: usize, const PANELS: usize>(
                 }
             }
         }
-        for row in 0..ROWS {
-            for panel in 0..PANELS {
-                if last {
-                    let columns = (tile.panel + panel) * LANES..call.outputs;
-                    call.write
-                        .panel::<V>(call.out, call.columns.at(tile.row + row), columns, totals[row][panel]);
-                } else {
-                    V::store(
-                        sums.as_mut_ptr().add((row * PANELS + panel) * LANES),
-                        totals[row][panel],
-                    );
-                }
-            }
-        }
+        end::<V, I, ROWS, PANELS>(&call.output, tile.place(), totals, sums);
     }
 }
