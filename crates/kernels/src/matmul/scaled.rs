@@ -44,6 +44,12 @@ impl Stored for Scaled<'_> {
         Panels::beside(to, count, len)
     }
 
+    fn at(&self, panel: usize, input: usize) -> *const u8 {
+        self.numbers
+            .as_ptr()
+            .wrapping_add((panel * self.inputs + input) * LANES)
+    }
+
     fn one_tile(&self, isa: Isa, call: &Call<'_>, panels: Range<usize>, space: &mut Space) {
         in_chunks(isa, call, self, panels, space);
     }

@@ -33,6 +33,8 @@ pub(super) trait Stored {
         inputs: Range<usize>,
         to: &'a mut Aligned<f32>,
     ) -> Panels<'a, f32>;
+    /// Returns where a panel's weights of an input lie.
+    fn at(&self, panel: usize, input: usize) -> *const u8;
     /// Computes the outputs of some panels where the rows are one tile.
     fn one_tile(&self, isa: Isa, call: &Call<'_>, panels: Range<usize>, space: &mut Space);
 }
@@ -178,6 +180,11 @@ impl<T: Weight> Stored for Plain<'_, T> {
         T::wide(isa, self.panels(panels, inputs), to)
     }
 
+    fn at(&self, panel: usize, input: usize) -> *const u8 {
+        let place = (panel * self.inputs + input) * LANES;
+        self.values.as_ptr().wrapping_add(place).cast()
+    }
+
     fn one_tile(&self, isa: Isa, call: &Call<'_>, panels: Range<usize>, _: &mut Space) {
         for panels in runs(isa, call, panels) {
             let tile = Tile {
@@ -186,6 +193,7 @@ impl<T: Weight> Stored for Plain<'_, T> {
                 panel: panels.start,
                 panels: self.panels(panels, 0..call.inputs),
                 first: 0,
+                next: None,
             };
             T::tile(isa, call, &tile);
         }
@@ -257,26 +265,31 @@ pub(super) fn in_chunks(isa: Isa, call: &Call<'_>, weights: &impl Stored, panels
     let Space { widened, sums, .. } = space;
     sums.resize(panels.len() * call.rows * LANES);
     sums.fill(0.0);
-    for first in (0..call.inputs).step_by(CHUNK) {
+    let starts = (0..call.inputs).step_by(CHUNK);
+    let mut steps = starts.flat_map(|first| runs(isa, call, panels.clone()).map(move |few| (first, few)));
+    let mut step = steps.next();
+    while let Some((first, few)) = step {
+        step = steps.next();
         let inputs = first..call.inputs.min(first + CHUNK);
-        for few in runs(isa, call, panels.clone()) {
-            let panel = few.start;
-            let chunk = weights.wide(isa, few, inputs.clone(), widened);
-            let sums = &mut sums[(panel - panels.start) * call.rows * LANES..];
-            for tile in 0..call.tiles {
-                let (row, rows) = part_of(call.rows, call.tiles, tile);
-                let tile = Tile {
-                    row,
-                    rows,
-                    panel,
-                    panels: chunk,
-                    first,
-                };
-                let sums = &mut sums[row * chunk.count * LANES..][..rows * chunk.count * LANES];
-                part_of_tile(isa, call, &tile, sums);
-                if inputs.end == call.inputs {
-                    write_out(isa, &call.output, tile.place(), sums);
-                }
+        let panel = few.start;
+        let chunk = weights.wide(isa, few, inputs.clone(), widened);
+        let sums = &mut sums[(panel - panels.start) * call.rows * LANES..];
+        for tile in 0..call.tiles {
+            let (row, rows) = part_of(call.rows, call.tiles, tile);
+            let sums = &mut sums[row * chunk.count * LANES..][..rows * chunk.count * LANES];
+            // Each of the first tiles asks for what the next step reads of one panel.
+            let next = step.clone().filter(|(_, few)| tile < few.len());
+            let tile = Tile {
+                row,
+                rows,
+                panel,
+                panels: chunk,
+                first,
+                next: next.map(|(first, few)| [0, 1].map(|input| weights.at(few.start + tile, first + input))),
+            };
+            part_of_tile(isa, call, &tile, sums);
+            if inputs.end == call.inputs {
+                write_out(isa, &call.output, tile.place(), sums);
             }
         }
     }
@@ -314,6 +327,8 @@ pub(super) struct Tile<'a, T> {
     panels: Panels<'a, T>,
     /// The first of the inputs.
     first: usize,
+    /// Where the weights of two inputs lie that are read next, to be asked for meanwhile with those of the inputs behind them.
+    next: Option<[*const u8; 2]>,
 }
 
 impl<T> Tile<'_, T> {
@@ -356,7 +371,13 @@ fn multiply<V: Vector, T: Weight, I: Inputs, const ROWS: usize, const PANELS: us
     unsafe {
         let mut totals = begin::<V, I, ROWS, PANELS>(sums);
         let (x, weights) = (x.as_ptr(), weights.as_ptr());
+        let here = [x.cast::<u8>(); 2];
+        let next = tile.next.unwrap_or(here);
+        let step = (next[1] as usize).wrapping_sub(next[0] as usize);
         for i in 0..count {
+            if I::IN_PARTS {
+                V::prefetch(next[0].wrapping_add(i * step));
+            }
             let mut loaded = [V::splat(0.0); PANELS];
             for panel in 0..PANELS {
                 loaded[panel] = T::load::<V>(weights.add(panel * stride + i * LANES));
