@@ -6,7 +6,7 @@ use serde_json::json;
 use std::path::Path;
 use std::time::Instant;
 use vastrelay_engine::cpu::{CpuExecutor, CpuSettings, Precision};
-use vastrelay_engine::executor::{Executor, PageCopy, Row, StepBatch, Want};
+use vastrelay_engine::executor::{Executor, PageCopy, Row, StepBatch, TableChange, Want};
 use vastrelay_engine::sampling::{Choice, Sampling};
 use vastrelay_kernels::attention::{KvPrecision, PAGE_TOKENS};
 use vastrelay_kernels::groups::Bits;
@@ -204,7 +204,7 @@ impl Model {
         let pages = (first..first + tokens.div_ceil(PAGE_TOKENS))
             .map(|page| page as u32)
             .collect();
-        let row = self.row(0, tokens, pages);
+        let row = self.row(0, 0, tokens, pages);
         self.step(StepBatch {
             copies: Vec::new(),
             rows: vec![row],
@@ -214,7 +214,7 @@ impl Model {
     /// Gives every sequence a cache of its own: one is computed, the others are copies of its pages.
     fn fill(&mut self) -> Result<()> {
         let pages = (0..PAGES as u32).collect();
-        let row = self.row(0, CACHED, pages);
+        let row = self.row(0, 0, CACHED, pages);
         self.step(StepBatch {
             copies: Vec::new(),
             rows: vec![row],
@@ -242,7 +242,7 @@ impl Model {
         }
         let rows = (0..sequences).map(|sequence| {
             let first = (sequence * PAGES) as u32;
-            self.row(cached, 1, (first..first + PAGES as u32).collect())
+            self.row(sequence, cached, 1, (first..first + PAGES as u32).collect())
         });
         let batch = StepBatch {
             copies: Vec::new(),
@@ -251,7 +251,7 @@ impl Model {
         self.step(batch)
     }
 
-    fn row(&self, start: usize, tokens: usize, pages: Vec<u32>) -> Row {
+    fn row(&self, slot: usize, start: usize, tokens: usize, pages: Vec<u32>) -> Row {
         let vocabulary = self.description.vocabulary;
         Row {
             tokens: (0..tokens)
@@ -259,8 +259,10 @@ impl Model {
                 .collect(),
             drafts: 0,
             start,
-            pages: vec![pages; self.executor.memory().pools],
-            want: Want::Token(Box::new(Choice {
+            slot,
+            tables: TableChange::all(vec![pages; self.executor.memory().pools]),
+            whole: None,
+            want: Want::Token(Choice {
                 sampling: Sampling {
                     temperature: 0.0,
                     ..Sampling::default()
@@ -270,7 +272,7 @@ impl Model {
                 seen: Vec::new(),
                 banned: Vec::new(),
                 top: None,
-            })),
+            }),
             scores: None,
         }
     }

@@ -3,6 +3,7 @@
 use crate::request::Scored;
 use crate::sampling::{Choice, Chosen};
 use serde::Serialize;
+use smallvec::SmallVec;
 
 /// Something that runs steps of one build: a processor, an accelerator, or a stand-in for one.
 ///
@@ -54,21 +55,45 @@ pub struct PageCopy {
     pub to: u32,
 }
 
+/// Tokens of a row: one of them, mostly, which then needs no memory of its own.
+pub type Tokens = SmallVec<[u32; 4]>;
+
 /// One sequence's part in a step.
 #[derive(Clone, Debug)]
 pub struct Row {
     /// Tokens to process.
-    pub tokens: Vec<u32>,
+    pub tokens: Tokens,
     /// How many of them, at the end, are drafts: guesses that have to be verified.
     pub drafts: usize,
     /// The position of the first.
     pub start: usize,
-    /// The pages of the sequence in each pool, in order of position.
-    pub pages: Vec<Vec<u32>>,
+    /// Where the sequence's page tables are kept from step to step; each row has a slot of its own.
+    pub slot: usize,
+    /// How the tables of the slot change before the row, one for each pool; nothing where none of them does.
+    pub tables: Vec<TableChange>,
+    /// The tables as they are then, where they are to be compared: in debug builds.
+    pub whole: Option<Vec<Vec<u32>>>,
     /// What is wanted back of its end.
     pub want: Want,
     /// How likely its tokens were, where that is wanted.
     pub scores: Option<ScoresWanted>,
+}
+
+/// How the page table of a sequence in one pool changes: pages in order of position.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TableChange {
+    /// How many of its first pages stay.
+    pub keep: usize,
+    /// Those that follow them.
+    pub pages: Vec<u32>,
+}
+
+impl TableChange {
+    /// Returns the change that makes tables what is given, whatever they were.
+    pub fn all(tables: impl IntoIterator<Item = Vec<u32>>) -> Vec<TableChange> {
+        let change = |pages| TableChange { keep: 0, pages };
+        tables.into_iter().map(change).collect()
+    }
 }
 
 /// Asks how likely tokens were, each after those before it: the row's, the first excepted.
@@ -86,7 +111,7 @@ pub enum Want {
     /// Nothing: a part of a prompt.
     Nothing,
     /// A token after its last one, and the verification of its drafts.
-    Token(Box<Choice>),
+    Token(Choice),
     /// The logits of its last token: for comparisons, as they are large.
     Logits,
 }
@@ -102,7 +127,7 @@ pub struct StepResult {
 #[derive(Clone, Debug, Default)]
 pub struct RowResult {
     /// New tokens: the accepted drafts and the one after them.
-    pub chosen: Vec<Chosen>,
+    pub chosen: SmallVec<[Chosen; 1]>,
     /// The logits, when they were wanted.
     pub logits: Vec<f32>,
     /// The scores of its tokens but the first, and of the one after them, as they were wanted.

@@ -22,6 +22,7 @@ pub mod request;
 pub mod sampling;
 pub mod scheduler;
 pub mod score;
+pub mod tables;
 
 pub use cpu::CpuExecutor;
 pub use engine::{Engine, EngineStatus};

@@ -1,5 +1,6 @@
 //! What is asked of an engine, and what it answers.
 
+use crate::executor::Tokens;
 use crate::sampling::Sampling;
 use serde::Serialize;
 use std::time::Duration;
@@ -117,7 +118,7 @@ pub struct Piece {
     /// Text that may be shown now; empty while a character is incomplete or a stop string may be coming.
     pub text: String,
     /// The new tokens.
-    pub ids: Vec<u32>,
+    pub ids: Tokens,
     /// For each new token its log-probability and the most probable alternatives, when asked for.
     pub logprobs: Vec<Scored>,
 }

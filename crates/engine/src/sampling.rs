@@ -4,6 +4,7 @@ pub mod random;
 
 use crate::request::{Scored, TokenLogprob};
 use random::Random;
+use std::cell::Cell;
 use std::cmp::Ordering;
 use vastrelay_kernels::LANES;
 
@@ -90,6 +91,18 @@ pub struct Chosen {
     pub logprobs: Option<Scored>,
 }
 
+/// What drawing needs beside the logits.
+#[derive(Default)]
+struct Space {
+    weights: Vec<f64>,
+    ids: Vec<u32>,
+}
+
+thread_local! {
+    /// The memory stays with the thread.
+    static SPACE: Cell<Space> = Cell::default();
+}
+
 /// Chooses a token; `logits` are used up as workspace. Returns `None` when one of them is not a number, or none is finite.
 ///
 /// The outcome depends on the logits and the choice alone.
@@ -171,10 +184,19 @@ fn draw(logits: &[f32], choice: &Choice) -> u32 {
     let sampling = &choice.sampling;
     let top = f64::from(highest(logits));
     let weight = |logit: &f32| ((f64::from(*logit) - top) / f64::from(sampling.temperature)).exp();
-    let weights: Vec<f64> = logits.iter().map(weight).collect();
-    let last = last_kept(logits, &weights, sampling);
+    let mut space = SPACE.take();
+    space.weights.clear();
+    space.weights.extend(logits.iter().map(weight));
+    let last = last_kept(logits, &space.weights, &mut space.ids, sampling);
+    let drawn = draw_kept(logits, &space.weights, last, choice);
+    SPACE.set(space);
+    drawn
+}
+
+/// Draws a token that is no less probable than the last, in proportion to the weights.
+fn draw_kept(logits: &[f32], weights: &[f64], last: Option<u32>, choice: &Choice) -> u32 {
     let is_kept = |id: u32| last.is_none_or(|last| by_logit(logits, id, last) != Ordering::Greater);
-    let kept = || (0..logits.len() as u32).zip(&weights).filter(|(id, _)| is_kept(*id));
+    let kept = || (0..logits.len() as u32).zip(weights).filter(|(id, _)| is_kept(*id));
     let total: f64 = kept().map(|(_, weight)| weight).sum();
     let mut left = Random::new(choice.sampling.seed, choice.completion, choice.position).unit() * total;
     let mut drawn = 0;
@@ -190,7 +212,9 @@ fn draw(logits: &[f32], choice: &Choice) -> u32 {
 }
 
 /// Returns the least probable token that the settings leave over; `None` when they leave all.
-fn last_kept(logits: &[f32], weights: &[f64], sampling: &Sampling) -> Option<u32> {
+///
+/// `ids` is workspace.
+fn last_kept(logits: &[f32], weights: &[f64], ids: &mut Vec<u32>, sampling: &Sampling) -> Option<u32> {
     let Sampling {
         top_k, top_p, min_p, ..
     } = *sampling;
@@ -199,8 +223,8 @@ fn last_kept(logits: &[f32], weights: &[f64], sampling: &Sampling) -> Option<u32
         return None;
     }
     let weight = |id: &u32| weights[*id as usize];
-    let mut ids: Vec<u32> = (0..logits.len() as u32).collect();
-    ids.retain(|id| weight(id) >= f64::from(min_p));
+    ids.clear();
+    ids.extend((0..logits.len() as u32).filter(|id| weight(id) >= f64::from(min_p)));
     if has_top_k && top_k < ids.len() {
         ids.select_nth_unstable_by(top_k - 1, |a, b| by_logit(logits, *a, *b));
         ids.truncate(top_k);
@@ -208,7 +232,7 @@ fn last_kept(logits: &[f32], weights: &[f64], sampling: &Sampling) -> Option<u32
     let mut count = ids.len();
     if top_p < 1.0 {
         let enough = ids.iter().map(weight).sum::<f64>() * f64::from(top_p);
-        count = heaviest(logits, weights, &mut ids, enough);
+        count = heaviest(logits, weights, ids, enough);
     }
     ids[..count].iter().copied().max_by(|a, b| by_logit(logits, *a, *b))
 }
@@ -484,7 +508,7 @@ mod tests {
             // The greatest weight is above any share of itself.
             let min_p = weights.iter().copied().fold(0.0, f64::max).min(f64::from(min_p)) as f32;
             let sampling = Sampling { top_k, min_p, top_p: f32::from(top_p) / 16.0, ..Sampling::default() };
-            let last = last_kept(&logits, &weights, &sampling);
+            let last = last_kept(&logits, &weights, &mut Vec::new(), &sampling);
             let is_kept = |id: &u32| last.is_none_or(|last| by_logit(&logits, *id, last) != Ordering::Greater);
             let kept: Vec<u32> = (0..logits.len() as u32).filter(is_kept).collect();
             let wanted = kept_by_sorting(&logits, &weights, &sampling);

@@ -12,7 +12,7 @@
 mod plan;
 mod sequence;
 
-use crate::executor::PageCopy;
+use crate::executor::{PageCopy, TableChange, Tokens};
 use crate::pages::{ChainKey, PagePool};
 use crate::request::EndReason;
 use sequence::Sequence;
@@ -191,7 +191,7 @@ pub struct RowOutcome {
     /// Whose row.
     pub sequence: SequenceId,
     /// New tokens; may be none, and more than one after accepted drafts.
-    pub tokens: Vec<u32>,
+    pub tokens: Tokens,
     /// Whether it is at its end.
     pub ended: bool,
 }
@@ -352,6 +352,16 @@ impl Scheduler {
     pub fn pages(&self, id: SequenceId) -> Vec<Vec<u32>> {
         let tables = self.sequences[&id].tables.iter();
         tables.map(|table| table.pages.clone()).collect()
+    }
+
+    /// Returns how the page tables of a sequence have changed since the last time, one for each pool, or nothing where none has. To be
+    /// asked for each planned row, as executors keep tables by lane.
+    ///
+    /// # Panics
+    /// When it is not there.
+    pub fn table_changes(&mut self, id: SequenceId) -> Vec<TableChange> {
+        let sequence = self.sequences.get_mut(&id).expect("a sequence that is there");
+        sequence.table_changes()
     }
 
     /// Returns the earliest deadline of any sequence.

@@ -1,6 +1,6 @@
 //! How well a model foretells a text: what is lost by a precision shows here.
 
-use crate::executor::{Executor, ExecutorError, Row, ScoresWanted, StepBatch, Want};
+use crate::executor::{Executor, ExecutorError, Row, ScoresWanted, StepBatch, TableChange, Want};
 use crate::pages::PagePool;
 use crate::request::Scored;
 use vastrelay_kernels::attention::PAGE_TOKENS;
@@ -28,10 +28,12 @@ pub fn score(
         .filter(|piece| piece.len() > 1)
     {
         let row = Row {
-            tokens: piece.to_vec(),
+            tokens: piece.into(),
             drafts: 0,
             start: 0,
-            pages: vec![pages.clone(); executor.memory().pools],
+            slot: 0,
+            tables: TableChange::all(vec![pages.clone(); executor.memory().pools]),
+            whole: None,
             want: Want::Nothing,
             scores: Some(ScoresWanted { next: None, top }),
         };

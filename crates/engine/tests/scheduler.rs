@@ -95,6 +95,8 @@ struct World {
     ended: BTreeSet<SequenceId>,
     /// Tokens, from the first on, that each sequence has computed itself.
     read: BTreeMap<SequenceId, usize>,
+    /// Page tables by lane, as an executor keeps them.
+    tables: BTreeMap<usize, Vec<Vec<u32>>>,
     accepted: usize,
     next: u64,
 }
@@ -108,6 +110,7 @@ impl World {
             blocked: BTreeSet::new(),
             ended: BTreeSet::new(),
             read: BTreeMap::new(),
+            tables: BTreeMap::new(),
             accepted: 0,
             next: 0,
         }
@@ -205,6 +208,7 @@ impl World {
         if plan.rows.is_empty() {
             return plan;
         }
+        self.change_tables(&plan);
         let outcomes: Vec<RowOutcome> = plan.rows.iter().map(|row| self.outcome(row, tokens, ends)).collect();
         self.scheduler.complete(outcomes.clone());
         for (row, outcome) in plan.rows.iter().zip(&outcomes) {
@@ -218,6 +222,23 @@ impl World {
             }
         }
         plan
+    }
+
+    /// Changes the tables as an executor would, which makes them what the scheduler has.
+    fn change_tables(&mut self, plan: &StepPlan) {
+        for row in &plan.rows {
+            let wanted = self.scheduler.pages(row.sequence);
+            let tables = self.tables.entry(row.lane).or_default();
+            tables.resize(wanted.len(), Vec::new());
+            let changes = self.scheduler.table_changes(row.sequence);
+            for (table, change) in tables.iter_mut().zip(changes) {
+                assert!(change.keep <= table.len(), "pages that the executor has not");
+                table.truncate(change.keep);
+                table.extend(change.pages);
+            }
+            assert_eq!(*tables, wanted, "the tables of lane {}", row.lane);
+            assert!(self.scheduler.table_changes(row.sequence).is_empty());
+        }
     }
 
     /// Between no token and all there is room for, now and then an end.

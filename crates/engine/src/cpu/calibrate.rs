@@ -5,7 +5,7 @@ use super::forward::Forward;
 use super::model::Model;
 use super::source::Rounded;
 use super::{CpuSettings, layer_pages};
-use crate::executor::{Row, StepBatch, Want};
+use crate::executor::{Row, StepBatch, TableChange, Want};
 use std::collections::BTreeMap;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 use vastrelay_kernels::groups::Bits;
@@ -98,10 +98,12 @@ pub fn calibrate(
         forward.step(&StepBatch {
             copies: Vec::new(),
             rows: vec![Row {
-                tokens: piece.to_vec(),
+                tokens: piece.into(),
                 drafts: 0,
                 start: 0,
-                pages: vec![(0..pages as u32).collect(); settings.pages.len()],
+                slot: 0,
+                tables: TableChange::all(vec![(0..pages as u32).collect(); settings.pages.len()]),
+                whole: None,
                 want: Want::Nothing,
                 scores: None,
             }],

@@ -8,6 +8,8 @@ use super::weights::Scratch;
 use crate::executor::{Row, RowResult, ScoresWanted, StepBatch, StepResult, Want};
 use crate::request::Scored;
 use crate::sampling::{Choice, Chosen, Seen, choose, score};
+use crate::tables::PageTables;
+use smallvec::SmallVec;
 use vastrelay_kernels::attention::{LayerPages, Spans};
 use vastrelay_kernels::exponential::soft_cap;
 use vastrelay_kernels::gate::{gelu_gate, silu_gate};
@@ -29,6 +31,7 @@ pub(super) struct Forward {
     isa: Isa,
     pool: Pool,
     exchange: Exchange,
+    tables: PageTables,
     space: Workspace,
 }
 
@@ -61,6 +64,7 @@ impl Forward {
             isa,
             pool,
             exchange,
+            tables: PageTables::default(),
             space: Workspace::default(),
         }
     }
@@ -99,14 +103,18 @@ impl Forward {
             let layers = layers.filter(|(_, pool)| **pool == copy.pool);
             layers.for_each(|(layer, _)| layer.copy(copy.from, copy.to));
         }
+        batch.rows.iter().for_each(|row| self.tables.change(row));
+        let tables = std::mem::take(&mut self.tables);
         let tokens: Vec<u32> = batch.rows.iter().flat_map(|row| row.tokens.iter().copied()).collect();
         let pools = self.pools.iter().max().map_or(0, |last| last + 1);
-        let spans: Vec<Spans<'_>> = (0..pools).map(|pool| spans(&batch.rows, pool)).collect();
+        let spans: Vec<Spans<'_>> = (0..pools).map(|pool| spans(&batch.rows, &tables, pool)).collect();
         self.embed(&tokens);
         for layer in 0..self.layers.len() {
             self.attention_block(layer, &spans[self.pools[layer]]);
             self.mlp_block(layer);
         }
+        drop(spans);
+        self.tables = tables;
         let mut begin = 0;
         let scores_of = |row: &Row| {
             let first = begin;
@@ -434,10 +442,10 @@ fn apply(linear: &Linear, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: &[f32
 }
 
 /// Returns where the tokens of the step stand and where their sequences' keys and values are in a pool.
-fn spans(rows: &[Row], pool: usize) -> Spans<'_> {
+fn spans<'a>(rows: &[Row], tables: &'a PageTables, pool: usize) -> Spans<'a> {
     Spans::new(
         rows.iter()
-            .map(|row| (row.start, row.tokens.len(), row.pages[pool].as_slice())),
+            .map(|row| (row.start, row.tokens.len(), tables.of(row.slot, pool))),
     )
 }
 
@@ -466,7 +474,7 @@ impl Row {
 /// What a row wants back, and what it is made of.
 struct RowEnd<'a> {
     row: &'a Row,
-    logits: Vec<&'a mut [f32]>,
+    logits: SmallVec<[&'a mut [f32]; 1]>,
     result: RowResult,
 }
 
@@ -487,9 +495,9 @@ impl RowEnd<'_> {
 }
 
 /// Chooses a token after each position as long as the drafts turn out to be the tokens that are chosen anyway.
-fn verify(choice: &Choice, drafts: &[u32], logits: Vec<&mut [f32]>) -> Vec<Chosen> {
+fn verify(choice: &Choice, drafts: &[u32], logits: SmallVec<[&mut [f32]; 1]>) -> SmallVec<[Chosen; 1]> {
     let mut choice = choice.clone();
-    let mut chosen = Vec::with_capacity(1);
+    let mut chosen = SmallVec::new();
     for (index, logits) in logits.into_iter().enumerate() {
         let Some(token) = choose(logits, &choice) else { break };
         let id = token.id;

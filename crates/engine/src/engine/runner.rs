@@ -2,7 +2,7 @@
 
 use super::prompt_scores::PromptScores;
 use super::{Command, Shared, Submission, lock};
-use crate::executor::{Executor, Row, RowResult, StepBatch, StepResult, Want};
+use crate::executor::{Executor, Row, RowResult, StepBatch, StepResult, Tokens, Want};
 use crate::head::SequenceHead;
 use crate::pages::{ChainKey, chain_start};
 use crate::record::{AdmittedRecord, LaneRecord, StepRecord};
@@ -264,16 +264,18 @@ impl Runner {
         }
     }
 
-    fn batch(&self, plan: &StepPlan) -> StepBatch {
+    fn batch(&mut self, plan: &StepPlan) -> StepBatch {
         let row = |row: &PlannedRow| {
             let live = &self.live[&row.sequence];
             Row {
-                tokens: self.scheduler.tokens(row.sequence)[row.start..row.start + row.tokens].to_vec(),
+                slot: row.lane,
+                tables: self.scheduler.table_changes(row.sequence),
+                whole: cfg!(debug_assertions).then(|| self.scheduler.pages(row.sequence)),
+                tokens: self.scheduler.tokens(row.sequence)[row.start..row.start + row.tokens].into(),
                 drafts: 0,
                 start: row.start,
-                pages: self.scheduler.pages(row.sequence),
                 want: if row.samples && live.head.wants_more() {
-                    Want::Token(Box::new(live.head.next_choice()))
+                    Want::Token(live.head.next_choice())
                 } else {
                     Want::Nothing
                 },
@@ -318,7 +320,7 @@ impl Runner {
     ) -> (RowOutcome, Option<(String, EndReason)>) {
         let mut outcome = RowOutcome {
             sequence: row.sequence,
-            tokens: Vec::new(),
+            tokens: Tokens::new(),
             ended: false,
         };
         let mut end = None;
@@ -335,7 +337,7 @@ impl Runner {
         let mut piece = Piece {
             choice: live.choice,
             text: String::new(),
-            ids: Vec::new(),
+            ids: Tokens::new(),
             logprobs: Vec::new(),
         };
         for chosen in result.chosen {
@@ -344,7 +346,10 @@ impl Runner {
             outcome.tokens.push(chosen.id);
             piece.ids.push(chosen.id);
             piece.logprobs.extend(chosen.logprobs);
-            piece.text.push_str(&accepted.text);
+            match piece.text.is_empty() {
+                true => piece.text = accepted.text,
+                false => piece.text.push_str(&accepted.text),
+            }
             if let Some(reason) = accepted.end {
                 outcome.ended = true;
                 end = Some((String::new(), reason));

@@ -151,9 +151,9 @@ impl Scheduler {
         if let Some(parent) = from_parent
             && self.pools.iter().all(|pool| pool.available() >= copies)
         {
-            let mut tables = parent.tables.clone();
+            let fork = |table: &Table| table.fork(shared.div_ceil(PAGE_TOKENS));
+            let mut tables: Vec<Table> = parent.tables.iter().map(fork).collect();
             for (number, (table, pool)) in tables.iter_mut().zip(&mut self.pools).enumerate() {
-                table.pages.truncate(shared.div_ceil(PAGE_TOKENS));
                 let partial = table.pages.split_off(shared / PAGE_TOKENS);
                 table.held().iter().for_each(|page| pool.hold(*page));
                 for from in partial {

@@ -1,6 +1,7 @@
 //! One sequence, as the scheduler sees it.
 
 use super::{Arrival, Moment, PlannedRow, PoolLimits, Rank, SequenceId};
+use crate::executor::TableChange;
 use crate::pages::{ChainKey, PagePool, chain_next};
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
@@ -34,9 +35,37 @@ pub(super) struct Table {
     pub pages: Vec<u32>,
     /// How many of the first pages were given back, as they are not seen any more.
     pub unseen: usize,
+    /// How many of the first pages are the same in the executor's table, and how long that is.
+    known: usize,
+    told: usize,
 }
 
 impl Table {
+    /// Returns a table for another sequence with the same first pages.
+    pub fn fork(&self, pages: usize) -> Table {
+        Table {
+            pages: self.pages[..pages].to_vec(),
+            unseen: self.unseen,
+            known: 0,
+            told: 0,
+        }
+    }
+
+    /// Returns whether the executor's table is the same.
+    fn is_told(&self) -> bool {
+        self.known == self.pages.len() && self.told == self.pages.len()
+    }
+
+    /// Returns how the executor's table becomes the same, and takes it for done.
+    fn change(&mut self) -> TableChange {
+        let keep = std::mem::replace(&mut self.known, self.pages.len());
+        self.told = self.pages.len();
+        TableChange {
+            keep,
+            pages: self.pages[keep..].to_vec(),
+        }
+    }
+
     /// Returns the pages that the sequence holds.
     pub fn held(&self) -> &[u32] {
         &self.pages[self.unseen..]
@@ -65,6 +94,14 @@ impl Sequence {
             published: 0,
             scope: arrival.scope,
             keys: Vec::new(),
+        }
+    }
+
+    /// Returns how the executor's tables become the same, and takes it for done: one change for each pool, or nothing where all are.
+    pub fn table_changes(&mut self) -> Vec<TableChange> {
+        match self.tables.iter().all(Table::is_told) {
+            true => Vec::new(),
+            false => self.tables.iter_mut().map(Table::change).collect(),
         }
     }
 
@@ -140,6 +177,7 @@ impl Sequence {
         for (pool, (table, pages)) in self.tables.iter_mut().zip(pools).enumerate() {
             let seen = seen(pool, count);
             table.unseen = seen.start;
+            table.known = 0;
             // Nobody looks at those before.
             table.pages = vec![0; seen.start];
             let found = keys[seen].iter().map(|key| pages.find(key).expect("it is there"));
@@ -155,6 +193,7 @@ impl Sequence {
         for (table, pool) in self.tables.iter_mut().zip(pools) {
             while table.pages.len() > needed {
                 pool.release(table.pages.pop().expect("more pages than needed"));
+                table.known = table.known.min(table.pages.len());
             }
         }
     }

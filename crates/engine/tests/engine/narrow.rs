@@ -7,7 +7,7 @@ use safetensors::tensor::{Dtype, TensorView, serialize_to_file};
 use serde_json::{Value, json};
 use std::path::Path;
 use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build};
-use vastrelay_engine::executor::{Row, StepBatch, Want};
+use vastrelay_engine::executor::{Row, StepBatch, TableChange, Want};
 use vastrelay_engine::{CpuExecutor, Executor};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
@@ -79,10 +79,12 @@ fn settings(weights: Precision, split: usize) -> CpuSettings {
 /// The logits of a few tokens.
 fn logits(executor: &mut CpuExecutor) -> Vec<f32> {
     let row = Row {
-        tokens: vec![3, 9, 27, 81, 243],
+        tokens: vec![3, 9, 27, 81, 243].into(),
         drafts: 0,
         start: 0,
-        pages: vec![vec![0]],
+        slot: 0,
+        tables: TableChange::all([vec![0]]),
+        whole: None,
         want: Want::Logits,
         scores: None,
     };

@@ -4,7 +4,7 @@ use crate::support::{Setup, demo, executor, fixture};
 use serde_json::Value;
 use std::path::Path;
 use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build, calibrate};
-use vastrelay_engine::executor::{Row, StepBatch, Want};
+use vastrelay_engine::executor::{Row, StepBatch, TableChange, Want};
 use vastrelay_engine::request::Scored;
 use vastrelay_engine::score::{agreement, loss, score};
 use vastrelay_engine::{CpuExecutor, Executor};
@@ -49,10 +49,12 @@ fn rows(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<Vec<f32>> {
 
 fn row(tokens: &[u32], start: usize, first_page: u32) -> Row {
     Row {
-        tokens: tokens.to_vec(),
+        tokens: tokens.into(),
         drafts: 0,
         start,
-        pages: vec![(first_page..first_page + 16).collect()],
+        slot: first_page as usize / 16,
+        tables: TableChange::all([(first_page..first_page + 16).collect()]),
+        whole: None,
         want: Want::Logits,
         scores: None,
     }

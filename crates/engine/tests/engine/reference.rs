@@ -4,7 +4,7 @@ use crate::support::{Setup, demo, engine, executor, fixture, greedy, run};
 use serde_json::Value;
 use std::path::Path;
 use vastrelay_engine::Executor;
-use vastrelay_engine::executor::{Row, RowResult, StepBatch, Want};
+use vastrelay_engine::executor::{Row, RowResult, StepBatch, TableChange, Want};
 use vastrelay_engine::sampling::{Choice, Sampling};
 use vastrelay_kernels::Isa;
 use vastrelay_specimen::Stored;
@@ -35,11 +35,13 @@ fn step(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<RowResult> {
 
 fn logits_row(tokens: &[u32]) -> Row {
     Row {
-        tokens: tokens.to_vec(),
+        tokens: tokens.into(),
         drafts: 0,
         start: 0,
         // Mixed models have a list for each kind of layer; others look at the first one.
-        pages: vec![(0..16).collect(); 2],
+        slot: 0,
+        tables: TableChange::all(vec![(0..16).collect(); 2]),
+        whole: None,
         want: Want::Logits,
         scores: None,
     }
@@ -51,7 +53,8 @@ fn in_chunks_beside_another(executor: &mut dyn Executor, prompt: &[u32]) -> Vec<
     for (number, chunk) in prompt.chunks(7).enumerate() {
         let row = Row {
             start: number * 7,
-            pages: vec![(16..32).collect(); 2],
+            slot: 1,
+            tables: TableChange::all(vec![(16..32).collect(); 2]),
             ..logits_row(chunk)
         };
         logits = step(executor, vec![logits_row(&[5, 4, 3]), row]).remove(1).logits;
@@ -286,9 +289,9 @@ fn drafts_are_accepted_as_far_as_they_are_what_would_have_been_chosen() {
             drafts[right] = (drafts[right] + 1) % 2048;
         }
         let row = Row {
-            tokens: [prompt.clone(), drafts].concat(),
+            tokens: [prompt.clone(), drafts].concat().into(),
             drafts: 3,
-            want: Want::Token(Box::new(choice.clone())),
+            want: Want::Token(choice.clone()),
             scores: None,
             ..logits_row(&[])
         };

@@ -3,7 +3,7 @@
 use crate::support::{Setup, demo, executor, fixture};
 use std::path::Path;
 use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build};
-use vastrelay_engine::executor::{ExecutorError, Row, StepBatch, Want};
+use vastrelay_engine::executor::{ExecutorError, Row, StepBatch, TableChange, Want};
 use vastrelay_engine::{CpuExecutor, Executor};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
@@ -16,7 +16,9 @@ fn logits(executor: &mut dyn Executor, pages: std::ops::Range<u32>) -> Result<Ve
         tokens: (0..40).map(|place| place * 7 % 200).collect(),
         drafts: 0,
         start: 0,
-        pages: vec![pages.collect()],
+        slot: 0,
+        tables: TableChange::all([pages.collect()]),
+        whole: None,
         want: Want::Logits,
         scores: None,
     };

@@ -169,7 +169,7 @@ impl Shape for Answer {
         };
         let mut piece = self.one(new.choice, delta);
         piece.choices[0].logprobs = logprobs;
-        piece.choices[0].token_ids = extras.token_ids.then_some(new.ids);
+        piece.choices[0].token_ids = extras.token_ids.then(|| new.ids.to_vec());
         Some(piece)
     }
 

@@ -289,7 +289,7 @@ impl Shape for Answer {
             text: new.text,
             index: new.choice,
             logprobs,
-            token_ids: extras.token_ids.then_some(new.ids),
+            token_ids: extras.token_ids.then(|| new.ids.to_vec()),
             ..CompletionChoice::default()
         };
         Some(self.answer(vec![choice], None))
