@@ -14,12 +14,13 @@ pub fn rms_norm(isa: Isa, pool: &Pool, x: &[f32], weight: &[f32], epsilon: f32, 
     let width = weight.len();
     assert!(x.len() == out.len(), "rows of a norm");
     pool.rows(out, width, &|row, out| {
-        norm_rows(isa, &x[row * width..][..out.len()], weight, epsilon, out)
+        rms_norm_rows(isa, &x[row * width..][..out.len()], weight, epsilon, out)
     });
 }
 
 for_each_isa! {
-    fn norm_rows(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
+    /// As [`rms_norm`], on this thread.
+    pub fn rms_norm_rows(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
         let width = weight.len();
         for (x, out) in x.chunks_exact(width).zip(out.chunks_exact_mut(width)) {
             let scale = scale_of(x, epsilon);

@@ -4,7 +4,7 @@ use super::calibrate::Grams;
 use super::exchange::Exchange;
 use super::experts::ExpertSpace;
 use super::model::{GatedMlp, Linear, Mlp, Model};
-use super::weights::Scratch;
+use super::weights::{Rows, Scratch};
 use crate::executor::{Row, RowResult, ScoresWanted, StepBatch, StepResult, Want};
 use crate::request::Scored;
 use crate::sampling::{Choice, Chosen, Seen, choose, score};
@@ -13,7 +13,7 @@ use smallvec::SmallVec;
 use vastrelay_kernels::attention::{LayerPages, Spans};
 use vastrelay_kernels::exponential::soft_cap;
 use vastrelay_kernels::gate::{gelu_gate, silu_gate};
-use vastrelay_kernels::norm::{rms_norm, rms_norm_in_place};
+use vastrelay_kernels::norm::{rms_norm, rms_norm_in_place, rms_norm_rows};
 use vastrelay_kernels::rotary::rotate;
 use vastrelay_kernels::{Isa, Pool, Write};
 use vastrelay_weights::ModelDescription;
@@ -202,21 +202,26 @@ impl Forward {
         let kv_width = description.kv_heads * description.head_dim;
         let count = space.stream.len() / description.width;
         space.normed.resize(count * description.width, 0.0);
-        rms_norm(
-            isa,
-            pool,
-            &space.stream,
-            &layer.attention_norm,
-            description.norm_epsilon,
-            &mut space.normed,
-        );
         space.qkv.resize(count * (q_width + 2 * kv_width), 0.0);
+        let normed = Rows::Made {
+            rows: &mut space.normed,
+            make: &|row, out| {
+                norm_rows(
+                    isa,
+                    &space.stream,
+                    row,
+                    &layer.attention_norm,
+                    description.norm_epsilon,
+                    out,
+                )
+            },
+        };
         apply(
             &layer.qkv,
             isa,
             pool,
             &mut space.scratch,
-            &space.normed,
+            normed,
             &mut space.qkv,
             Write::Replace,
         );
@@ -240,7 +245,7 @@ impl Forward {
                 isa,
                 pool,
                 &mut space.scratch,
-                &space.mixed,
+                Rows::Ready(&space.mixed),
                 &mut space.stream,
                 Write::Add,
             );
@@ -251,7 +256,7 @@ impl Forward {
             isa,
             pool,
             &mut space.scratch,
-            &space.mixed,
+            Rows::Ready(&space.mixed),
             &mut space.branch,
             Write::Replace,
         );
@@ -270,14 +275,6 @@ impl Forward {
         } = self;
         let (isa, description, layer) = (*isa, &model.description, &model.layers[index]);
         let count = space.stream.len() / description.width;
-        rms_norm(
-            isa,
-            pool,
-            &space.stream,
-            &layer.mlp_norm,
-            description.norm_epsilon,
-            &mut space.normed,
-        );
         let after = layer.after_norms.as_ref().map(|(_, mlp)| mlp.as_slice());
         let gate = Gate {
             isa,
@@ -293,15 +290,25 @@ impl Forward {
             scratch,
             ..
         } = space;
+        let make = |row, out: &mut [f32]| norm_rows(isa, stream, row, &layer.mlp_norm, description.norm_epsilon, out);
         match &layer.mlp {
-            Mlp::One(mlp) if adds_at_once(model, after) => {
-                return gate.apply(mlp, normed, scratch, gate_up, gated, stream, Write::Add);
-            }
             Mlp::One(mlp) => {
-                branch.resize(count * description.width, 0.0);
-                gate.apply(mlp, normed, scratch, gate_up, gated, branch, Write::Replace);
+                let adds = adds_at_once(model, after);
+                if !adds {
+                    branch.resize(count * description.width, 0.0);
+                }
+                let x = Rows::Made {
+                    rows: normed,
+                    make: &make,
+                };
+                gate.widen(mlp, x, scratch, gate_up);
+                match adds {
+                    true => return gate.narrow(mlp, scratch, gate_up, gated, stream, Write::Add),
+                    false => gate.narrow(mlp, scratch, gate_up, gated, branch, Write::Replace),
+                }
             }
             Mlp::Experts { router, experts } => {
+                pool.rows(normed, description.width, &make);
                 branch.clear();
                 branch.resize(count * description.width, 0.0);
                 let rule = description
@@ -310,12 +317,13 @@ impl Forward {
                     .expect("a layer with experts is in a model with experts");
                 let scored = &mut space.experts.scores;
                 scored.resize(count * experts.len(), 0.0);
-                router.apply(isa, pool, scratch, normed, scored, Write::Replace);
+                router.apply(isa, pool, scratch, Rows::Ready(normed), scored, Write::Replace);
                 space.experts.send(rule);
                 for (number, mlp) in experts.iter().enumerate() {
                     space.experts.gather(number, normed, description.width);
                     let ExpertSpace { rows, out, .. } = &mut space.experts;
-                    gate.apply(mlp, rows, scratch, gate_up, gated, out, Write::Replace);
+                    gate.widen(mlp, Rows::Ready(rows), scratch, gate_up);
+                    gate.narrow(mlp, scratch, gate_up, gated, out, Write::Replace);
                     space.experts.scatter(number, branch, description.width);
                 }
             }
@@ -361,9 +369,14 @@ impl Forward {
         };
         logits.resize(logits.len().max(needed), 0.0);
         let logits = &mut logits[..needed];
-        model
-            .head
-            .apply(*isa, pool, &mut space.scratch, normed, logits, Write::Replace);
+        model.head.apply(
+            *isa,
+            pool,
+            &mut space.scratch,
+            Rows::Ready(normed),
+            logits,
+            Write::Replace,
+        );
         let ModelDescription {
             logit_scale, logit_cap, ..
         } = model.description;
@@ -410,29 +423,46 @@ struct Gate<'a> {
 }
 
 impl Gate<'_> {
-    fn apply(
+    /// Computes gate and up: `gate_up` has rows of twice the MLP's width then.
+    fn widen(&self, mlp: &GatedMlp, x: Rows<'_>, scratch: &mut Scratch, gate_up: &mut Vec<f32>) {
+        let rows = x.values() / mlp.gate_up.weights.inputs();
+        gate_up.resize(rows * 2 * mlp.width, 0.0);
+        apply(&mlp.gate_up, self.isa, self.pool, scratch, x, gate_up, Write::Replace);
+    }
+
+    /// Leads what passes the gate back to the stream.
+    fn narrow(
         &self,
         mlp: &GatedMlp,
-        x: &[f32],
         scratch: &mut Scratch,
-        gate_up: &mut Vec<f32>,
+        gate_up: &[f32],
         gated: &mut Vec<f32>,
         out: &mut [f32],
         write: Write,
     ) {
-        let rows = x.len() / mlp.gate_up.weights.inputs();
-        gate_up.resize(rows * 2 * mlp.width, 0.0);
-        apply(&mlp.gate_up, self.isa, self.pool, scratch, x, gate_up, Write::Replace);
-        gated.resize(rows * mlp.width, 0.0);
-        match self.activation {
-            Activation::Silu => silu_gate(self.isa, self.pool, gate_up, mlp.width, gated),
-            Activation::GeluTanh => gelu_gate(self.isa, self.pool, gate_up, mlp.width, gated),
-        }
-        apply(&mlp.down, self.isa, self.pool, scratch, gated, out, write);
+        gated.resize(gate_up.len() / 2, 0.0);
+        let (isa, activation) = (self.isa, self.activation);
+        let make = |row: usize, out: &mut [f32]| {
+            let pairs = &gate_up[2 * row * mlp.width..][..2 * out.len()];
+            match activation {
+                Activation::Silu => silu_gate(isa, pairs, mlp.width, out),
+                Activation::GeluTanh => gelu_gate(isa, pairs, mlp.width, out),
+            }
+        };
+        let x = Rows::Made {
+            rows: gated,
+            make: &make,
+        };
+        apply(&mlp.down, self.isa, self.pool, scratch, x, out, write);
     }
 }
 
-fn apply(linear: &Linear, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: &[f32], out: &mut [f32], write: Write) {
+/// Computes the norms of some rows of the stream, from one of them on.
+fn norm_rows(isa: Isa, stream: &[f32], row: usize, weights: &[f32], epsilon: f32, out: &mut [f32]) {
+    rms_norm_rows(isa, &stream[row * weights.len()..][..out.len()], weights, epsilon, out);
+}
+
+fn apply(linear: &Linear, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: Rows<'_>, out: &mut [f32], write: Write) {
     linear.weights.apply(isa, pool, scratch, x, out, write);
     if let Some(bias) = &linear.bias {
         for row in out.chunks_exact_mut(bias.len()) {

@@ -111,6 +111,28 @@ impl FromStr for Precision {
     }
 }
 
+/// Rows that are multiplied.
+pub(super) enum Rows<'a> {
+    /// They are there.
+    Ready(&'a [f32]),
+    /// They are made now: `make` is called with some of them and the number of the first. Where they have to be rounded, that follows at
+    /// once.
+    Made {
+        rows: &'a mut [f32],
+        make: &'a (dyn Fn(usize, &mut [f32]) + Sync),
+    },
+}
+
+impl Rows<'_> {
+    /// Returns how many values there are.
+    pub fn values(&self) -> usize {
+        match self {
+            Rows::Ready(rows) => rows.len(),
+            Rows::Made { rows, .. } => rows.len(),
+        }
+    }
+}
+
 /// What products need beside their inputs and outputs.
 #[derive(Default)]
 pub(super) struct Scratch {
@@ -337,7 +359,22 @@ impl Joined {
     }
 
     /// Computes `out = x · weightsᵀ`, or adds it.
-    pub fn apply(&self, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: &[f32], out: &mut [f32], write: Write) {
+    pub fn apply(&self, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: Rows<'_>, out: &mut [f32], write: Write) {
+        let mut rounded_to = None;
+        let x = match x {
+            Rows::Ready(rows) => rows,
+            Rows::Made { rows, make } => {
+                match &self.weights[0] {
+                    Weights::Floats(matrix) => pool.rows(rows, matrix.inputs(), make),
+                    Weights::Groups(matrix) => {
+                        let (inputs, group) = (matrix.inputs(), matrix.group());
+                        scratch.rounded.round_made(isa, pool, rows, inputs, group, make);
+                        rounded_to = Some(group);
+                    }
+                }
+                rows
+            }
+        };
         if let Some(grams) = &mut scratch.grams {
             grams.take(&self.name, isa, pool, x, self.inputs());
         }
@@ -346,7 +383,6 @@ impl Joined {
             stride: self.outputs(),
             from: 0,
         };
-        let mut rounded_to = None;
         for weights in &self.weights {
             match weights {
                 Weights::Floats(matrix) => matrix.apply_beside(isa, pool, x, out, columns, write),

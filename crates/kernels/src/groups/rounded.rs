@@ -41,7 +41,46 @@ impl RoundedRows {
     /// When `x` is not whole rows.
     pub fn round(&mut self, isa: Isa, pool: &Pool, x: &[f32], inputs: usize, group: usize) {
         assert!(x.len().is_multiple_of(inputs), "rows of {inputs}");
-        let (rows, groups) = (x.len() / inputs, inputs.div_ceil(group));
+        let of_tile = |row: usize, rows: usize| &x[row * inputs..(row + rows) * inputs];
+        self.round_tiles(isa, pool, x.len() / inputs, inputs, group, &of_tile);
+    }
+
+    /// As [`RoundedRows::round`], with rows that are made only now: `make` is called with some of them and the number of the first,
+    /// and they are rounded while they lie in the nearest cache.
+    ///
+    /// # Panics
+    /// As there, or when `make` panics.
+    pub fn round_made(
+        &mut self,
+        isa: Isa,
+        pool: &Pool,
+        x: &mut [f32],
+        inputs: usize,
+        group: usize,
+        make: &(dyn Fn(usize, &mut [f32]) + Sync),
+    ) {
+        assert!(x.len().is_multiple_of(inputs), "rows of {inputs}");
+        let rows = x.len() / inputs;
+        let x = Shared2d::new(x);
+        self.round_tiles(isa, pool, rows, inputs, group, &|row, rows| {
+            // SAFETY: each row is in one tile, and each tile is asked for once, by one task.
+            let tile = unsafe { x.part(row * inputs, rows * inputs) };
+            make(row, tile);
+            tile
+        });
+    }
+
+    /// Rounds rows tile by tile; `of_tile` is called once for each, with its first row and how many it has.
+    fn round_tiles<'a>(
+        &mut self,
+        isa: Isa,
+        pool: &Pool,
+        rows: usize,
+        inputs: usize,
+        group: usize,
+        of_tile: &(dyn Fn(usize, usize) -> &'a [f32] + Sync),
+    ) {
+        let groups = inputs.div_ceil(group);
         let tiles = rows.div_ceil(isa.whole_tile().rows);
         *self = RoundedRows {
             isa: Some(isa),
@@ -68,8 +107,7 @@ impl RoundedRows {
                         facts.part(row * groups, rows * groups),
                     )
                 };
-                let x = &x[row * inputs..(row + rows) * inputs];
-                round_tile(isa, x, inputs, group, numbers, facts);
+                round_tile(isa, of_tile(row, rows), inputs, group, numbers, facts);
             }
         });
     }
