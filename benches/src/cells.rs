@@ -183,6 +183,7 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
         }
         let base = models.iter().position(|model| model.borrow().name == "bf16");
         for (model, seconds) in models.iter().zip(&outcome.seconds) {
+            let phases = model.borrow_mut().take_phases();
             let model = model.borrow();
             let limit = work.limit(&model, outcome.limits);
             let cell = Cell {
@@ -196,6 +197,7 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
                 against_seconds: limit,
                 ratios: seconds.iter().map(|seconds| limit / seconds).collect(),
                 drifted: outcome.drifted,
+                phases,
             };
             report.add(cell);
             if let (Some(jax), Some(others)) = (&jax, outcome.seconds.get(models.len())) {
@@ -211,6 +213,7 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
                     against_seconds: median(others),
                     ratios: times_as_fast(seconds, others),
                     drifted: outcome.drifted,
+                    phases: Vec::new(),
                 });
             }
             let Some(base) = base.filter(|_| model.name != "bf16") else {
@@ -228,6 +231,7 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
                 against_seconds: median(others),
                 ratios: times_as_fast(seconds, others),
                 drifted: outcome.drifted,
+                phases: Vec::new(),
             });
         }
         report.note_limits(outcome.limits);

@@ -5,7 +5,7 @@ use crate::alternate::{Gauge, Subject, alternate};
 use crate::report::{Cell, Report};
 use crate::statistics::median;
 use anyhow::Result;
-use half::bf16;
+use half::{bf16, f16};
 use std::time::Instant;
 use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups, RoundedRows};
 use vastrelay_kernels::matmul::{Dense, PackedMatrix};
@@ -18,7 +18,7 @@ const GROUP: usize = 32;
 /// The matrices of a layer in a precision.
 struct Layer {
     name: &'static str,
-    aim: f64,
+    aim: Option<f64>,
     floats: Vec<PackedMatrix>,
     groups: Vec<GroupMatrix>,
     rounded: RoundedRows,
@@ -34,14 +34,17 @@ impl Layer {
             rounded: RoundedRows::default(),
         };
         let mut layers = [
-            layer("f32", 0.7),
-            layer("bf16", 0.7),
-            layer("int8", 1.3),
-            layer("int4", 1.1),
+            layer("f32", Some(0.7)),
+            layer("bf16", Some(0.7)),
+            layer("int8", Some(1.3)),
+            layer("int4", Some(1.1)),
+            layer("f16", None),
+            layer("fp8", None),
         ];
         for (outputs, inputs) in LAYER {
             let wide: Vec<f32> = (0..outputs * inputs).map(|at| (at % 97) as f32 / 97.0 - 0.5).collect();
             let narrow: Vec<bf16> = wide.iter().map(|value| bf16::from_f32(*value)).collect();
+            let half: Vec<f16> = wide.iter().map(|value| f16::from_f32(*value)).collect();
             let numbers: Vec<u8> = (0..outputs * inputs).map(|at| (at * 31 % 251) as u8).collect();
             let scales = vec![0.01; outputs * inputs / GROUP];
             let minima = vec![-0.1; scales.len()];
@@ -60,6 +63,13 @@ impl Layer {
             layers[3]
                 .groups
                 .push(GroupMatrix::pack(&[groups(Some(&minima))], inputs, Bits::Four, GROUP));
+            layers[4].floats.push(PackedMatrix::pack(&[Dense::F16(&half)], inputs));
+            let eights = Dense::F8 {
+                numbers: &numbers.iter().map(|number| 8 + number % 119).collect::<Vec<u8>>(),
+                scales: &vec![0.01; outputs * inputs / 128],
+                block: 128,
+            };
+            layers[5].floats.push(PackedMatrix::pack(&[eights], inputs));
         }
         layers.into()
     }
@@ -105,12 +115,13 @@ pub fn measure(machine: Machine, pool: &Pool, report: &mut Report) -> Result<()>
                 work: format!("products, {rows} rows"),
                 subject: layer.name.to_owned(),
                 against: "peak of f32".into(),
-                aim: (rows == 512).then_some(layer.aim),
+                aim: layer.aim.filter(|_| rows == 512),
                 must_hold: None,
                 subject_seconds: median(seconds),
                 against_seconds: peak,
                 ratios: seconds.iter().map(|seconds| peak / seconds).collect(),
                 drifted: outcome.drifted,
+                phases: Vec::new(),
             });
         }
     }

@@ -4,6 +4,7 @@
 //! printed beside them.
 
 mod alternate;
+mod attention;
 mod cells;
 mod charts;
 mod jax;
@@ -37,6 +38,9 @@ pub struct Options {
     /// Measure only what has this in its name, such as `decode 8`
     #[arg(long, value_name = "TEXT")]
     work: Option<String>,
+    /// Measure nothing: print, and draw, what is in the file of an earlier run
+    #[arg(long, value_name = "FILE.json", conflicts_with_all = ["quick", "weights", "shapes", "precisions", "work", "out", "kernel", "cores"])]
+    from: Option<PathBuf>,
     /// Compare with the file of an earlier run
     #[arg(long, value_name = "FILE.json")]
     compare: Option<PathBuf>,
@@ -87,27 +91,17 @@ fn main() -> Result<()> {
         Some(path) => Some(Report::read(path).with_context(|| format!("cannot compare with {}", path.display()))?),
         None => None,
     };
-    let shapes = model::shapes(&options.shapes, options.quick)?;
-    let mut report = Report::new(machine);
-    let pool = Pool::new(machine.cores);
-    if !options.quick {
-        kernels::measure(machine, &pool, &mut report)?;
-    }
-    drop(pool);
-    if let Some(path) = &options.weights {
-        let subjects = model::of_file(path, machine, &options)?;
-        cells::measure("weights", machine, subjects, &options, &mut report)?;
-    }
-    for shape in shapes {
-        let subjects = model::of_shape(shape, machine, &options)?;
-        cells::measure(shape.name, machine, subjects, &options, &mut report)?;
-    }
+    let report = match &options.from {
+        Some(path) => Report::read(path).with_context(|| format!("cannot read {}", path.display()))?,
+        None => measure(machine, &options)?,
+    };
     report.print();
-    report.write(&options.out)?;
-    println!("\nfigures: {}", options.out.display());
+    if options.from.is_none() {
+        report.write(&options.out)?;
+        println!("\nfigures: {}", options.out.display());
+    }
     if let Some(folder) = &options.charts {
-        let model = if options.weights.is_some() { "weights" } else { "135M" };
-        charts::draw(&report, model, folder)?;
+        charts::draw(&report, folder)?;
         println!("charts: {}", folder.display());
     }
     if let Some(before) = before {
@@ -117,4 +111,25 @@ fn main() -> Result<()> {
         bail!("a precision that must not be slower than bf16 is");
     }
     Ok(())
+}
+
+/// Measures all that is wanted.
+fn measure(machine: Machine, options: &Options) -> Result<Report> {
+    let shapes = model::shapes(&options.shapes, options.quick)?;
+    let mut report = Report::new(machine);
+    let pool = Pool::new(machine.cores);
+    if !options.quick {
+        kernels::measure(machine, &pool, &mut report)?;
+        attention::measure(machine, &pool, &mut report);
+    }
+    drop(pool);
+    if let Some(path) = &options.weights {
+        let subjects = model::of_file(path, machine, options)?;
+        cells::measure("weights", machine, subjects, options, &mut report)?;
+    }
+    for shape in shapes {
+        let subjects = model::of_shape(shape, machine, options)?;
+        cells::measure(shape.name, machine, subjects, options, &mut report)?;
+    }
+    Ok(report)
 }

@@ -7,6 +7,7 @@ use std::path::Path;
 use std::time::Instant;
 use vastrelay_engine::cpu::{CpuExecutor, CpuSettings, Precision};
 use vastrelay_engine::executor::{Executor, PageCopy, Row, StepBatch, TableChange, Want};
+use vastrelay_engine::phases::Phase;
 use vastrelay_engine::sampling::{Choice, Sampling};
 use vastrelay_kernels::attention::{KvPrecision, PAGE_TOKENS};
 use vastrelay_kernels::groups::Bits;
@@ -108,6 +109,8 @@ pub struct Model {
     pub is_whole: bool,
     executor: CpuExecutor,
     cached: usize,
+    /// Seconds of each part of the steps so far, and how many they were.
+    phases: ([f64; Phase::ALL.len()], usize),
 }
 
 const INT8: Precision = Precision::Groups {
@@ -185,6 +188,7 @@ impl Model {
             is_whole: !matches!(name, "f32" | "bf16"),
             executor,
             cached: 0,
+            phases: Default::default(),
         })
     }
 
@@ -195,7 +199,19 @@ impl Model {
         if result.rows.iter().any(|row| row.not_finite) {
             bail!("{} gave what is not a number", self.name);
         }
-        Ok(begun.elapsed().as_secs_f64())
+        let seconds = begun.elapsed().as_secs_f64();
+        for (sum, phase) in self.phases.0.iter_mut().zip(Phase::ALL) {
+            *sum += result.phases.of(phase).as_secs_f64();
+        }
+        self.phases.1 += 1;
+        Ok(seconds)
+    }
+
+    /// Returns how many seconds each part of a step took, over all steps since the last time.
+    pub fn take_phases(&mut self) -> Vec<(String, f64)> {
+        let (sums, steps) = std::mem::take(&mut self.phases);
+        let mean = |(phase, sum): (Phase, f64)| (phase.name().to_owned(), sum / steps.max(1) as f64);
+        Phase::ALL.into_iter().zip(sums).map(mean).collect()
     }
 
     /// Reads a prompt of so many tokens and chooses a token after it; returns the seconds.
@@ -239,6 +255,7 @@ impl Model {
     pub fn decode(&mut self, sequences: usize, cached: usize) -> Result<f64> {
         if self.cached == 0 {
             self.fill()?;
+            self.take_phases();
         }
         let rows = (0..sequences).map(|sequence| {
             let first = (sequence * PAGES) as u32;

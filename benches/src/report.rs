@@ -42,6 +42,9 @@ pub struct Cell {
     pub ratios: Vec<f64>,
     /// Whether the machine's limits drifted meanwhile.
     pub drifted: bool,
+    /// Mean seconds of each part of a step; of the subject's, and in one cell only where there are several of it.
+    #[serde(default)]
+    pub phases: Vec<(String, f64)>,
 }
 
 impl Cell {

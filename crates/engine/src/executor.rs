@@ -1,5 +1,6 @@
 //! The seam to a device.
 
+use crate::phases::PhaseTimes;
 use crate::request::Scored;
 use crate::sampling::{Choice, Chosen};
 use serde::Serialize;
@@ -121,6 +122,8 @@ pub enum Want {
 pub struct StepResult {
     /// One for each row, in order.
     pub rows: Vec<RowResult>,
+    /// Where its time went.
+    pub phases: PhaseTimes,
 }
 
 /// What a row brought.

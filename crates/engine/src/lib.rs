@@ -17,6 +17,7 @@ pub mod engine;
 pub mod executor;
 pub mod head;
 pub mod pages;
+pub mod phases;
 pub mod record;
 pub mod request;
 pub mod sampling;

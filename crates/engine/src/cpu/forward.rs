@@ -6,6 +6,7 @@ use super::experts::ExpertSpace;
 use super::model::{GatedMlp, Linear, Mlp, Model};
 use super::weights::{Rows, Scratch};
 use crate::executor::{Row, RowResult, ScoresWanted, StepBatch, StepResult, Want};
+use crate::phases::{Clock, Phase};
 use crate::request::Scored;
 use crate::sampling::{Choice, Chosen, Seen, choose, score};
 use crate::tables::PageTables;
@@ -32,6 +33,7 @@ pub(super) struct Forward {
     pool: Pool,
     exchange: Exchange,
     tables: PageTables,
+    clock: Clock,
     space: Workspace,
 }
 
@@ -65,6 +67,7 @@ impl Forward {
             pool,
             exchange,
             tables: PageTables::default(),
+            clock: Clock::start(),
             space: Workspace::default(),
         }
     }
@@ -98,6 +101,7 @@ impl Forward {
 
     /// Computes a step; only the first shard has its result.
     pub fn step(&mut self, batch: &StepBatch) -> StepResult {
+        self.clock = Clock::start();
         for copy in &batch.copies {
             let layers = self.layers.iter_mut().zip(&self.pools);
             let layers = layers.filter(|(_, pool)| **pool == copy.pool);
@@ -109,9 +113,12 @@ impl Forward {
         let pools = self.pools.iter().max().map_or(0, |last| last + 1);
         let spans: Vec<Spans<'_>> = (0..pools).map(|pool| spans(&batch.rows, &tables, pool)).collect();
         self.embed(&tokens);
+        self.clock.lap(Phase::Begin);
         for layer in 0..self.layers.len() {
             self.attention_block(layer, &spans[self.pools[layer]]);
+            self.clock.lap(Phase::Output);
             self.mlp_block(layer);
+            self.clock.lap(Phase::Down);
         }
         drop(spans);
         self.tables = tables;
@@ -125,6 +132,7 @@ impl Forward {
         let scores: Vec<Vec<Scored>> = batch.rows.iter().map(scores_of).collect();
         let wanted = wanted_positions(&batch.rows);
         self.head(&wanted);
+        self.clock.lap(Phase::Head);
         let vocabulary = self.model.vocabulary;
         if self.model.shard.index > 0 {
             return StepResult::default();
@@ -140,6 +148,7 @@ impl Forward {
             })
             .collect();
         self.pool.each(&mut ends, &|end| end.finish());
+        self.clock.lap(Phase::Choose);
         let rows = ends.into_iter().zip(scores);
         StepResult {
             rows: rows
@@ -152,6 +161,7 @@ impl Forward {
                     }
                 })
                 .collect(),
+            phases: self.clock.times(),
         }
     }
 
@@ -194,6 +204,7 @@ impl Forward {
             isa,
             pool,
             exchange,
+            clock,
             space,
             ..
         } = self;
@@ -225,6 +236,7 @@ impl Forward {
             &mut space.qkv,
             Write::Replace,
         );
+        clock.lap(Phase::Qkv);
         let (rotary, stride) = (model.rotary_of(index), q_width + 2 * kv_width);
         layers[index].store(pool, spans, &mut space.qkv, stride, q_width, &|position, row| {
             let q_and_k = &mut row[..q_width + kv_width];
@@ -236,8 +248,10 @@ impl Forward {
             let (cos, sin) = rotary.at(position);
             rotate(isa, q_and_k, cos, sin);
         });
+        clock.lap(Phase::Store);
         space.mixed.resize(count * q_width, 0.0);
         layers[index].attend(isa, pool, spans, &space.qkv, stride, &mut space.mixed);
+        clock.lap(Phase::Attention);
         let after = layer.after_norms.as_ref().map(|(attention, _)| attention.as_slice());
         if adds_at_once(model, after) {
             return apply(
@@ -270,6 +284,7 @@ impl Forward {
             isa,
             pool,
             exchange,
+            clock,
             space,
             ..
         } = self;
@@ -302,6 +317,7 @@ impl Forward {
                     make: &make,
                 };
                 gate.widen(mlp, x, scratch, gate_up);
+                clock.lap(Phase::GateUp);
                 match adds {
                     true => return gate.narrow(mlp, scratch, gate_up, gated, stream, Write::Add),
                     false => gate.narrow(mlp, scratch, gate_up, gated, branch, Write::Replace),
@@ -326,6 +342,7 @@ impl Forward {
                     gate.narrow(mlp, scratch, gate_up, gated, out, Write::Replace);
                     space.experts.scatter(number, branch, description.width);
                 }
+                clock.lap(Phase::GateUp);
             }
         }
         exchange.sum(&mut space.branch);

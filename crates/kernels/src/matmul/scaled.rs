@@ -61,17 +61,20 @@ for_each_isa! {
         let blocks = weights.blocks();
         to.resize(panels.len() * inputs.len() * LANES);
         for (panel, to) in panels.zip(to.chunks_exact_mut(inputs.len() * LANES)) {
-            let mut to = to.chunks_exact_mut(LANES);
             let mut first = inputs.start;
             while first < inputs.end {
                 let last = inputs.end.min((first / block + 1) * block);
+                let count = last - first;
                 let scale = &scales[(panel * blocks + first / block) * LANES..][..LANES];
-                let numbers = &numbers[(panel * all + first) * LANES..(panel * all + last) * LANES];
-                // SAFETY: scales, numbers and outputs come in chunks of sixteen.
+                let numbers = &numbers[(panel * all + first) * LANES..][..count * LANES];
+                let to = &mut to[(first - inputs.start) * LANES..][..count * LANES];
+                // SAFETY: there are sixteen scales, and sixteen numbers and as much room for each of `count` inputs.
                 unsafe {
                     let scale = V::mul(V::load(scale.as_ptr()), V::splat(1.0 / F8_SHRINK));
-                    for (numbers, to) in numbers.chunks_exact(LANES).zip(&mut to) {
-                        V::store(to.as_mut_ptr(), V::mul(V::load_f8(numbers.as_ptr()), scale));
+                    let (numbers, to) = (numbers.as_ptr(), to.as_mut_ptr());
+                    for input in 0..count {
+                        let wide = V::mul(V::load_f8(numbers.add(input * LANES)), scale);
+                        V::store(to.add(input * LANES), wide);
                     }
                 }
                 first = last;

@@ -265,8 +265,15 @@ pub(super) fn in_chunks(isa: Isa, call: &Call<'_>, weights: &impl Stored, panels
     let Space { widened, sums, .. } = space;
     sums.resize(panels.len() * call.rows * LANES);
     sums.fill(0.0);
-    let starts = (0..call.inputs).step_by(CHUNK);
-    let mut steps = starts.flat_map(|first| runs(isa, call, panels.clone()).map(move |few| (first, few)));
+    let starts = || (0..call.inputs).step_by(CHUNK);
+    let by_panel = runs(isa, call, panels.clone()).flat_map(|few| starts().map(move |first| (first, few.clone())));
+    let by_chunk = starts().flat_map(|first| runs(isa, call, panels.clone()).map(move |few| (first, few)));
+    // One tile reads weights once: they come in one stream for each panel.
+    let (one, several) = match call.tiles {
+        1 => (Some(by_panel), None),
+        _ => (None, Some(by_chunk)),
+    };
+    let mut steps = one.into_iter().flatten().chain(several.into_iter().flatten());
     let mut step = steps.next();
     while let Some((first, few)) = step {
         step = steps.next();

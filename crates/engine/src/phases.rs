@@ -1,0 +1,116 @@
+//! Where the time of a step goes.
+
+use std::time::{Duration, Instant};
+
+/// A part of a step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Phase {
+    /// Page copies, tables and embeddings.
+    Begin,
+    /// Queries, keys and values, the norm before them included.
+    Qkv,
+    /// Rotating, and storing keys and values.
+    Store,
+    /// Attention over the pages.
+    Attention,
+    /// Attention's way back to the stream.
+    Output,
+    /// Gate and up of the MLP, the norm before them included; with experts, the whole MLP.
+    GateUp,
+    /// The gate, and the MLP's way back to the stream.
+    Down,
+    /// Logits, and scores of prompts.
+    Head,
+    /// Choosing tokens.
+    Choose,
+}
+
+impl Phase {
+    /// All in their order.
+    pub const ALL: [Phase; 9] = [
+        Phase::Begin,
+        Phase::Qkv,
+        Phase::Store,
+        Phase::Attention,
+        Phase::Output,
+        Phase::GateUp,
+        Phase::Down,
+        Phase::Head,
+        Phase::Choose,
+    ];
+
+    /// Returns its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Phase::Begin => "embedding",
+            Phase::Qkv => "queries, keys, values",
+            Phase::Store => "storing keys and values",
+            Phase::Attention => "attention",
+            Phase::Output => "attention output",
+            Phase::GateUp => "MLP gate and up",
+            Phase::Down => "MLP down",
+            Phase::Head => "head",
+            Phase::Choose => "choosing tokens",
+        }
+    }
+}
+
+/// How long each part of a step took.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct PhaseTimes([Duration; Phase::ALL.len()]);
+
+impl PhaseTimes {
+    /// Returns how long a part took.
+    pub fn of(&self, phase: Phase) -> Duration {
+        self.0[phase as usize]
+    }
+
+    /// Returns how long all took.
+    pub fn total(&self) -> Duration {
+        self.0.iter().sum()
+    }
+}
+
+/// Measures the parts of a step, one after the other.
+pub(crate) struct Clock {
+    last: Instant,
+    times: PhaseTimes,
+}
+
+impl Clock {
+    pub fn start() -> Clock {
+        Clock {
+            last: Instant::now(),
+            times: PhaseTimes::default(),
+        }
+    }
+
+    /// Counts the time since the last part for this one.
+    pub fn lap(&mut self, phase: Phase) {
+        let now = Instant::now();
+        self.times.0[phase as usize] += now - self.last;
+        self.last = now;
+    }
+
+    pub fn times(&self) -> PhaseTimes {
+        self.times
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_of_a_part_add_up_and_all_of_them_are_the_whole() {
+        let mut clock = Clock::start();
+        let begun = clock.last;
+        for phase in [Phase::Qkv, Phase::Attention, Phase::Qkv] {
+            clock.lap(phase);
+        }
+        let times = clock.times();
+        assert_eq!(times.total(), clock.last - begun);
+        assert_eq!(times.of(Phase::Qkv) + times.of(Phase::Attention), times.total());
+        assert_eq!(Phase::ALL.map(|phase| phase as usize), [0, 1, 2, 3, 4, 5, 6, 7, 8]);
+    }
+}
