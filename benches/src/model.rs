@@ -4,6 +4,7 @@ use crate::{Machine, Options};
 use anyhow::{Context, Result, bail};
 use serde_json::json;
 use std::path::Path;
+use std::sync::Arc;
 use std::time::Instant;
 use vastrelay_engine::cpu::{CpuExecutor, CpuSettings, Precision};
 use vastrelay_engine::executor::{Executor, PageCopy, Row, StepBatch, TableChange, Want};
@@ -280,14 +281,14 @@ impl Model {
             tables: TableChange::all(vec![pages; self.executor.memory().pools]),
             whole: None,
             want: Want::Token(Choice {
-                sampling: Sampling {
+                sampling: Arc::new(Sampling {
                     temperature: 0.0,
                     ..Sampling::default()
-                },
+                }),
                 completion: 0,
                 position: 0,
-                seen: Vec::new(),
-                banned: Vec::new(),
+                seen: Arc::default(),
+                banned: Arc::default(),
                 top: None,
             }),
             scores: None,

@@ -1,5 +1,7 @@
 //! The loop that turns requests into steps and steps into events.
 
+#[cfg(test)]
+mod allocations;
 mod prompt_scores;
 mod runner;
 

@@ -1,8 +1,8 @@
 //! What one completion has said so far, and whether it is at its end.
 
 use crate::request::{EndReason, GenerationRequest};
-use crate::sampling::{Choice, Seen};
-use std::collections::HashMap;
+use crate::sampling::{Choice, Sampling, Seen, count};
+use compact_str::CompactString;
 use std::sync::Arc;
 use vastrelay_text::stop::Verdict;
 use vastrelay_text::{IncrementalDecoder, StopMatcher, TokenPieces};
@@ -14,7 +14,12 @@ pub struct SequenceHead {
     completion: u32,
     decoder: IncrementalDecoder,
     matcher: StopMatcher,
-    seen: HashMap<u32, u32>,
+    sampling: Arc<Sampling>,
+    /// Tokens that were there, where the settings have penalties, in the order of their ids.
+    seen: Arc<Vec<Seen>>,
+    /// Tokens that end a completion.
+    end_ids: Arc<[u32]>,
+    none: Arc<[u32]>,
     accepted: usize,
 }
 
@@ -22,7 +27,7 @@ pub struct SequenceHead {
 #[derive(Debug, PartialEq, Eq)]
 pub struct Accepted {
     /// Text that may be shown now.
-    pub text: String,
+    pub text: CompactString,
     /// Set when this was the last token.
     pub end: Option<EndReason>,
 }
@@ -30,14 +35,19 @@ pub struct Accepted {
 impl SequenceHead {
     /// Returns the head of one of a request's completions.
     pub fn new(request: Arc<GenerationRequest>, completion: u32, pieces: Arc<TokenPieces>) -> SequenceHead {
-        let mut seen = HashMap::new();
+        let mut seen = Vec::new();
         if request.sampling.has_penalties() {
-            seen.extend(request.prompt.iter().map(|id| (*id, 0)));
+            seen.extend(request.prompt.iter().map(|id| Seen { id: *id, in_output: 0 }));
+            seen.sort_unstable_by_key(|seen| seen.id);
+            seen.dedup_by_key(|seen| seen.id);
         }
         SequenceHead {
             decoder: IncrementalDecoder::new(pieces, request.answers_apart),
             matcher: StopMatcher::new(request.stop.clone()),
-            seen,
+            seen: Arc::new(seen),
+            sampling: Arc::new(request.sampling.clone()),
+            end_ids: request.end_ids.as_slice().into(),
+            none: Arc::default(),
             accepted: 0,
             completion,
             request,
@@ -46,27 +56,14 @@ impl SequenceHead {
 
     /// Returns how the next token is to be chosen.
     pub fn next_choice(&self) -> Choice {
-        let request = &self.request;
-        let mut seen: Vec<Seen> = self
-            .seen
-            .iter()
-            .map(|(id, in_output)| Seen {
-                id: *id,
-                in_output: *in_output,
-            })
-            .collect();
-        seen.sort_unstable_by_key(|seen| seen.id);
+        let may_end = self.accepted >= self.request.least_tokens;
         Choice {
-            sampling: request.sampling.clone(),
+            sampling: self.sampling.clone(),
             completion: self.completion,
             position: self.accepted as u64,
-            seen,
-            banned: if self.accepted < request.least_tokens {
-                request.end_ids.clone()
-            } else {
-                Vec::new()
-            },
-            top: request.top_logprobs,
+            seen: self.seen.clone(),
+            banned: if may_end { &self.none } else { &self.end_ids }.clone(),
+            top: self.request.top_logprobs,
         }
     }
 
@@ -78,8 +75,8 @@ impl SequenceHead {
     /// Takes the next token.
     pub fn accept(&mut self, id: u32) -> Accepted {
         self.accepted += 1;
-        if self.request.sampling.has_penalties() {
-            *self.seen.entry(id).or_insert(0) += 1;
+        if self.sampling.has_penalties() {
+            count(&mut self.seen, id);
         }
         if self.request.end_ids.contains(&id) {
             return Accepted {
@@ -94,7 +91,7 @@ impl SequenceHead {
                 end: Some(EndReason::StopString),
             },
             Verdict::Show(text) if self.accepted == self.request.most_tokens => Accepted {
-                text: text + &self.rest(),
+                text: text + self.rest().as_str(),
                 end: Some(EndReason::Length),
             },
             Verdict::Show(text) => Accepted { text, end: None },
@@ -102,11 +99,11 @@ impl SequenceHead {
     }
 
     /// Returns the text that was held back, when nothing more comes.
-    pub fn rest(&mut self) -> String {
+    pub fn rest(&mut self) -> CompactString {
         let tail = self.decoder.finish();
         match self.matcher.push(&tail) {
             Verdict::Stop { before, .. } => before,
-            Verdict::Show(text) => text + &self.matcher.finish(),
+            Verdict::Show(text) => text + self.matcher.finish().as_str(),
         }
     }
 }

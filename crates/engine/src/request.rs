@@ -2,6 +2,7 @@
 
 use crate::executor::Tokens;
 use crate::sampling::Sampling;
+use compact_str::CompactString;
 use serde::Serialize;
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -116,7 +117,7 @@ pub struct Piece {
     /// Which completion.
     pub choice: u32,
     /// Text that may be shown now; empty while a character is incomplete or a stop string may be coming.
-    pub text: String,
+    pub text: CompactString,
     /// The new tokens.
     pub ids: Tokens,
     /// For each new token its log-probability and the most probable alternatives, when asked for.
@@ -172,7 +173,7 @@ pub enum Event {
         /// Which completion.
         choice: u32,
         /// Text that was held back until now.
-        text: String,
+        text: CompactString,
         /// Why it ended.
         reason: EndReason,
         /// What was measured.

@@ -6,6 +6,7 @@ use crate::request::{Scored, TokenLogprob};
 use random::Random;
 use std::cell::Cell;
 use std::cmp::Ordering;
+use std::sync::Arc;
 use vastrelay_kernels::LANES;
 
 /// How tokens are chosen.
@@ -65,19 +66,28 @@ pub struct Seen {
     pub in_output: u32,
 }
 
+/// Counts a token of the output.
+pub fn count(seen: &mut Arc<Vec<Seen>>, id: u32) {
+    let seen = Arc::make_mut(seen);
+    match seen.binary_search_by_key(&id, |seen| seen.id) {
+        Ok(place) => seen[place].in_output += 1,
+        Err(place) => seen.insert(place, Seen { id, in_output: 1 }),
+    }
+}
+
 /// One token to choose: everything but the logits.
 #[derive(Clone, Debug)]
 pub struct Choice {
     /// How tokens are chosen.
-    pub sampling: Sampling,
+    pub sampling: Arc<Sampling>,
     /// Which of several completions of one prompt this is.
     pub completion: u32,
     /// Tokens of the output before this one.
     pub position: u64,
-    /// Tokens that were there; empty when the settings have no penalties.
-    pub seen: Vec<Seen>,
+    /// Tokens that were there, in the order of their ids; empty when the settings have no penalties.
+    pub seen: Arc<Vec<Seen>>,
     /// Tokens that may not come now.
-    pub banned: Vec<u32>,
+    pub banned: Arc<[u32]>,
     /// Alternatives to report with the log-probability; `None` for no log-probabilities.
     pub top: Option<usize>,
 }
@@ -151,7 +161,7 @@ pub fn score(logits: &[f32], id: u32, top: usize) -> Scored {
 /// Applies biases, penalties and bans.
 fn adjust(logits: &mut [f32], choice: &Choice) {
     let sampling = &choice.sampling;
-    for seen in &choice.seen {
+    for seen in choice.seen.iter() {
         let Some(logit) = logits.get_mut(seen.id as usize) else {
             continue;
         };
@@ -169,7 +179,7 @@ fn adjust(logits: &mut [f32], choice: &Choice) {
             *logit += bias;
         }
     }
-    for id in &choice.banned {
+    for id in choice.banned.iter() {
         if let Some(logit) = logits.get_mut(*id as usize) {
             *logit = f32::NEG_INFINITY;
         }
@@ -307,11 +317,11 @@ mod tests {
 
     fn choice(sampling: Sampling, position: u64) -> Choice {
         Choice {
-            sampling,
+            sampling: sampling.into(),
             completion: 0,
             position,
-            seen: Vec::new(),
-            banned: Vec::new(),
+            seen: Arc::default(),
+            banned: Arc::default(),
             top: None,
         }
     }
@@ -400,7 +410,7 @@ mod tests {
             ..Sampling::default()
         };
         let pick = |choice: &Choice| choose(&mut [2.0, 1.9, 0.5, -1.0], choice).unwrap().id;
-        let seen = vec![Seen { id: 0, in_output: 2 }];
+        let seen = Arc::new(vec![Seen { id: 0, in_output: 2 }]);
         assert_eq!(pick(&choice(greedy.clone(), 0)), 0);
         for sampling in [
             Sampling {
@@ -424,7 +434,7 @@ mod tests {
                 1
             );
         }
-        let only_prompt = vec![Seen { id: 0, in_output: 0 }];
+        let only_prompt = Arc::new(vec![Seen { id: 0, in_output: 0 }]);
         let presence = Sampling {
             presence_penalty: 1.0,
             ..greedy.clone()
@@ -448,7 +458,7 @@ mod tests {
         );
         assert_eq!(
             pick(&Choice {
-                banned: vec![0, 1],
+                banned: [0, 1].into(),
                 ..choice(greedy, 0)
             }),
             2

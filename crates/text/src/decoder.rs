@@ -1,6 +1,7 @@
 //! Text out of tokens, as they come.
 
 use crate::pieces::TokenPieces;
+use compact_str::CompactString;
 use std::sync::Arc;
 
 /// Turns tokens into text one by one and never gives out half a character.
@@ -25,9 +26,10 @@ impl IncrementalDecoder {
     /// Adds a token and returns the text that is whole now, without control tokens.
     ///
     /// Bytes that cannot become a character any more come out as U+FFFD.
-    pub fn push(&mut self, id: u32) -> String {
+    pub fn push(&mut self, id: u32) -> CompactString {
+        let mut text = CompactString::default();
         if self.pieces.is_special(id) {
-            return String::new();
+            return text;
         }
         let mut bytes = self.pieces.bytes(id);
         if self.at_start && !bytes.is_empty() {
@@ -35,7 +37,6 @@ impl IncrementalDecoder {
             self.at_start = false;
         }
         self.pending.extend_from_slice(bytes);
-        let mut text = String::new();
         loop {
             match std::str::from_utf8(&self.pending) {
                 Ok(whole) => {

@@ -4,6 +4,7 @@
 //! text ends with ("Efficient String Matching: An Aid to Bibliographic Search", Aho and Corasick, 1975). So a token costs
 //! as much as it has bytes, however many and long the stop strings are.
 
+use compact_str::CompactString;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -100,7 +101,7 @@ fn step(states: &[State], mut at: u32, byte: u8) -> u32 {
 pub struct StopMatcher {
     stops: StopStrings,
     /// Text that is a beginning of a stop string.
-    held: String,
+    held: CompactString,
     state: u32,
 }
 
@@ -108,12 +109,12 @@ pub struct StopMatcher {
 #[derive(Debug, PartialEq, Eq)]
 pub enum Verdict {
     /// This much may be shown.
-    Show(String),
+    Show(CompactString),
     /// A stop string appeared: this much comes before it, and nothing after it. Of several, the one that ended first counts,
     /// and of those the longest.
     Stop {
         /// The text before the stop string.
-        before: String,
+        before: CompactString,
         /// Which one it was.
         stop: usize,
     },
@@ -124,7 +125,7 @@ impl StopMatcher {
     pub fn new(stops: StopStrings) -> StopMatcher {
         StopMatcher {
             stops,
-            held: String::new(),
+            held: CompactString::default(),
             state: 0,
         }
     }
@@ -132,7 +133,7 @@ impl StopMatcher {
     /// Adds text.
     pub fn push(&mut self, text: &str) -> Verdict {
         let Some(automaton) = self.stops.0.as_deref() else {
-            return Verdict::Show(text.to_owned());
+            return Verdict::Show(text.into());
         };
         let before = self.held.len();
         self.held.push_str(text);
@@ -152,7 +153,7 @@ impl StopMatcher {
     }
 
     /// Returns what was held back, when no more text comes.
-    pub fn finish(&mut self) -> String {
+    pub fn finish(&mut self) -> CompactString {
         std::mem::take(&mut self.held)
     }
 }
@@ -170,13 +171,13 @@ mod tests {
     fn a_stop_string_across_pieces_never_leaks() {
         let mut matcher = matcher(&["END", "é!"]);
         assert_eq!(matcher.push("go E"), Verdict::Show("go ".into()));
-        assert_eq!(matcher.push("N"), Verdict::Show(String::new()));
+        assert_eq!(matcher.push("N"), Verdict::Show("".into()));
         assert_eq!(matcher.push("Ox"), Verdict::Show("ENOx".into()));
         assert_eq!(matcher.push("caf\u{e9}"), Verdict::Show("caf".into()));
         assert_eq!(
             matcher.push("!?"),
             Verdict::Stop {
-                before: String::new(),
+                before: "".into(),
                 stop: 1
             }
         );

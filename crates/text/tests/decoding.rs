@@ -40,6 +40,7 @@ fn a_character_of_four_bytes_comes_out_whole_and_once() {
         .iter()
         .map(|id| decoder.push(*id))
         .filter(|piece| !piece.is_empty())
+        .map(String::from)
         .collect();
     assert_eq!(pieces, ["⛴", "🐧"]);
 }
@@ -119,7 +120,7 @@ fn sentencepiece_style_vocabularies_decode_spaces_and_bytes() {
     std::fs::write(folder.path().join("tokenizer.json"), file.to_string()).unwrap();
     let pieces = Arc::clone(Tokenizer::open(folder.path()).unwrap().pieces());
     let mut decoder = IncrementalDecoder::new(pieces, true);
-    let text: Vec<String> = [0, 1, 2, 3, 0].iter().map(|id| decoder.push(*id)).collect();
+    let text: Vec<String> = [0, 1, 2, 3, 0].iter().map(|id| decoder.push(*id).into()).collect();
     assert_eq!(text, ["Pier", "", "é", " ", " Pier"]);
 }
 

@@ -485,10 +485,12 @@ impl Checkpoint {
             Source::Scaled { values, scales, block } => {
                 let numbers = Cow::Borrowed(self.bytes(values));
                 let scales = self.stored(scales).to_f32();
-                match Float8Weights::of_blocks(numbers, shape[1], &scales, block) {
-                    Some(weights) => Ok(Matrix::F8(weights)),
-                    None => Ok(Matrix::Floats(self.tensor(name, shape)?)),
-                }
+                let weights = Float8Weights::of_blocks(numbers, shape[1], &scales, block);
+                weights.map(Matrix::F8).ok_or_else(|| WeightsError::Part {
+                    name: name.to_owned(),
+                    found: "partly NaN, or has a scale beyond 1e30".into(),
+                    wanted: "finite numbers with finite scales",
+                })
             }
             Source::Packed {
                 words,

@@ -5,7 +5,7 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use tempfile::TempDir;
-use vastrelay_weights::{Checkpoint, WeightsError};
+use vastrelay_weights::{Checkpoint, Matrix, WeightsError};
 
 const SHAPE: [usize; 2] = [32, 96];
 
@@ -126,4 +126,34 @@ fn packed_words_without_their_scheme_are_refused() {
         error.contains("quantization_config.quant_method") && error.contains("awq"),
         "{error}"
     );
+}
+
+#[test]
+fn eight_bit_floats_stay_what_they_are_and_broken_ones_are_refused() {
+    let eights = |case: &Case| case.tensors["weight"].dtype.starts_with("F8");
+    let mut cases = cases();
+    cases.retain(|case| case.tensors.contains_key("weight") && eights(case));
+    assert_eq!(cases.len(), 3);
+    for case in &mut cases {
+        let narrow = folder(&case.config, &case.tensors);
+        let checkpoint = Checkpoint::open(narrow.path()).unwrap();
+        let matrix = checkpoint.matrix("m.weight", &SHAPE).unwrap();
+        let bits: Vec<u32> = matrix
+            .to_f32()
+            .into_iter()
+            .map(|value| (value + 0.0).to_bits())
+            .collect();
+        let wanted: Vec<u32> = case
+            .bits
+            .iter()
+            .map(|bits| (f32::from_bits(*bits) + 0.0).to_bits())
+            .collect();
+        assert!(matches!(matrix, Matrix::F8(_)) && bits == wanted, "{}", case.name);
+        let weight = case.tensors.get_mut("weight").unwrap();
+        weight.bytes.replace_range(..2, "7f");
+        let broken = folder(&case.config, &case.tensors);
+        let checkpoint = Checkpoint::open(broken.path()).unwrap();
+        let error = checkpoint.matrix("m.weight", &SHAPE).err().unwrap().to_string();
+        assert!(error.contains("`m.weight` is partly NaN"), "{error}");
+    }
 }

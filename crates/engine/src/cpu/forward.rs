@@ -8,7 +8,7 @@ use super::weights::{Rows, Scratch};
 use crate::executor::{Row, RowResult, ScoresWanted, StepBatch, StepResult, Want};
 use crate::phases::{Clock, Phase};
 use crate::request::Scored;
-use crate::sampling::{Choice, Chosen, Seen, choose, score};
+use crate::sampling::{Choice, Chosen, choose, count, score};
 use crate::tables::PageTables;
 use smallvec::SmallVec;
 use vastrelay_kernels::attention::{LayerPages, Spans};
@@ -554,10 +554,7 @@ fn verify(choice: &Choice, drafts: &[u32], logits: SmallVec<[&mut [f32]; 1]>) ->
         }
         choice.position += 1;
         if choice.sampling.has_penalties() {
-            match choice.seen.iter_mut().find(|seen| seen.id == id) {
-                Some(seen) => seen.in_output += 1,
-                None => choice.seen.push(Seen { id, in_output: 1 }),
-            }
+            count(&mut choice.seen, id);
         }
     }
     chosen

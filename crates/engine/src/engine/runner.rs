@@ -8,6 +8,7 @@ use crate::pages::{ChainKey, chain_start};
 use crate::record::{AdmittedRecord, LaneRecord, StepRecord};
 use crate::request::{EndReason, Event, Figures, Piece, Refusal, Scored};
 use crate::scheduler::{Arrival, Limits, Moment, PlannedRow, Rejection, RowOutcome, Scheduler, SequenceId, StepPlan};
+use compact_str::CompactString;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
@@ -317,7 +318,7 @@ impl Runner {
         row: &PlannedRow,
         result: RowResult,
         now: Instant,
-    ) -> (RowOutcome, Option<(String, EndReason)>) {
+    ) -> (RowOutcome, Option<(CompactString, EndReason)>) {
         let mut outcome = RowOutcome {
             sequence: row.sequence,
             tokens: Tokens::new(),
@@ -328,7 +329,7 @@ impl Runner {
         let live = self.live.get_mut(&row.sequence).expect("a planned sequence lives");
         if row.samples && !live.head.wants_more() {
             outcome.ended = true;
-            end = Some((String::new(), EndReason::Length));
+            end = Some((CompactString::default(), EndReason::Length));
         }
         if result.not_finite {
             outcome.ended = true;
@@ -336,7 +337,7 @@ impl Runner {
         }
         let mut piece = Piece {
             choice: live.choice,
-            text: String::new(),
+            text: CompactString::default(),
             ids: Tokens::new(),
             logprobs: Vec::new(),
         };
@@ -352,7 +353,7 @@ impl Runner {
             }
             if let Some(reason) = accepted.end {
                 outcome.ended = true;
-                end = Some((String::new(), reason));
+                end = Some((CompactString::default(), reason));
                 break;
             }
         }
@@ -391,7 +392,7 @@ impl Runner {
         }
     }
 
-    fn end(&mut self, id: SequenceId, text: String, reason: EndReason) {
+    fn end(&mut self, id: SequenceId, text: CompactString, reason: EndReason) {
         let live = self.live.remove(&id).expect("it ends once");
         if let Some(ids) = self.requests.get_mut(&live.request) {
             ids.retain(|other| *other != id);

@@ -3,6 +3,7 @@
 use crate::support::{Setup, demo, engine, executor, fixture, greedy, run};
 use serde_json::Value;
 use std::path::Path;
+use std::sync::Arc;
 use vastrelay_engine::Executor;
 use vastrelay_engine::executor::{Row, RowResult, StepBatch, TableChange, Want};
 use vastrelay_engine::sampling::{Choice, Sampling};
@@ -276,11 +277,12 @@ fn drafts_are_accepted_as_far_as_they_are_what_would_have_been_chosen() {
         sampling: Sampling {
             temperature: 0.0,
             ..Sampling::default()
-        },
+        }
+        .into(),
         completion: 0,
         position: 0,
-        seen: Vec::new(),
-        banned: Vec::new(),
+        seen: Arc::default(),
+        banned: Arc::default(),
         top: None,
     };
     for right in 0..4 {

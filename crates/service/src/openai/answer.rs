@@ -182,7 +182,7 @@ pub(super) fn pieces(
                     match finish_reason(reason) {
                         Ok(finish) => {
                             let extra = end_extras(extras, measured(reason, &figures));
-                            yield Ok(frame(&shape.end(choice, text, finish, extra)));
+                            yield Ok(frame(&shape.end(choice, text.into(), finish, extra)));
                             continue;
                         }
                         Err(problem) => problem,

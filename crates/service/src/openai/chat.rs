@@ -165,7 +165,7 @@ impl Shape for Answer {
         }
         let delta = Delta {
             role: None,
-            content: Some(new.text),
+            content: Some(new.text.into()),
         };
         let mut piece = self.one(new.choice, delta);
         piece.choices[0].logprobs = logprobs;

@@ -286,7 +286,7 @@ impl Shape for Answer {
             return None;
         }
         let choice = CompletionChoice {
-            text: new.text,
+            text: new.text.into(),
             index: new.choice,
             logprobs,
             token_ids: extras.token_ids.then(|| new.ids.to_vec()),
