@@ -8,6 +8,8 @@ use vastrelay_kernels::{Pool, limits};
 
 /// How often a run whose limits drifted is repeated.
 const ATTEMPTS: usize = 3;
+/// Seconds from which a subject is left out.
+const TOO_LONG: f64 = 20.0;
 /// More than any cache of the machine holds.
 const MEMORY: usize = 256 << 20;
 
@@ -63,7 +65,7 @@ pub type Subject<'a> = Box<dyn FnMut() -> f64 + 'a>;
 pub struct Outcome {
     /// Medians of the limits.
     pub limits: Limits,
-    /// Of each subject, the seconds of each round.
+    /// Of each subject, the seconds of each round; nothing of one that takes too long.
     pub seconds: Vec<Vec<f64>>,
     /// Whether the limits drifted by more than a tenth, even when the run was repeated.
     pub drifted: bool,
@@ -82,15 +84,19 @@ pub fn alternate(gauge: &Gauge, rounds: usize, subjects: &mut [Subject<'_>]) -> 
     outcome
 }
 
+/// Warms a subject up; returns whether it can be measured again and again. The first time may hold what is done once only.
+fn is_quick(subject: &mut Subject<'_>) -> bool {
+    subject() < TOO_LONG || subject() < TOO_LONG
+}
+
 fn once(gauge: &Gauge, rounds: usize, subjects: &mut [Subject<'_>]) -> Outcome {
-    subjects.iter_mut().for_each(|subject| {
-        subject();
-    });
+    let quick: Vec<bool> = subjects.iter_mut().map(is_quick).collect();
     let mut measured = Vec::with_capacity(rounds);
     let mut seconds = vec![Vec::with_capacity(rounds); subjects.len()];
     for _ in 0..rounds {
         measured.push(gauge.measure());
-        for (subject, seconds) in subjects.iter_mut().zip(&mut seconds) {
+        let subjects = subjects.iter_mut().zip(&mut seconds).zip(&quick);
+        for ((subject, seconds), _) in subjects.filter(|(_, quick)| **quick) {
             seconds.push(subject());
         }
     }

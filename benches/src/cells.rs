@@ -2,6 +2,7 @@
 
 use crate::alternate::{Gauge, Limits, Subject, alternate};
 use crate::jax::Jax;
+use crate::memory;
 use crate::model::{CACHED, Model};
 use crate::report::{Cell, Report};
 use crate::statistics::median;
@@ -16,6 +17,8 @@ pub enum Work {
     Prefill(usize),
     /// Decodes a token for each of so many sequences, with so many tokens cached.
     Decode(usize, usize),
+    /// Decodes a token for each of so many sequences, with [`CACHED`] tokens cached, and reads a prompt of so many in the same step.
+    Mixed(usize, usize),
 }
 
 impl Work {
@@ -23,6 +26,7 @@ impl Work {
         match self {
             Work::Prefill(tokens) => format!("prefill {tokens}"),
             Work::Decode(sequences, cached) => format!("decode {sequences} at {cached}"),
+            Work::Mixed(sequences, tokens) => format!("mixed {sequences} and {tokens}"),
         }
     }
 
@@ -47,6 +51,7 @@ impl Work {
                 Work::Prefill(128),
                 Work::Prefill(1_024),
                 Work::Prefill(2_048),
+                Work::Mixed(16, 256),
             ]);
         }
         all
@@ -102,6 +107,10 @@ impl Work {
         let (rows, wanted, seen) = match self {
             Work::Prefill(tokens) => (tokens, 1, tokens * (tokens + 1) / 2),
             Work::Decode(sequences, cached) => (sequences, sequences, sequences * (cached + 1)),
+            Work::Mixed(sequences, tokens) => {
+                let seen = sequences * (CACHED + 1) + tokens * (tokens + 1) / 2;
+                (sequences + tokens, sequences + 1, seen)
+            }
         };
         let layers = description.parameters() - embedding * (2 - usize::from(description.tied_head));
         // An embedding that is not the head as well is hardly read.
@@ -113,6 +122,7 @@ impl Work {
         let cached = match self {
             Work::Prefill(_) => 0,
             Work::Decode(..) => seen,
+            Work::Mixed(sequences, _) => sequences * (CACHED + 1),
         };
         let bytes = model.weights as f64 - unread + (cached * model.token_bytes) as f64;
         let products = 2.0 * rows as f64 * layers as f64;
@@ -129,7 +139,11 @@ impl Work {
 
 /// Starts JAX with the model, or says why it is left out.
 fn start_jax(name: &str, model: &Model, options: &Options, report: &mut Report) -> Option<RefCell<Jax>> {
+    // The weights, and once more while they are made.
     let started = match &options.python {
+        Some(_) if !memory::fits(2 * size_of::<f32>() * model.description.parameters()) => {
+            Err("too little memory for its weights".to_owned())
+        }
         Some(python) => Jax::start(python, &model.description).map_err(|error| format!("{error:#}")),
         None => Err("no --python with JAX was named".to_owned()),
     };
@@ -148,7 +162,7 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
     let quick = options.quick;
     let jax = match quick {
         true => None,
-        false => start_jax(name, &models[0], options, report),
+        false => models.first().and_then(|model| start_jax(name, model, options, report)),
     };
     let is_small = models.iter().all(|model| model.description.parameters() < 200_000_000);
     let models: Vec<RefCell<Model>> = models.into_iter().map(RefCell::new).collect();
@@ -183,6 +197,10 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
         }
         let base = models.iter().position(|model| model.borrow().name == "bf16");
         for (model, seconds) in models.iter().zip(&outcome.seconds) {
+            if seconds.is_empty() {
+                report.skip(format!("{name} {}, {}: over 20 s", work.name(), model.borrow().name));
+                continue;
+            }
             let phases = model.borrow_mut().take_phases();
             let model = model.borrow();
             let limit = work.limit(&model, outcome.limits);
@@ -200,7 +218,8 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
                 phases,
             };
             report.add(cell);
-            if let (Some(jax), Some(others)) = (&jax, outcome.seconds.get(models.len())) {
+            let others = outcome.seconds.get(models.len()).filter(|others| !others.is_empty());
+            if let (Some(jax), Some(others)) = (&jax, others) {
                 let is_slow = jax.borrow().products < 0.5 * outcome.limits.multiply_add;
                 report.add(Cell {
                     model: name.to_owned(),
@@ -216,10 +235,10 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
                     phases: Vec::new(),
                 });
             }
-            let Some(base) = base.filter(|_| model.name != "bf16") else {
+            let others = base.filter(|_| model.name != "bf16").map(|base| &outcome.seconds[base]);
+            let Some(others) = others.filter(|others| !others.is_empty()) else {
                 continue;
             };
-            let others = &outcome.seconds[base];
             report.add(Cell {
                 model: name.to_owned(),
                 work: work.name(),
@@ -233,6 +252,9 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
                 drifted: outcome.drifted,
                 phases: Vec::new(),
             });
+        }
+        if outcome.seconds.get(models.len()).is_some_and(Vec::is_empty) {
+            report.skip(format!("{name} {} in JAX: over 20 s", work.name()));
         }
         report.note_limits(outcome.limits);
     }
@@ -256,6 +278,7 @@ fn go(model: &mut Model, work: Work) -> Result<f64> {
         sum += match work {
             Work::Prefill(tokens) => model.prefill(tokens)?,
             Work::Decode(sequences, cached) => model.decode(sequences, cached)?,
+            Work::Mixed(sequences, tokens) => model.mixed(sequences, tokens)?,
         };
         times += 1;
     }

@@ -57,6 +57,7 @@ impl Jax {
         match work {
             Work::Prefill(tokens) => self.ask(&format!("prefill {tokens}")),
             Work::Decode(sequences, _) => self.ask(&format!("decode {sequences}")),
+            Work::Mixed(..) => bail!("JAX reads prompts apart"),
         }
     }
 

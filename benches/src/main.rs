@@ -9,6 +9,7 @@ mod cells;
 mod charts;
 mod jax;
 mod kernels;
+mod memory;
 mod model;
 mod report;
 mod statistics;
@@ -124,11 +125,11 @@ fn measure(machine: Machine, options: &Options) -> Result<Report> {
     }
     drop(pool);
     if let Some(path) = &options.weights {
-        let subjects = model::of_file(path, machine, options)?;
+        let subjects = model::of_file(path, machine, options, &mut report)?;
         cells::measure("weights", machine, subjects, options, &mut report)?;
     }
     for shape in shapes {
-        let subjects = model::of_shape(shape, machine, options)?;
+        let subjects = model::of_shape(shape, machine, options, &mut report)?;
         cells::measure(shape.name, machine, subjects, options, &mut report)?;
     }
     Ok(report)

@@ -1,6 +1,7 @@
 //! Models to measure: of random weights in common shapes, or of a file.
 
-use crate::{Machine, Options};
+use crate::report::Report;
+use crate::{Machine, Options, memory};
 use anyhow::{Context, Result, bail};
 use serde_json::json;
 use std::path::Path;
@@ -23,6 +24,8 @@ pub const MOST_SEQUENCES: usize = 64;
 pub const CACHED: usize = 512;
 /// Pages of a sequence: what is cached, and room to go on.
 const PAGES: usize = CACHED / PAGE_TOKENS + 4;
+/// Pages of all sequences, and of a prompt.
+const ALL_PAGES: usize = MOST_SEQUENCES * PAGES + STEP_TOKENS / PAGE_TOKENS;
 
 /// A common shape of a model.
 #[derive(Clone, Copy, Debug)]
@@ -124,21 +127,29 @@ const INT4: Precision = Precision::Groups {
 };
 
 /// Returns a shape in all precisions.
-pub fn of_shape(shape: Shape, machine: Machine, options: &Options) -> Result<Vec<Model>> {
+pub fn of_shape(shape: Shape, machine: Machine, options: &Options, report: &mut Report) -> Result<Vec<Model>> {
     eprintln!("{}: making random weights", shape.name);
     let folder = tempfile::tempdir()?;
     vastrelay_specimen::write(folder.path(), &shape.config(), Stored::Bf16)?;
     let file = folder.path().join("blocks.gguf");
     std::fs::write(&file, gguf::of_folder(folder.path(), gguf::Precision::Q4_1)?)?;
-    load_all(folder.path(), &file, machine, options)
+    load_all(shape.name, folder.path(), &file, machine, options, report)
 }
 
 /// Returns a file's model in all precisions.
-pub fn of_file(path: &Path, machine: Machine, options: &Options) -> Result<Vec<Model>> {
-    load_all(path, path, machine, options)
+pub fn of_file(path: &Path, machine: Machine, options: &Options, report: &mut Report) -> Result<Vec<Model>> {
+    load_all("weights", path, path, machine, options, report)
 }
 
-fn load_all(path: &Path, blocks: &Path, machine: Machine, options: &Options) -> Result<Vec<Model>> {
+/// Loads a model in all wanted precisions for which there is memory.
+fn load_all(
+    model: &str,
+    path: &Path,
+    blocks: &Path,
+    machine: Machine,
+    options: &Options,
+    report: &mut Report,
+) -> Result<Vec<Model>> {
     let all = [
         ("f32", path, Precision::F32),
         ("bf16", path, Precision::Bf16),
@@ -150,19 +161,36 @@ fn load_all(path: &Path, blocks: &Path, machine: Machine, options: &Options) -> 
         [] => name != "f32" || !options.quick,
         names => names.iter().any(|wanted| wanted == name),
     };
-    let wanted = all.into_iter().filter(|(name, ..)| is_wanted(name));
-    wanted
-        .map(|(name, path, precision)| Model::load(path, name, precision, machine))
-        .collect()
+    let mut models = Vec::new();
+    for (name, path, precision) in all.into_iter().filter(|(name, ..)| is_wanted(name)) {
+        let needed = Model::bytes(path, precision)?;
+        if memory::fits(needed) {
+            models.push(Model::load(path, name, precision, machine)?);
+        } else {
+            report.skip(format!(
+                "{model} in {name}: needs {} MiB, more than is free",
+                needed >> 20
+            ));
+        }
+    }
+    Ok(models)
 }
 
 impl Model {
+    /// Returns the bytes that a model takes in a precision.
+    fn bytes(path: &Path, precision: Precision) -> Result<usize> {
+        let description = ModelDescription::open(path)?;
+        let page = CpuExecutor::page_bytes(&description, description.layers, 1, KvPrecision::default());
+        let weights = CpuExecutor::weight_bytes(&Checkpoint::open(path)?, &description, precision, 1);
+        let workspace = CpuExecutor::workspace_bytes(&description, 1, STEP_TOKENS, STEP_TOKENS + 64);
+        Ok(weights + workspace + ALL_PAGES * page)
+    }
+
     fn load(path: &Path, name: &str, precision: Precision, machine: Machine) -> Result<Model> {
         let begun = Instant::now();
         let description = ModelDescription::open(path)?;
         let checkpoint = Checkpoint::open(path)?;
         let kv = KvPrecision::default();
-        let pages = MOST_SEQUENCES * PAGES + STEP_TOKENS / PAGE_TOKENS;
         let page = CpuExecutor::page_bytes(&description, description.layers, 1, kv);
         let settings = CpuSettings {
             isa: machine.isa,
@@ -170,7 +198,7 @@ impl Model {
             split: 1,
             context: STEP_TOKENS + 64,
             step_tokens: STEP_TOKENS,
-            pages: vec![pages; description.sights().len()],
+            pages: vec![ALL_PAGES; description.sights().len()],
             weights: precision,
             kv,
         };
@@ -217,14 +245,29 @@ impl Model {
 
     /// Reads a prompt of so many tokens and chooses a token after it; returns the seconds.
     pub fn prefill(&mut self, tokens: usize) -> Result<f64> {
+        let row = self.prompt(tokens);
+        self.step(StepBatch {
+            copies: Vec::new(),
+            rows: vec![row],
+        })
+    }
+
+    fn prompt(&self, tokens: usize) -> Row {
         let first = MOST_SEQUENCES * PAGES;
         let pages = (first..first + tokens.div_ceil(PAGE_TOKENS))
             .map(|page| page as u32)
             .collect();
-        let row = self.row(0, 0, tokens, pages);
+        self.row(MOST_SEQUENCES, 0, tokens, pages)
+    }
+
+    /// Decodes one token of each of so many sequences and reads a prompt of so many tokens, in one step; returns the seconds.
+    pub fn mixed(&mut self, sequences: usize, tokens: usize) -> Result<f64> {
+        self.ensure_filled()?;
+        let mut rows = self.sequences(sequences, CACHED);
+        rows.push(self.prompt(tokens));
         self.step(StepBatch {
             copies: Vec::new(),
-            rows: vec![row],
+            rows,
         })
     }
 
@@ -254,19 +297,28 @@ impl Model {
 
     /// Decodes one token of each of so many sequences with so many tokens cached; returns the seconds.
     pub fn decode(&mut self, sequences: usize, cached: usize) -> Result<f64> {
+        self.ensure_filled()?;
+        let rows = self.sequences(sequences, cached);
+        self.step(StepBatch {
+            copies: Vec::new(),
+            rows,
+        })
+    }
+
+    fn ensure_filled(&mut self) -> Result<()> {
         if self.cached == 0 {
             self.fill()?;
             self.take_phases();
         }
-        let rows = (0..sequences).map(|sequence| {
+        Ok(())
+    }
+
+    fn sequences(&self, sequences: usize, cached: usize) -> Vec<Row> {
+        let row = |sequence: usize| {
             let first = (sequence * PAGES) as u32;
             self.row(sequence, cached, 1, (first..first + PAGES as u32).collect())
-        });
-        let batch = StepBatch {
-            copies: Vec::new(),
-            rows: rows.collect(),
         };
-        self.step(batch)
+        (0..sequences).map(row).collect()
     }
 
     fn row(&self, slot: usize, start: usize, tokens: usize, pages: Vec<u32>) -> Row {
