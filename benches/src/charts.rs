@@ -174,7 +174,7 @@ fn chart(path: &Path, across: &str, lines: &Lines) -> Result<()> {
     }
     chart
         .configure_series_labels()
-        .position(SeriesLabelPosition::UpperLeft)
+        .position(SeriesLabelPosition::LowerRight)
         .background_style(WHITE)
         .border_style(BLACK.mix(0.3))
         .label_font(("sans-serif", 14))
