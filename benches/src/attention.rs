@@ -3,7 +3,7 @@
 use crate::Machine;
 use crate::alternate::{Gauge, Subject, alternate};
 use crate::report::{Cell, Report};
-use crate::statistics::median;
+use crate::statistics::{median, times_as_fast};
 use std::time::Instant;
 use vastrelay_kernels::Pool;
 use vastrelay_kernels::attention::{KvPrecision, LayerPages, PAGE_TOKENS, Shape, Spans};
@@ -96,11 +96,7 @@ pub fn measure(machine: Machine, pool: &Pool, report: &mut Report) {
                 must_hold: None,
                 subject_seconds: median(seconds),
                 against_seconds: median(floats),
-                ratios: floats
-                    .iter()
-                    .zip(seconds)
-                    .map(|(floats, seconds)| floats / seconds)
-                    .collect(),
+                ratios: times_as_fast(seconds, floats),
                 drifted: outcome.drifted,
                 phases: Vec::new(),
             });

@@ -5,7 +5,7 @@ use crate::jax::Jax;
 use crate::memory;
 use crate::model::{CACHED, Model};
 use crate::report::{Cell, Report};
-use crate::statistics::median;
+use crate::statistics::{median, times_as_fast};
 use crate::{Machine, Options};
 use anyhow::Result;
 use std::cell::RefCell;
@@ -259,15 +259,6 @@ pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Optio
         report.note_limits(outcome.limits);
     }
     Ok(())
-}
-
-/// Returns how many times as fast as another a subject was in each round.
-fn times_as_fast(seconds: &[f64], others: &[f64]) -> Vec<f64> {
-    seconds
-        .iter()
-        .zip(others)
-        .map(|(seconds, other)| other / seconds)
-        .collect()
 }
 
 /// Does a cell's work, as often as takes long enough to be measured; returns the seconds of once.

@@ -14,6 +14,15 @@ pub fn median(values: &[f64]) -> f64 {
     }
 }
 
+/// Returns how many times as fast as another a subject was in each round.
+pub fn times_as_fast(seconds: &[f64], others: &[f64]) -> Vec<f64> {
+    seconds
+        .iter()
+        .zip(others)
+        .map(|(seconds, other)| other / seconds)
+        .collect()
+}
+
 /// Returns the 90 % interval of the median, by resampling ("Bootstrap Methods: Another Look at the Jackknife", Efron, 1979).
 pub fn interval(values: &[f64]) -> (f64, f64) {
     const SAMPLES: usize = 4_000;

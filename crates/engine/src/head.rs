@@ -1,7 +1,7 @@
 //! What one completion has said so far, and whether it is at its end.
 
 use crate::request::{EndReason, GenerationRequest};
-use crate::sampling::{Choice, Sampling, Seen, count};
+use crate::sampling::{Choice, Sampling, Seen, count_seen};
 use compact_str::CompactString;
 use std::sync::Arc;
 use vastrelay_text::stop::Verdict;
@@ -76,7 +76,7 @@ impl SequenceHead {
     pub fn accept(&mut self, id: u32) -> Accepted {
         self.accepted += 1;
         if self.sampling.has_penalties() {
-            count(&mut self.seen, id);
+            count_seen(&mut self.seen, id);
         }
         if self.request.end_ids.contains(&id) {
             return Accepted {

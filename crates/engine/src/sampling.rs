@@ -66,8 +66,8 @@ pub struct Seen {
     pub in_output: u32,
 }
 
-/// Counts a token of the output.
-pub fn count(seen: &mut Arc<Vec<Seen>>, id: u32) {
+/// Counts a token of the output among those that were there.
+pub fn count_seen(seen: &mut Arc<Vec<Seen>>, id: u32) {
     let seen = Arc::make_mut(seen);
     match seen.binary_search_by_key(&id, |seen| seen.id) {
         Ok(place) => seen[place].in_output += 1,

@@ -5,7 +5,7 @@ use std::marker::PhantomData;
 use std::ops::{Deref, DerefMut};
 
 /// Bytes of a line of the cache.
-const LINE: usize = 64;
+pub(crate) const LINE: usize = 64;
 
 /// Values that begin at a line of the cache.
 pub struct Aligned<T> {

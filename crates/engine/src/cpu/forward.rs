@@ -8,7 +8,7 @@ use super::weights::{Rows, Scratch};
 use crate::executor::{Row, RowResult, ScoresWanted, StepBatch, StepResult, Want};
 use crate::phases::{Clock, Phase};
 use crate::request::Scored;
-use crate::sampling::{Choice, Chosen, choose, count, score};
+use crate::sampling::{Choice, Chosen, choose, count_seen, score};
 use crate::tables::PageTables;
 use smallvec::SmallVec;
 use vastrelay_kernels::attention::{LayerPages, Spans};
@@ -308,20 +308,17 @@ impl Forward {
         let make = |row, out: &mut [f32]| norm_rows(isa, stream, row, &layer.mlp_norm, description.norm_epsilon, out);
         match &layer.mlp {
             Mlp::One(mlp) => {
-                let adds = adds_at_once(model, after);
-                if !adds {
-                    branch.resize(count * description.width, 0.0);
-                }
                 let x = Rows::Made {
                     rows: normed,
                     make: &make,
                 };
                 gate.widen(mlp, x, scratch, gate_up);
                 clock.lap(Phase::GateUp);
-                match adds {
-                    true => return gate.narrow(mlp, scratch, gate_up, gated, stream, Write::Add),
-                    false => gate.narrow(mlp, scratch, gate_up, gated, branch, Write::Replace),
+                if adds_at_once(model, after) {
+                    return gate.narrow(mlp, scratch, gate_up, gated, stream, Write::Add);
                 }
+                branch.resize(count * description.width, 0.0);
+                gate.narrow(mlp, scratch, gate_up, gated, branch, Write::Replace);
             }
             Mlp::Experts { router, experts } => {
                 pool.rows(normed, description.width, &make);
@@ -554,7 +551,7 @@ fn verify(choice: &Choice, drafts: &[u32], logits: SmallVec<[&mut [f32]; 1]>) ->
         }
         choice.position += 1;
         if choice.sampling.has_penalties() {
-            count(&mut choice.seen, id);
+            count_seen(&mut choice.seen, id);
         }
     }
     chosen

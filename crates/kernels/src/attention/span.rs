@@ -2,6 +2,7 @@
 
 use super::pages::{Cell, Kept};
 use super::{PAGE_TOKENS, Shape, Span};
+use crate::aligned::LINE;
 use crate::exponential::{exp, tanh};
 use crate::isa::{Isa, for_each_isa};
 use crate::pool::Shared2d;
@@ -11,8 +12,6 @@ use crate::{Aligned, LANES};
 use half::bf16;
 use std::ops::Range;
 
-/// Bytes of a line of the cache.
-const LINE: usize = 64;
 /// Most queries whose scores or sums stay in registers together.
 const TILE: usize = 4;
 

@@ -1,6 +1,6 @@
 //! 8-bit floats, each block of an output's inputs times a scale.
 
-use super::tile::{Call, Panels, Stored, in_chunks};
+use super::tile::{Ahead, Call, Panels, Stored, in_chunks};
 use crate::isa::{Isa, for_each_isa};
 use crate::tiling::Space;
 use crate::vector::{F8_SHRINK, f8_as_f16};
@@ -44,10 +44,8 @@ impl Stored for Scaled<'_> {
         Panels::beside(to, count, len)
     }
 
-    fn at(&self, panel: usize, input: usize) -> *const u8 {
-        self.numbers
-            .as_ptr()
-            .wrapping_add((panel * self.inputs + input) * LANES)
+    fn ahead(&self, panel: usize, input: usize) -> Ahead {
+        Ahead::of(self.numbers, (panel * self.inputs + input) * LANES)
     }
 
     fn one_tile(&self, isa: Isa, call: &Call<'_>, panels: Range<usize>, space: &mut Space) {

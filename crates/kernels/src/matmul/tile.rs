@@ -33,8 +33,8 @@ pub(super) trait Stored {
         inputs: Range<usize>,
         to: &'a mut Aligned<f32>,
     ) -> Panels<'a, f32>;
-    /// Returns where a panel's weights of an input lie.
-    fn at(&self, panel: usize, input: usize) -> *const u8;
+    /// Returns a panel's weights from an input on.
+    fn ahead(&self, panel: usize, input: usize) -> Ahead;
     /// Computes the outputs of some panels where the rows are one tile.
     fn one_tile(&self, isa: Isa, call: &Call<'_>, panels: Range<usize>, space: &mut Space);
 }
@@ -68,39 +68,42 @@ impl Weight for f32 {
     }
 }
 
-impl Weight for bf16 {
-    #[inline(always)]
-    unsafe fn load<V: Vector>(at: *const bf16) -> V::Floats {
-        // SAFETY: the caller's.
-        unsafe { V::load_bf16(at) }
-    }
+/// Makes a float that is narrower than 32 bits a weight; `$load` is how vectors read it.
+macro_rules! narrow {
+    ($weight:ty, $load:ident, $widen:ident, $tile:ident) => {
+        impl Weight for $weight {
+            #[inline(always)]
+            unsafe fn load<V: Vector>(at: *const $weight) -> V::Floats {
+                // SAFETY: the caller's.
+                unsafe { V::$load(at) }
+            }
 
-    fn wide<'a>(isa: Isa, weights: Panels<'a, bf16>, to: &'a mut Aligned<f32>) -> Panels<'a, f32> {
-        widen_bf16(isa, weights, to);
-        Panels::beside(to, weights.count, weights.inputs)
-    }
+            fn wide<'a>(isa: Isa, weights: Panels<'a, $weight>, to: &'a mut Aligned<f32>) -> Panels<'a, f32> {
+                $widen(isa, weights, to);
+                Panels::beside(to, weights.count, weights.inputs)
+            }
 
-    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, bf16>) {
-        tile_bf16(isa, call, tile);
-    }
+            fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, $weight>) {
+                $tile(isa, call, tile);
+            }
+        }
+
+        for_each_isa! {
+            fn $tile<V>(call: &Call<'_>, tile: &Tile<'_, $weight>) {
+                by_tile!(tile.rows, tile.panels.count, multiply::<V, $weight, Together>(call, tile, &mut []));
+            }
+        }
+
+        for_each_isa! {
+            fn $widen<V>(panels: Panels<'_, $weight>, to: &mut Aligned<f32>) {
+                widen::<V, $weight>(panels, to);
+            }
+        }
+    };
 }
 
-impl Weight for f16 {
-    #[inline(always)]
-    unsafe fn load<V: Vector>(at: *const f16) -> V::Floats {
-        // SAFETY: the caller's.
-        unsafe { V::load_f16(at) }
-    }
-
-    fn wide<'a>(isa: Isa, weights: Panels<'a, f16>, to: &'a mut Aligned<f32>) -> Panels<'a, f32> {
-        widen_f16(isa, weights, to);
-        Panels::beside(to, weights.count, weights.inputs)
-    }
-
-    fn tile(isa: Isa, call: &Call<'_>, tile: &Tile<'_, f16>) {
-        tile_f16(isa, call, tile);
-    }
-}
+narrow!(bf16, load_bf16, widen_bf16, tile_bf16);
+narrow!(f16, load_f16, widen_f16, tile_f16);
 
 for_each_isa! {
     fn tile_f32<V>(call: &Call<'_>, tile: &Tile<'_, f32>) {
@@ -111,30 +114,6 @@ for_each_isa! {
 for_each_isa! {
     fn part_of_tile<V>(call: &Call<'_>, tile: &Tile<'_, f32>, sums: &mut [f32]) {
         by_tile!(tile.rows, tile.panels.count, multiply::<V, f32, InParts>(call, tile, sums));
-    }
-}
-
-for_each_isa! {
-    fn tile_bf16<V>(call: &Call<'_>, tile: &Tile<'_, bf16>) {
-        by_tile!(tile.rows, tile.panels.count, multiply::<V, bf16, Together>(call, tile, &mut []));
-    }
-}
-
-for_each_isa! {
-    fn tile_f16<V>(call: &Call<'_>, tile: &Tile<'_, f16>) {
-        by_tile!(tile.rows, tile.panels.count, multiply::<V, f16, Together>(call, tile, &mut []));
-    }
-}
-
-for_each_isa! {
-    fn widen_bf16<V>(panels: Panels<'_, bf16>, to: &mut Aligned<f32>) {
-        widen::<V, bf16>(panels, to);
-    }
-}
-
-for_each_isa! {
-    fn widen_f16<V>(panels: Panels<'_, f16>, to: &mut Aligned<f32>) {
-        widen::<V, f16>(panels, to);
     }
 }
 
@@ -180,9 +159,8 @@ impl<T: Weight> Stored for Plain<'_, T> {
         T::wide(isa, self.panels(panels, inputs), to)
     }
 
-    fn at(&self, panel: usize, input: usize) -> *const u8 {
-        let place = (panel * self.inputs + input) * LANES;
-        self.values.as_ptr().wrapping_add(place).cast()
+    fn ahead(&self, panel: usize, input: usize) -> Ahead {
+        Ahead::of(self.values, (panel * self.inputs + input) * LANES)
     }
 
     fn one_tile(&self, isa: Isa, call: &Call<'_>, panels: Range<usize>, _: &mut Space) {
@@ -209,7 +187,7 @@ pub(super) fn walk(isa: Isa, call: &Call<'_>, weights: &impl Stored, panels: Ran
 }
 
 /// Cuts panels into as many as a tile has.
-fn runs(isa: Isa, call: &Call<'_>, panels: Range<usize>) -> impl Iterator<Item = Range<usize>> {
+fn runs(isa: Isa, call: &Call<'_>, panels: Range<usize>) -> impl ExactSizeIterator<Item = Range<usize>> + Clone {
     let width = match call.rows {
         1 => PANELS_ONE_ROW,
         _ => isa.float_tile().panels,
@@ -265,18 +243,19 @@ pub(super) fn in_chunks(isa: Isa, call: &Call<'_>, weights: &impl Stored, panels
     let Space { widened, sums, .. } = space;
     sums.resize(panels.len() * call.rows * LANES);
     sums.fill(0.0);
-    let starts = || (0..call.inputs).step_by(CHUNK);
-    let by_panel = runs(isa, call, panels.clone()).flat_map(|few| starts().map(move |first| (first, few.clone())));
-    let by_chunk = starts().flat_map(|first| runs(isa, call, panels.clone()).map(move |few| (first, few)));
-    // One tile reads weights once: they come in one stream for each panel.
-    let (one, several) = match call.tiles {
-        1 => (Some(by_panel), None),
-        _ => (None, Some(by_chunk)),
+    let (chunks, runs) = (call.inputs.div_ceil(CHUNK), runs(isa, call, panels.clone()));
+    let steps = chunks * runs.len();
+    let step = |number: usize| {
+        // One tile reads weights once: they come in one stream for each panel.
+        let (chunk, run) = match call.tiles {
+            1 => (number % chunks, number / chunks),
+            _ => (number / runs.len(), number % runs.len()),
+        };
+        let few = runs.clone().nth(run).filter(|_| number < steps);
+        few.map(|few| (chunk * CHUNK, few))
     };
-    let mut steps = one.into_iter().flatten().chain(several.into_iter().flatten());
-    let mut step = steps.next();
-    while let Some((first, few)) = step {
-        step = steps.next();
+    for number in 0..steps {
+        let (first, few) = step(number).expect("a step of each number");
         let inputs = first..call.inputs.min(first + CHUNK);
         let panel = few.start;
         let chunk = weights.wide(isa, few, inputs.clone(), widened);
@@ -285,14 +264,14 @@ pub(super) fn in_chunks(isa: Isa, call: &Call<'_>, weights: &impl Stored, panels
             let (row, rows) = part_of(call.rows, call.tiles, tile);
             let sums = &mut sums[row * chunk.count * LANES..][..rows * chunk.count * LANES];
             // Each of the first tiles asks for what the next step reads of one panel.
-            let next = step.clone().filter(|(_, few)| tile < few.len());
+            let next = step(number + 1).filter(|(_, few)| tile < few.len());
             let tile = Tile {
                 row,
                 rows,
                 panel,
                 panels: chunk,
                 first,
-                next: next.map(|(first, few)| [0, 1].map(|input| weights.at(few.start + tile, first + input))),
+                next: next.map(|(first, few)| weights.ahead(few.start + tile, first)),
             };
             part_of_tile(isa, call, &tile, sums);
             if inputs.end == call.inputs {
@@ -334,8 +313,26 @@ pub(super) struct Tile<'a, T> {
     panels: Panels<'a, T>,
     /// The first of the inputs.
     first: usize,
-    /// Where the weights of two inputs lie that are read next, to be asked for meanwhile with those of the inputs behind them.
-    next: Option<[*const u8; 2]>,
+    /// What is read next, to be asked for meanwhile.
+    next: Option<Ahead>,
+}
+
+/// The weights of a panel, to be asked for input by input. None of them is read, so they may reach beyond what there is.
+#[derive(Clone, Copy)]
+pub(super) struct Ahead {
+    at: *const u8,
+    /// Bytes from one input to the next.
+    step: usize,
+}
+
+impl Ahead {
+    /// Returns the weights from one of their places on.
+    pub fn of<T>(weights: &[T], place: usize) -> Ahead {
+        Ahead {
+            at: weights.as_ptr().wrapping_add(place).cast(),
+            step: LANES * size_of::<T>(),
+        }
+    }
 }
 
 impl<T> Tile<'_, T> {
@@ -378,12 +375,11 @@ fn multiply<V: Vector, T: Weight, I: Inputs, const ROWS: usize, const PANELS: us
     unsafe {
         let mut totals = begin::<V, I, ROWS, PANELS>(sums);
         let (x, weights) = (x.as_ptr(), weights.as_ptr());
-        let here = [x.cast::<u8>(); 2];
-        let next = tile.next.unwrap_or(here);
-        let step = (next[1] as usize).wrapping_sub(next[0] as usize);
+        // Without a next one, what lies in the cache already.
+        let next = tile.next.unwrap_or(Ahead { at: x.cast(), step: 0 });
         for i in 0..count {
             if I::IN_PARTS {
-                V::prefetch(next[0].wrapping_add(i * step));
+                V::prefetch(next.at.wrapping_add(i * next.step));
             }
             let mut loaded = [V::splat(0.0); PANELS];
             for panel in 0..PANELS {
