@@ -19,7 +19,7 @@ use crate::executor::{Executor, ExecutorError, MemoryReport, StepBatch, StepHand
 use exchange::Exchange;
 use forward::Forward;
 use model::Model;
-use shard::{Failure, ShardThread};
+use shard::{Failure, Order, ShardThread};
 use std::panic::resume_unwind;
 use std::sync::Arc;
 use vastrelay_kernels::Isa;
@@ -182,22 +182,8 @@ impl Executor for CpuExecutor {
         self.memory
     }
 
-    fn submit(&mut self, batch: StepBatch) -> Result<StepHandle, ExecutorError> {
-        if self.submitted > self.waited {
-            return Err(ExecutorError("a step is under way already".into()));
-        }
-        let batch = Arc::new(batch);
-        for shard in &self.shards {
-            let batches = shard
-                .batches
-                .as_ref()
-                .ok_or_else(|| ExecutorError("it is shut down".into()))?;
-            batches
-                .send(batch.clone())
-                .map_err(|_| ExecutorError("its thread has ended".into()))?;
-        }
-        self.submitted += 1;
-        Ok(StepHandle(self.submitted))
+    fn submit(&mut self, batch: Arc<StepBatch>) -> Result<StepHandle, ExecutorError> {
+        self.order(Order::Step(batch))
     }
 
     fn wait(&mut self, handle: StepHandle) -> Result<StepResult, ExecutorError> {
@@ -222,9 +208,37 @@ impl Executor for CpuExecutor {
     }
 }
 
+impl CpuExecutor {
+    /// Fills all KV memory with random values, to measure steps without computing what they read.
+    ///
+    /// # Errors
+    /// As a step's.
+    pub fn fill_kv(&mut self, seed: u64) -> Result<(), ExecutorError> {
+        let handle = self.order(Order::Fill(seed))?;
+        self.wait(handle).map(drop)
+    }
+
+    fn order(&mut self, order: Order) -> Result<StepHandle, ExecutorError> {
+        if self.submitted > self.waited {
+            return Err(ExecutorError("a step is under way already".into()));
+        }
+        for shard in &self.shards {
+            let orders = shard
+                .orders
+                .as_ref()
+                .ok_or_else(|| ExecutorError("it is shut down".into()))?;
+            orders
+                .send(order.clone())
+                .map_err(|_| ExecutorError("its thread has ended".into()))?;
+        }
+        self.submitted += 1;
+        Ok(StepHandle(self.submitted))
+    }
+}
+
 impl Drop for CpuExecutor {
     fn drop(&mut self) {
-        self.shards.iter_mut().for_each(|shard| shard.batches = None);
+        self.shards.iter_mut().for_each(|shard| shard.orders = None);
         for shard in &mut self.shards {
             if let Some(thread) = shard.thread.take() {
                 let _ = thread.join();

@@ -5,6 +5,7 @@ use crate::request::Scored;
 use crate::sampling::{Choice, Chosen};
 use serde::Serialize;
 use smallvec::SmallVec;
+use std::sync::Arc;
 
 /// Something that runs steps of one build: a processor, an accelerator, or a stand-in for one.
 ///
@@ -14,11 +15,12 @@ pub trait Executor: Send {
     /// Returns what it took of the device's memory.
     fn memory(&self) -> MemoryReport;
 
-    /// Starts a step and returns at once. The batch's page copies happen before its rows.
+    /// Starts a step and returns at once. The batch's page copies happen before its rows. It is given up again before the step is
+    /// waited for, so that its memory serves the next one.
     ///
     /// # Errors
     /// When the device cannot run it, or the step before was not waited for.
-    fn submit(&mut self, batch: StepBatch) -> Result<StepHandle, ExecutorError>;
+    fn submit(&mut self, batch: Arc<StepBatch>) -> Result<StepHandle, ExecutorError>;
 
     /// Waits for a step.
     ///
@@ -71,7 +73,7 @@ pub struct Row {
     /// Where the sequence's page tables are kept from step to step; each row has a slot of its own.
     pub slot: usize,
     /// How the tables of the slot change before the row, one for each pool; nothing where none of them does.
-    pub tables: Vec<TableChange>,
+    pub tables: TableChanges,
     /// The tables as they are then, where they are to be compared: in debug builds.
     pub whole: Option<Vec<Vec<u32>>>,
     /// What is wanted back of its end.
@@ -80,19 +82,25 @@ pub struct Row {
     pub scores: Option<ScoresWanted>,
 }
 
+/// Changes of a sequence's page tables: few, mostly, which then need no memory of their own.
+pub type TableChanges = SmallVec<[TableChange; 2]>;
+
 /// How the page table of a sequence in one pool changes: pages in order of position.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TableChange {
     /// How many of its first pages stay.
     pub keep: usize,
     /// Those that follow them.
-    pub pages: Vec<u32>,
+    pub pages: SmallVec<[u32; 4]>,
 }
 
 impl TableChange {
     /// Returns the change that makes tables what is given, whatever they were.
-    pub fn all(tables: impl IntoIterator<Item = Vec<u32>>) -> Vec<TableChange> {
-        let change = |pages| TableChange { keep: 0, pages };
+    pub fn all(tables: impl IntoIterator<Item = Vec<u32>>) -> TableChanges {
+        let change = |pages: Vec<u32>| TableChange {
+            keep: 0,
+            pages: pages.into(),
+        };
         tables.into_iter().map(change).collect()
     }
 }

@@ -5,7 +5,7 @@ use serde::Serialize;
 use std::collections::VecDeque;
 
 /// One step, as it was.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Default, Serialize)]
 pub struct StepRecord {
     /// Its number, from 1 on.
     pub number: u64,
@@ -64,12 +64,18 @@ impl StepRing {
         }
     }
 
-    /// Adds a record, dropping the oldest when the ring is full.
-    pub fn push(&mut self, record: StepRecord) {
+    /// Adds a record with empty lists, for the caller to fill in. When the ring is full, the oldest makes room, and its lists' memory is
+    /// used again.
+    pub fn add(&mut self) -> &mut StepRecord {
+        let mut record = StepRecord::default();
         if self.records.len() == self.capacity {
-            self.records.pop_front();
+            record = self.records.pop_front().unwrap_or_default();
         }
+        record.lanes.clear();
+        record.admitted.clear();
+        record.preempted.clear();
         self.records.push_back(record);
+        self.records.back_mut().expect("it was added just now")
     }
 
     /// Returns the records after a step number, the newest `most` of them.

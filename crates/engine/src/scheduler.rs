@@ -12,7 +12,7 @@
 mod plan;
 mod sequence;
 
-use crate::executor::{PageCopy, TableChange, Tokens};
+use crate::executor::{PageCopy, TableChanges, Tokens};
 use crate::pages::{ChainKey, PagePool};
 use crate::request::EndReason;
 use sequence::Sequence;
@@ -185,6 +185,26 @@ pub struct StepPlan {
     pub ended: Vec<(SequenceId, EndReason)>,
 }
 
+impl StepPlan {
+    /// Makes it empty; it keeps its memory.
+    fn clear(&mut self) {
+        let StepPlan {
+            number,
+            rows,
+            copies,
+            admitted,
+            preempted,
+            ended,
+        } = self;
+        *number = 0;
+        rows.clear();
+        copies.clear();
+        admitted.clear();
+        preempted.clear();
+        ended.clear();
+    }
+}
+
 /// What a step brought for one of its rows.
 #[derive(Clone, Debug)]
 pub struct RowOutcome {
@@ -225,7 +245,10 @@ pub struct Scheduler {
     arrivals: u64,
     cancelled: BTreeSet<SequenceId>,
     deadlines: BTreeSet<(Moment, SequenceId)>,
-    in_flight: Option<Vec<PlannedRow>>,
+    /// The rows of the step that is under way; none where there is none.
+    in_flight: Vec<PlannedRow>,
+    /// Sequences in the batch, while they are planned.
+    order: Vec<SequenceId>,
 }
 
 /// The order of service: virtual arrival, then count of arrivals.
@@ -260,7 +283,8 @@ impl Scheduler {
             arrivals: 0,
             cancelled: BTreeSet::new(),
             deadlines: BTreeSet::new(),
-            in_flight: None,
+            in_flight: Vec::new(),
+            order: Vec::new(),
             limits,
         }
     }
@@ -359,7 +383,7 @@ impl Scheduler {
     ///
     /// # Panics
     /// When it is not there.
-    pub fn table_changes(&mut self, id: SequenceId) -> Vec<TableChange> {
+    pub fn table_changes(&mut self, id: SequenceId) -> TableChanges {
         let sequence = self.sequences.get_mut(&id).expect("a sequence that is there");
         sequence.table_changes()
     }
@@ -391,10 +415,11 @@ impl Scheduler {
     ///
     /// # Panics
     /// When the rows are not those of the plan, or a sequence got more tokens than it has room for.
-    pub fn complete(&mut self, outcomes: Vec<RowOutcome>) {
-        let rows = self.in_flight.take().expect("a step is under way");
+    pub fn complete(&mut self, outcomes: &[RowOutcome]) {
+        let mut rows = std::mem::take(&mut self.in_flight);
+        assert!(!rows.is_empty(), "a step is under way");
         assert_eq!(rows.len(), outcomes.len(), "each planned row has its outcome");
-        for (row, outcome) in rows.into_iter().zip(outcomes) {
+        for (row, outcome) in rows.iter().zip(outcomes) {
             assert_eq!(row.sequence, outcome.sequence, "outcomes come in the order of the rows");
             assert!(
                 outcome.tokens.len() <= if row.samples { 1 + row.draft_room } else { 0 },
@@ -404,7 +429,7 @@ impl Scheduler {
                 .sequences
                 .get_mut(&row.sequence)
                 .expect("a planned sequence lives through its step");
-            sequence.advance(&row, &outcome.tokens);
+            sequence.advance(row, &outcome.tokens);
             sequence.publish_full_pages(&mut self.pools);
             sequence.trim_pages(&mut self.pools);
             sequence.give_back_unseen(&self.limits.pools, &mut self.pools);
@@ -417,6 +442,8 @@ impl Scheduler {
                 self.remove(row.sequence);
             }
         }
+        rows.clear();
+        self.in_flight = rows;
     }
 
     /// Takes a sequence out, wherever it is, and gives back its pages and lane.

@@ -3,6 +3,7 @@
 use crate::executor::{Executor, ExecutorError, Row, ScoresWanted, StepBatch, TableChange, Want};
 use crate::pages::PagePool;
 use crate::request::Scored;
+use std::sync::Arc;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 /// Scores the tokens of texts, each from its beginning, in pieces of at most `window` tokens that know nothing of one another.
@@ -37,10 +38,10 @@ pub fn score(
             want: Want::Nothing,
             scores: Some(ScoresWanted { next: None, top }),
         };
-        let handle = executor.submit(StepBatch {
+        let handle = executor.submit(Arc::new(StepBatch {
             copies: Vec::new(),
             rows: vec![row],
-        })?;
+        }))?;
         scores.extend(executor.wait(handle)?.rows.remove(0).scores);
         on_piece(piece.len());
     }
@@ -50,6 +51,41 @@ pub fn score(
 /// Returns the mean loss of scored tokens, in nats.
 pub fn loss(scores: &[Scored]) -> f64 {
     -scores.iter().map(|(token, _)| f64::from(token.logprob)).sum::<f64>() / scores.len().max(1) as f64
+}
+
+/// How much more one model loses than another on the same text.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct LossChange {
+    /// In nats a token.
+    pub mean: f64,
+    /// The standard error of that mean: another text like this one would move it by about as much. It is taken over runs of
+    /// [`LossChange::RUN`] tokens, as neighbours resemble each other.
+    pub error: f64,
+}
+
+impl LossChange {
+    /// Tokens that are taken together.
+    pub const RUN: usize = 32;
+
+    /// Compares two models' scores.
+    ///
+    /// # Panics
+    /// When they did not score the same text.
+    pub fn between(before: &[Scored], after: &[Scored]) -> LossChange {
+        assert_eq!(before.len(), after.len(), "scores of one text");
+        let change = |(before, after): (&Scored, &Scored)| f64::from(before.0.logprob) - f64::from(after.0.logprob);
+        let changes: Vec<f64> = before.iter().zip(after).map(change).collect();
+        let mean = changes.iter().sum::<f64>() / changes.len().max(1) as f64;
+        let run = |run: &[f64]| run.iter().map(|change| change - mean).sum::<f64>();
+        let squares: f64 = changes
+            .chunks(LossChange::RUN)
+            .map(|changes| run(changes).powi(2))
+            .sum();
+        LossChange {
+            mean,
+            error: squares.sqrt() / changes.len().max(1) as f64,
+        }
+    }
 }
 
 /// Returns the share of places in which two models hold the same token for the most likely.
@@ -64,4 +100,29 @@ pub fn agreement(one: &[Scored], other: &[Scored]) -> f64 {
         .filter(|((_, one), (_, other))| one[0].id == other[0].id)
         .count();
     same as f64 / one.len().max(1) as f64
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::request::TokenLogprob;
+
+    fn scores(logprobs: impl Iterator<Item = f32>) -> Vec<Scored> {
+        let scored = |logprob| (TokenLogprob { id: 0, logprob }, Vec::new());
+        logprobs.map(scored).collect()
+    }
+
+    #[test]
+    fn a_change_everywhere_is_certain_and_one_that_comes_and_goes_is_not() {
+        let before = scores((0..640).map(|at| -1.0 - at as f32 / 640.0));
+        let everywhere = scores((0..640).map(|at| -1.5 - at as f32 / 640.0));
+        let change = LossChange::between(&before, &everywhere);
+        assert!((change.mean - 0.5).abs() < 1e-6 && change.error < 1e-6, "{change:?}");
+        // Twenty runs, half of them better by 0.5, half worse: the error of their mean is 0.5 / √20.
+        let sign = |at: usize| [0.5, -0.5][at / LossChange::RUN % 2];
+        let here_and_there = scores((0..640).map(|at| -1.0 - at as f32 / 640.0 + sign(at)));
+        let change = LossChange::between(&before, &here_and_there);
+        assert!(change.mean.abs() < 1e-6, "{change:?}");
+        assert!((change.error - 0.5 / 20f64.sqrt()).abs() < 1e-6, "{change:?}");
+    }
 }

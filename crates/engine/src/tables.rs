@@ -43,9 +43,10 @@ impl PageTables {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::executor::Want;
+    use crate::executor::{TableChanges, Want};
+    use smallvec::smallvec;
 
-    fn row(slot: usize, tables: Vec<TableChange>, whole: Option<Vec<Vec<u32>>>) -> Row {
+    fn row(slot: usize, tables: TableChanges, whole: Option<Vec<Vec<u32>>>) -> Row {
         Row {
             tokens: [1].as_slice().into(),
             drafts: 0,
@@ -62,11 +63,14 @@ mod tests {
     fn a_table_keeps_its_beginning_and_takes_what_follows() {
         let mut tables = PageTables::default();
         tables.change(&row(1, TableChange::all([vec![5, 6, 7], vec![8]]), None));
-        let change = |keep, pages| TableChange { keep, pages };
-        tables.change(&row(1, vec![change(2, vec![9]), change(1, vec![])], None));
+        let change = |keep, pages: &[u32]| TableChange {
+            keep,
+            pages: pages.into(),
+        };
+        tables.change(&row(1, smallvec![change(2, &[9]), change(1, &[])], None));
         assert_eq!((tables.of(1, 0), tables.of(1, 1)), (&[5, 6, 9][..], &[8][..]));
         // Without a change all stays.
-        tables.change(&row(1, Vec::new(), Some(vec![vec![5, 6, 9], vec![8]])));
+        tables.change(&row(1, TableChanges::new(), Some(vec![vec![5, 6, 9], vec![8]])));
         tables.change(&row(0, TableChange::all([vec![1]]), None));
         assert_eq!((tables.of(0, 0), tables.of(1, 0)), (&[1][..], &[5, 6, 9][..]));
     }

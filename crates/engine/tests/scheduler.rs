@@ -97,6 +97,8 @@ struct World {
     read: BTreeMap<SequenceId, usize>,
     /// Page tables by lane, as an executor keeps them.
     tables: BTreeMap<usize, Vec<Vec<u32>>>,
+    /// The last plan, as a live engine plans into its memory.
+    last: StepPlan,
     accepted: usize,
     next: u64,
 }
@@ -111,6 +113,7 @@ impl World {
             ended: BTreeSet::new(),
             read: BTreeMap::new(),
             tables: BTreeMap::new(),
+            last: StepPlan::default(),
             accepted: 0,
             next: 0,
         }
@@ -198,7 +201,9 @@ impl World {
     fn step(&mut self, tokens: u8, ends: u8) -> StepPlan {
         self.now += 1_000;
         let steady = self.scheduler.steady_steps();
-        let plan = self.scheduler.plan(self.now);
+        let mut plan = std::mem::take(&mut self.last);
+        self.scheduler.plan(self.now, &mut plan);
+        self.last = plan.clone();
         self.judge(&plan, steady);
         for (id, reason) in &plan.ended {
             let overdue = self.alive[id].deadline.is_some_and(|deadline| deadline <= self.now);
@@ -210,7 +215,7 @@ impl World {
         }
         self.change_tables(&plan);
         let outcomes: Vec<RowOutcome> = plan.rows.iter().map(|row| self.outcome(row, tokens, ends)).collect();
-        self.scheduler.complete(outcomes.clone());
+        self.scheduler.complete(&outcomes);
         for (row, outcome) in plan.rows.iter().zip(&outcomes) {
             let read = self.read.entry(row.sequence).or_default();
             *read = (*read).max(row.start + row.tokens);

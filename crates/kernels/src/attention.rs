@@ -7,12 +7,14 @@ mod pages;
 mod span;
 
 use crate::LANES;
+use crate::groups::RoundedRows;
 use crate::isa::Isa;
 use crate::pool::{Pool, Shared2d};
 use crate::tiling::part_of;
 use half::bf16;
 use pages::Kept;
 pub(crate) use span::Progress;
+use std::ops::Range;
 
 /// Tokens in a page.
 pub const PAGE_TOKENS: usize = LANES;
@@ -175,6 +177,12 @@ impl LayerPages {
         LayerPages { memory, shape }
     }
 
+    /// Returns how many pages there are.
+    pub fn pages(&self) -> usize {
+        let page = self.shape.kv_heads * PAGE_TOKENS * self.shape.head_dim;
+        each!(&self.memory, kept => kept.keys.len() / page)
+    }
+
     /// Returns the bytes that one page takes in one layer, keys and values together.
     pub fn bytes_per_page(shape: Shape, precision: KvPrecision) -> usize {
         2 * shape.kv_heads * PAGE_TOKENS * precision.head_bytes(shape.head_dim)
@@ -234,21 +242,64 @@ impl LayerPages {
     /// # Panics
     /// When the shapes do not fit.
     pub fn attend(&self, isa: Isa, pool: &Pool, spans: &Spans<'_>, queries: &[f32], stride: usize, out: &mut [f32]) {
-        let Shape {
-            heads,
-            kv_heads,
-            head_dim,
-            ..
-        } = self.shape;
-        let Spans { spans, rows } = spans;
+        self.check(spans, queries, stride, out);
+        self.attend_parts(isa, pool, spans, (queries, stride), &Shared2d::new(out), &|_| ());
+    }
+
+    /// As [`LayerPages::attend`], and rounds the results in groups of so many values: whoever completes a tile of rows rounds it, while
+    /// it lies in a near cache.
+    ///
+    /// # Panics
+    /// As there.
+    #[allow(clippy::too_many_arguments)]
+    pub fn attend_rounded(
+        &self,
+        isa: Isa,
+        pool: &Pool,
+        spans: &Spans<'_>,
+        queries: &[f32],
+        stride: usize,
+        out: &mut [f32],
+        rounded: &mut RoundedRows,
+        group: usize,
+    ) {
+        self.check(spans, queries, stride, out);
+        let width = self.shape.heads * self.shape.head_dim;
+        let out = Shared2d::new(out);
+        let arriving = rounded.arriving(isa, spans.rows, width, group, self.parts(pool, spans));
+        self.attend_parts(isa, pool, spans, (queries, stride), &out, &|rows| {
+            // SAFETY: a row is whole once all parts of it have arrived, and nobody writes to it then.
+            arriving.arrived(rows, &|row, rows| unsafe { out.part(row * width, rows * width) });
+        });
+    }
+
+    fn check(&self, spans: &Spans<'_>, queries: &[f32], stride: usize, out: &[f32]) {
+        let width = self.shape.heads * self.shape.head_dim;
         assert!(
-            stride >= heads * head_dim && queries.len() == rows * stride && out.len() == rows * heads * head_dim,
+            stride >= width && queries.len() == spans.rows * stride && out.len() == spans.rows * width,
             "rows of attention"
         );
-        let out = Shared2d::new(out);
-        // Heads of a page lie side by side: a task has all of them where spans are enough for all cores and what they mix is small.
+    }
+
+    /// Returns in how many parts each row is computed. Heads of a page lie side by side: a task has all of them where spans are enough
+    /// for all cores and what they mix is small.
+    fn parts(&self, pool: &Pool, Spans { spans, .. }: &Spans<'_>) -> usize {
         let is_whole = spans.len() >= SPANS_PER_CORE * pool.cores() && spans.iter().all(|span| span.rows == 1);
-        let parts = if is_whole { 1 } else { kv_heads };
+        if is_whole { 1 } else { self.shape.kv_heads }
+    }
+
+    /// Computes rows in parts; calls `arrived` with the rows of which a part is complete.
+    fn attend_parts(
+        &self,
+        isa: Isa,
+        pool: &Pool,
+        spans: &Spans<'_>,
+        (queries, stride): (&[f32], usize),
+        out: &Shared2d<'_, f32>,
+        arrived: &(dyn Fn(Range<usize>) + Sync),
+    ) {
+        let (kv_heads, parts) = (self.shape.kv_heads, self.parts(pool, spans));
+        let spans = &spans.spans;
         // The last spans see most: they come first, so that no core is left alone with them.
         pool.run(spans.len() * parts, &|task| {
             let task = spans.len() * parts - 1 - task;
@@ -259,9 +310,10 @@ impl LayerPages {
                 kv_heads: first..first + count,
                 queries,
                 stride,
-                out: &out,
+                out,
             };
             each!(&self.memory, kept => span::attend(isa, &call, kept));
+            arrived(call.span.first..call.span.first + call.span.rows);
         });
     }
 }
@@ -350,6 +402,12 @@ mod tests {
                     let mut out = vec![0.0; queries.len()];
                     layer.attend(isa, &Pool::new(2), &spans, &queries, query.len(), &mut out);
                     prop_assert_eq!(&out[(rows - 1) * query.len()..], &portable[..], "{:?}", isa);
+                    let (mut as_made, mut after) = (RoundedRows::default(), RoundedRows::default());
+                    let mut again = vec![0.0; queries.len()];
+                    let pool = Pool::new(2);
+                    layer.attend_rounded(isa, &pool, &spans, &queries, query.len(), &mut again, &mut as_made, 8);
+                    after.round(isa, &pool, &out, query.len(), 8);
+                    prop_assert!(again == out && as_made.is_like(&after), "{:?}, rounded", isa);
                 }
             }
         }

@@ -24,7 +24,7 @@ impl Executor for Breaking {
         self.device.memory()
     }
 
-    fn submit(&mut self, batch: StepBatch) -> Result<StepHandle, ExecutorError> {
+    fn submit(&mut self, batch: Arc<StepBatch>) -> Result<StepHandle, ExecutorError> {
         self.device.submit(batch)
     }
 

@@ -8,10 +8,11 @@ use super::weights::{Rows, Scratch};
 use crate::executor::{Row, RowResult, ScoresWanted, StepBatch, StepResult, Want};
 use crate::phases::{Clock, Phase};
 use crate::request::Scored;
+use crate::sampling::random::Random;
 use crate::sampling::{Choice, Chosen, choose, count_seen, score};
 use crate::tables::PageTables;
 use smallvec::SmallVec;
-use vastrelay_kernels::attention::{LayerPages, Spans};
+use vastrelay_kernels::attention::{LayerPages, PAGE_TOKENS, Spans};
 use vastrelay_kernels::exponential::soft_cap;
 use vastrelay_kernels::gate::{gelu_gate, silu_gate};
 use vastrelay_kernels::norm::{rms_norm, rms_norm_in_place, rms_norm_rows};
@@ -97,6 +98,22 @@ impl Forward {
     /// Lets the other shards know that this one has failed.
     pub fn fail(&self) {
         self.exchange.fail();
+    }
+
+    /// Fills all KV memory with random values between −1 and 1, for measurements; so many pages at once have the same.
+    pub fn fill(&mut self, seed: u64) {
+        const PAGES: usize = 64;
+        let kv = 2 * self.model.description.kv_heads * self.model.description.head_dim;
+        let value = |at: usize| 2.0 * Random::new(seed, 0, at as u64).unit() as f32 - 1.0;
+        let mut rows: Vec<f32> = (0..PAGES * PAGE_TOKENS * kv).map(value).collect();
+        for layer in &mut self.layers {
+            let pages: Vec<u32> = (0..layer.pages() as u32).collect();
+            for pages in pages.chunks(PAGES) {
+                let tokens = pages.len() * PAGE_TOKENS;
+                let spans = Spans::new([(0, tokens, pages)]);
+                layer.store(&self.pool, &spans, &mut rows[..tokens * kv], kv, 0, &|_, _| {});
+            }
+        }
     }
 
     /// Computes a step; only the first shard has its result.
@@ -250,7 +267,12 @@ impl Forward {
         });
         clock.lap(Phase::Store);
         space.mixed.resize(count * q_width, 0.0);
-        layers[index].attend(isa, pool, spans, &space.qkv, stride, &mut space.mixed);
+        let (pages, rounded) = (&layers[index], &mut space.scratch.rounded);
+        match layer.output.weights.group() {
+            None => pages.attend(isa, pool, spans, &space.qkv, stride, &mut space.mixed),
+            Some(group) => pages.attend_rounded(isa, pool, spans, &space.qkv, stride, &mut space.mixed, rounded, group),
+        }
+        let mixed = Rows::Rounded(&space.mixed);
         clock.lap(Phase::Attention);
         let after = layer.after_norms.as_ref().map(|(attention, _)| attention.as_slice());
         if adds_at_once(model, after) {
@@ -259,7 +281,7 @@ impl Forward {
                 isa,
                 pool,
                 &mut space.scratch,
-                Rows::Ready(&space.mixed),
+                mixed,
                 &mut space.stream,
                 Write::Add,
             );
@@ -270,7 +292,7 @@ impl Forward {
             isa,
             pool,
             &mut space.scratch,
-            Rows::Ready(&space.mixed),
+            mixed,
             &mut space.branch,
             Write::Replace,
         );

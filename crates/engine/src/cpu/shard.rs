@@ -10,9 +10,17 @@ use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
 use vastrelay_kernels::Pool;
 
+/// What a shard is to do.
+#[derive(Clone)]
+pub(super) enum Order {
+    Step(Arc<StepBatch>),
+    /// Fills its KV memory at random; gives an empty result.
+    Fill(u64),
+}
+
 /// Where one shard computes.
 pub(super) struct ShardThread {
-    pub batches: Option<mpsc::Sender<Arc<StepBatch>>>,
+    pub orders: Option<mpsc::SyncSender<Order>>,
     pub results: mpsc::Receiver<Result<StepResult, Failure>>,
     pub thread: Option<JoinHandle<()>>,
 }
@@ -24,26 +32,34 @@ pub(super) enum Failure {
 }
 
 impl ShardThread {
-    /// Starts a thread that computes each batch it is sent until one fails.
+    /// Starts a thread that does what it is sent until something fails.
     ///
     /// # Panics
     /// When the system refuses a thread.
     pub fn start(model: Model, exchange: Exchange, settings: &CpuSettings) -> ShardThread {
         let layers = layer_pages(&model.description, settings);
         let (isa, cores) = (settings.isa, exchange.shard().range(settings.cores).len());
-        let (batches, inbox) = mpsc::channel::<Arc<StepBatch>>();
-        let (outbox, results) = mpsc::channel();
+        // One step at a time: neither end ever waits for room.
+        let (orders, inbox) = mpsc::sync_channel(1);
+        let (outbox, results) = mpsc::sync_channel(1);
         let shard = exchange.shard();
         let thread = std::thread::Builder::new()
             .name(format!("executor-{}", shard.index))
             .spawn(move || {
                 let mut forward = Forward::new(model, layers, isa, Pool::new(cores), exchange);
-                for batch in inbox {
-                    let outcome = catch_unwind(AssertUnwindSafe(|| forward.step(&batch)));
+                for order in inbox {
+                    let outcome = catch_unwind(AssertUnwindSafe(|| match &order {
+                        Order::Step(batch) => forward.step(batch),
+                        Order::Fill(seed) => {
+                            forward.fill(*seed);
+                            StepResult::default()
+                        }
+                    }));
                     let result = outcome.map_err(|panic| {
                         forward.fail();
                         Failure::of(&*panic)
                     });
+                    drop(order);
                     let failed = result.is_err();
                     if outbox.send(result).is_err() || failed {
                         return;
@@ -52,7 +68,7 @@ impl ShardThread {
             })
             .expect("the system gives a thread for each shard");
         ShardThread {
-            batches: Some(batches),
+            orders: Some(orders),
             results,
             thread: Some(thread),
         }

@@ -115,6 +115,8 @@ impl FromStr for Precision {
 pub(super) enum Rows<'a> {
     /// They are there.
     Ready(&'a [f32]),
+    /// They are there, and were rounded for the first matrix as they were made, if it wants that.
+    Rounded(&'a [f32]),
     /// They are made now: `make` is called with some of them and the number of the first. Where they have to be rounded, that follows at
     /// once.
     Made {
@@ -127,7 +129,7 @@ impl Rows<'_> {
     /// Returns how many values there are.
     pub fn values(&self) -> usize {
         match self {
-            Rows::Ready(rows) => rows.len(),
+            Rows::Ready(rows) | Rows::Rounded(rows) => rows.len(),
             Rows::Made { rows, .. } => rows.len(),
         }
     }
@@ -137,7 +139,7 @@ impl Rows<'_> {
 #[derive(Default)]
 pub(super) struct Scratch {
     /// Rows as matrices of small numbers want them.
-    rounded: RoundedRows,
+    pub rounded: RoundedRows,
     /// Input statistics; present only during calibration.
     pub grams: Option<Grams>,
 }
@@ -346,6 +348,14 @@ impl Joined {
         self.weights.iter().map(Weights::outputs).sum()
     }
 
+    /// Returns the groups to which rows are rounded for the first matrix, where it wants that.
+    pub fn group(&self) -> Option<usize> {
+        match &self.weights[0] {
+            Weights::Floats(_) => None,
+            Weights::Groups(matrix) => Some(matrix.group()),
+        }
+    }
+
     /// Copies the weights of one output into `row`.
     pub fn read_row(&self, output: usize, row: &mut [f32]) {
         let mut output = output;
@@ -363,6 +373,10 @@ impl Joined {
         let mut rounded_to = None;
         let x = match x {
             Rows::Ready(rows) => rows,
+            Rows::Rounded(rows) => {
+                rounded_to = self.group();
+                rows
+            }
             Rows::Made { rows, make } => {
                 match &self.weights[0] {
                     Weights::Floats(matrix) => pool.rows(rows, matrix.inputs(), make),

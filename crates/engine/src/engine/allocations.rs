@@ -18,6 +18,8 @@ struct Parrot {
     most_steps: u64,
     commands: std_mpsc::Sender<Command>,
     samples: Vec<bool>,
+    /// Who reads what it says.
+    readers: Vec<mpsc::Receiver<Event>>,
 }
 
 impl Executor for Parrot {
@@ -25,7 +27,7 @@ impl Executor for Parrot {
         MemoryReport::default()
     }
 
-    fn submit(&mut self, batch: StepBatch) -> Result<StepHandle, ExecutorError> {
+    fn submit(&mut self, batch: Arc<StepBatch>) -> Result<StepHandle, ExecutorError> {
         self.samples.clear();
         let samples = batch.rows.iter().map(|row| matches!(row.want, Want::Token(_)));
         self.samples.extend(samples);
@@ -37,6 +39,9 @@ impl Executor for Parrot {
     }
 
     fn wait(&mut self, _: StepHandle) -> Result<StepResult, ExecutorError> {
+        for reader in &mut self.readers {
+            while reader.try_recv().is_ok() {}
+        }
         let row = |samples: &bool| {
             let mut result = RowResult::default();
             if *samples {
@@ -116,6 +121,7 @@ fn allocations(pieces: &Arc<TokenPieces>, sequences: u64, steps: u64, sampling: 
         most_steps: steps,
         commands,
         samples: Vec::new(),
+        readers,
     };
     let mut runner = Runner::new(Box::new(parrot), pieces.clone(), limits, "parrot".into(), inbox, shared);
     measure(|| runner.run()).count_total
@@ -128,7 +134,7 @@ fn of_step(pieces: &Arc<TokenPieces>, sequences: u64, sampling: &Sampling) -> f6
 }
 
 #[test]
-fn a_token_more_in_a_step_takes_no_memory_more() {
+fn a_token_takes_no_memory() {
     let pieces = pieces();
     let penalties = Sampling {
         presence_penalty: 1.0,
@@ -139,8 +145,11 @@ fn a_token_more_in_a_step_takes_no_memory_more() {
         let [one, many] = [1, 32].map(|sequences| of_step(&pieces, sequences, &sampling));
         // Debug builds copy the row's page table, to compare it.
         let copies = if cfg!(debug_assertions) { 2.0 } else { 0.0 };
-        let each = (many - one) / 31.0 - copies;
-        // What is left is for pages, one in sixteen tokens, and for blocks of the readers' channels.
-        assert!(each < 0.5, "{one} of a step with one token, {many} of one with 32");
+        // The device's list of results; one of this product makes it on a thread of its own.
+        let of_device = 1.0;
+        // What is left is for lists that grow as sequences take pages, one in sixteen tokens.
+        let message = format!("{one} of a step with one token, {many} of one with 32");
+        assert!(one - copies - of_device < 0.2, "{message}");
+        assert!((many - one) / 31.0 - copies < 0.1, "{message}");
     }
 }

@@ -5,7 +5,7 @@ use super::{Command, Shared, Submission, lock};
 use crate::executor::{Executor, Row, RowResult, StepBatch, StepResult, Tokens, Want};
 use crate::head::SequenceHead;
 use crate::pages::{ChainKey, chain_start};
-use crate::record::{AdmittedRecord, LaneRecord, StepRecord};
+use crate::record::{AdmittedRecord, LaneRecord};
 use crate::request::{EndReason, Event, Figures, Piece, Refusal, Scored};
 use crate::scheduler::{Arrival, Limits, Moment, PlannedRow, Rejection, RowOutcome, Scheduler, SequenceId, StepPlan};
 use compact_str::CompactString;
@@ -33,6 +33,9 @@ pub(super) struct Runner {
     residence: f64,
     /// Whether the last plan had nothing to compute.
     stalled: bool,
+    /// Of the last step, for the memory of the next one.
+    batch: Arc<StepBatch>,
+    outcomes: Vec<RowOutcome>,
 }
 
 /// A sequence beside its scheduler entry.
@@ -86,6 +89,8 @@ impl Runner {
             requests: HashMap::new(),
             residence: 1.0,
             stalled: false,
+            batch: Arc::default(),
+            outcomes: Vec::new(),
         };
         runner.publish_occupancy();
         runner
@@ -93,9 +98,10 @@ impl Runner {
 
     /// Runs until it is told to stop, nobody can send commands any more, or the device fails.
     pub fn run(&mut self) {
+        let mut plan = StepPlan::default();
         while self.take_commands() == Flow::Continue {
             let begun = Instant::now();
-            let plan = self.scheduler.plan(self.now());
+            self.scheduler.plan(self.now(), &mut plan);
             // Publish occupancy before the events, so readers see matching figures.
             self.publish_occupancy();
             self.settle_plan(&plan);
@@ -103,9 +109,12 @@ impl Runner {
             if self.stalled {
                 continue;
             }
-            let batch = self.batch(&plan);
-            let handle = self.executor.submit(batch);
-            match handle.and_then(|handle| self.executor.wait(handle)) {
+            self.fill_batch(&plan);
+            let handle = self.executor.submit(self.batch.clone());
+            let result = handle.and_then(|handle| self.executor.wait(handle));
+            // What rows have of their heads is the heads' alone again.
+            Arc::make_mut(&mut self.batch).rows.clear();
+            match result {
                 Ok(result) => {
                     let not_finite = self.settle_step(&plan, result, begun);
                     // One request may drive a sound model to its limits; a model that never produced a token is not sound.
@@ -265,14 +274,18 @@ impl Runner {
         }
     }
 
-    fn batch(&mut self, plan: &StepPlan) -> StepBatch {
+    /// Writes the plan as a batch for the executor.
+    fn fill_batch(&mut self, plan: &StepPlan) {
+        let Runner {
+            batch, scheduler, live, ..
+        } = self;
         let row = |row: &PlannedRow| {
-            let live = &self.live[&row.sequence];
+            let live = &live[&row.sequence];
             Row {
                 slot: row.lane,
-                tables: self.scheduler.table_changes(row.sequence),
-                whole: cfg!(debug_assertions).then(|| self.scheduler.pages(row.sequence)),
-                tokens: self.scheduler.tokens(row.sequence)[row.start..row.start + row.tokens].into(),
+                tables: scheduler.table_changes(row.sequence),
+                whole: cfg!(debug_assertions).then(|| scheduler.pages(row.sequence)),
+                tokens: scheduler.tokens(row.sequence)[row.start..row.start + row.tokens].into(),
                 drafts: 0,
                 start: row.start,
                 want: if row.samples && live.head.wants_more() {
@@ -283,10 +296,10 @@ impl Runner {
                 scores: live.prompt_scores.as_ref().map(|scores| scores.wanted(row)),
             }
         };
-        StepBatch {
-            copies: plan.copies.clone(),
-            rows: plan.rows.iter().map(row).collect(),
-        }
+        let StepBatch { copies, rows } = Arc::make_mut(batch);
+        copies.clone_from(&plan.copies);
+        rows.clear();
+        rows.extend(plan.rows.iter().map(row));
     }
 
     /// Hands the new tokens to their heads and readers, and the outcome to the scheduler.
@@ -294,7 +307,8 @@ impl Runner {
     /// Returns whether the model computed something that is not a number.
     fn settle_step(&mut self, plan: &StepPlan, result: StepResult, begun: Instant) -> bool {
         let now = Instant::now();
-        let mut outcomes = Vec::with_capacity(plan.rows.len());
+        let mut outcomes = std::mem::take(&mut self.outcomes);
+        outcomes.clear();
         let mut ended = Vec::new();
         let not_finite = result.rows.iter().any(|row| row.not_finite);
         for (row, result) in plan.rows.iter().zip(result.rows) {
@@ -303,7 +317,8 @@ impl Runner {
             outcomes.push(outcome);
         }
         self.record(plan, &outcomes, begun);
-        self.scheduler.complete(outcomes);
+        self.scheduler.complete(&outcomes);
+        self.outcomes = outcomes;
         self.publish_occupancy();
         // Sent last: whoever hears of the end finds its pages given back.
         for (id, text, reason) in ended {
@@ -422,20 +437,24 @@ impl Runner {
             tokens: row.tokens,
             reused: reused.get(&row.sequence).copied().unwrap_or(0),
         };
-        let record = StepRecord {
-            number: plan.number,
-            at: begun.duration_since(self.shared.started).as_secs_f64(),
-            duration: begun.elapsed().as_secs_f64(),
-            lanes: plan.rows.iter().map(lane).collect(),
-            admitted: plan.admitted.iter().filter_map(|(id, _)| self.admitted(*id)).collect(),
-            preempted: plan.preempted.iter().map(|(id, cause)| (id.0, *cause)).collect(),
-            waiting: occupancy.queue_depth,
-            pages_used: occupancy.pages_used,
-        };
+        let duration = begun.elapsed().as_secs_f64();
+        let mut ring = lock(&self.shared.ring);
+        let record = ring.add();
+        record.number = plan.number;
+        record.at = begun.duration_since(self.shared.started).as_secs_f64();
+        record.duration = duration;
+        record.lanes.extend(plan.rows.iter().map(lane));
+        let admitted = plan.admitted.iter().filter_map(|(id, _)| self.admitted(*id));
+        record.admitted.extend(admitted);
+        let preempted = plan.preempted.iter().map(|(id, cause)| (id.0, *cause));
+        record.preempted.extend(preempted);
+        record.waiting = occupancy.queue_depth;
+        record.pages_used = occupancy.pages_used;
+        drop(ring);
         let prefill = |row: &&PlannedRow| row.kind == crate::scheduler::RowKind::Prefill;
         let mut status = lock(&self.shared.status);
         status.steps = plan.number;
-        status.busy += record.duration;
+        status.busy += duration;
         status.prefill_tokens += plan
             .rows
             .iter()
@@ -444,8 +463,6 @@ impl Runner {
             .sum::<u64>();
         status.output_tokens += outcomes.iter().map(|outcome| outcome.tokens.len() as u64).sum::<u64>();
         status.preemptions += plan.preempted.len() as u64;
-        drop(status);
-        lock(&self.shared.ring).push(record);
     }
 
     fn admitted(&self, id: SequenceId) -> Option<AdmittedRecord> {

@@ -8,29 +8,26 @@ use std::ops::Bound;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 impl Scheduler {
-    /// Plans the next step. A plan without rows means that there is nothing to compute now; else [`Scheduler::complete`] has
+    /// Plans the next step into `plan`, whatever was in it. A plan without rows means that there is nothing to compute now; else [`Scheduler::complete`] has
     /// to follow.
     ///
     /// # Panics
     /// When the step before has not been completed.
-    pub fn plan(&mut self, now: Moment) -> StepPlan {
-        assert!(self.in_flight.is_none(), "one step at a time");
-        let mut plan = StepPlan {
-            number: self.steps + 1,
-            ..StepPlan::default()
-        };
-        self.end_overdue(now, &mut plan);
+    pub fn plan(&mut self, now: Moment, plan: &mut StepPlan) {
+        assert!(self.in_flight.is_empty(), "one step at a time");
+        plan.clear();
+        plan.number = self.steps + 1;
+        self.end_overdue(now, plan);
         let mut budget = self.limits.step_budget;
-        self.plan_running(&mut plan, &mut budget, true);
-        self.plan_running(&mut plan, &mut budget, false);
+        self.plan_running(plan, &mut budget, true);
+        self.plan_running(plan, &mut budget, false);
         if plan.preempted.is_empty() {
-            self.admit(&mut plan, &mut budget);
+            self.admit(plan, &mut budget);
         }
         if !plan.rows.is_empty() {
             self.steps += 1;
-            self.in_flight = Some(plan.rows.clone());
+            self.in_flight.clone_from(&plan.rows);
         }
-        plan
     }
 
     /// Ends what was cancelled or is past its deadline.
@@ -50,9 +47,11 @@ impl Scheduler {
 
     /// Plans rows for sequences in the batch, oldest first: those that decode, or those with more to compute.
     fn plan_running(&mut self, plan: &mut StepPlan, budget: &mut usize, decoding: bool) {
-        let order: Vec<SequenceId> = self.running.values().copied().collect();
+        let mut order = std::mem::take(&mut self.order);
+        order.clear();
+        order.extend(self.running.values().copied());
         let mut decoders = order.iter().filter(|id| self.sequences[id].to_compute() == 1).count();
-        for id in order {
+        for id in order.iter().copied() {
             let Some(sequence) = self.sequences.get(&id).filter(|sequence| sequence.lane.is_some()) else {
                 continue;
             };
@@ -72,6 +71,7 @@ impl Scheduler {
                 self.add_row(id, tokens, drafts, plan, budget);
             }
         }
+        self.order = order;
     }
 
     /// Lets waiting sequences join while there are lanes, budget and pages for all that they have to compute.

@@ -1,7 +1,7 @@
 //! One sequence, as the scheduler sees it.
 
 use super::{Arrival, Moment, PlannedRow, PoolLimits, Rank, SequenceId};
-use crate::executor::TableChange;
+use crate::executor::{TableChange, TableChanges};
 use crate::pages::{ChainKey, PagePool, chain_next};
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
@@ -62,7 +62,7 @@ impl Table {
         self.told = self.pages.len();
         TableChange {
             keep,
-            pages: self.pages[keep..].to_vec(),
+            pages: self.pages[keep..].into(),
         }
     }
 
@@ -98,9 +98,9 @@ impl Sequence {
     }
 
     /// Returns how the executor's tables become the same, and takes it for done: one change for each pool, or nothing where all are.
-    pub fn table_changes(&mut self) -> Vec<TableChange> {
+    pub fn table_changes(&mut self) -> TableChanges {
         match self.tables.iter().all(Table::is_told) {
-            true => Vec::new(),
+            true => TableChanges::new(),
             false => self.tables.iter_mut().map(Table::change).collect(),
         }
     }

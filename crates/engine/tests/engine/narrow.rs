@@ -6,6 +6,7 @@ use safetensors::SafeTensors;
 use safetensors::tensor::{Dtype, TensorView, serialize_to_file};
 use serde_json::{Value, json};
 use std::path::Path;
+use std::sync::Arc;
 use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build};
 use vastrelay_engine::executor::{Row, StepBatch, TableChange, Want};
 use vastrelay_engine::{CpuExecutor, Executor};
@@ -89,10 +90,10 @@ fn logits(executor: &mut CpuExecutor) -> Vec<f32> {
         scores: None,
     };
     let handle = executor
-        .submit(StepBatch {
+        .submit(Arc::new(StepBatch {
             copies: Vec::new(),
             rows: vec![row],
-        })
+        }))
         .unwrap();
     executor.wait(handle).unwrap().rows.remove(0).logits
 }

@@ -3,6 +3,7 @@
 use crate::support::{Setup, demo, executor, fixture};
 use serde_json::Value;
 use std::path::Path;
+use std::sync::Arc;
 use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build, calibrate};
 use vastrelay_engine::executor::{Row, StepBatch, TableChange, Want};
 use vastrelay_engine::request::Scored;
@@ -37,7 +38,7 @@ fn rows(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<Vec<f32>> {
         copies: Vec::new(),
         rows,
     };
-    let handle = executor.submit(batch).unwrap();
+    let handle = executor.submit(Arc::new(batch)).unwrap();
     executor
         .wait(handle)
         .unwrap()

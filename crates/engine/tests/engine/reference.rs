@@ -26,10 +26,10 @@ fn ids(value: &Value) -> Vec<u32> {
 
 fn step(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<RowResult> {
     let handle = executor
-        .submit(StepBatch {
+        .submit(Arc::new(StepBatch {
             copies: Vec::new(),
             rows,
-        })
+        }))
         .unwrap();
     executor.wait(handle).unwrap().rows
 }
@@ -311,11 +311,11 @@ fn drafts_are_accepted_as_far_as_they_are_what_would_have_been_chosen() {
 fn a_second_step_before_the_first_is_awaited_is_refused() {
     let (mut executor, ..) = executor(&demo(), Setup::default());
     let handle = executor
-        .submit(StepBatch {
+        .submit(Arc::new(StepBatch {
             copies: Vec::new(),
             rows: vec![logits_row(&[1, 2])],
-        })
+        }))
         .unwrap();
-    assert!(executor.submit(StepBatch::default()).is_err());
+    assert!(executor.submit(Arc::default()).is_err());
     assert!(executor.wait(handle).is_ok());
 }

@@ -2,6 +2,7 @@
 
 use crate::support::{Setup, demo, executor, fixture};
 use std::path::Path;
+use std::sync::Arc;
 use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build};
 use vastrelay_engine::executor::{ExecutorError, Row, StepBatch, TableChange, Want};
 use vastrelay_engine::{CpuExecutor, Executor};
@@ -22,10 +23,10 @@ fn logits(executor: &mut dyn Executor, pages: std::ops::Range<u32>) -> Result<Ve
         want: Want::Logits,
         scores: None,
     };
-    let handle = executor.submit(StepBatch {
+    let handle = executor.submit(Arc::new(StepBatch {
         copies: Vec::new(),
         rows: vec![row],
-    })?;
+    }))?;
     Ok(executor.wait(handle)?.rows.remove(0).logits)
 }
 

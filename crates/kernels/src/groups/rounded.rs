@@ -6,6 +6,8 @@ use crate::rows::tasks_of;
 use crate::tiling::part_of;
 use crate::vector::{QUAD, ROUND, Vector};
 use crate::{Aligned, Isa, LANES};
+use std::ops::Range;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Rows rounded to whole numbers from −127 to 127, group by group: the largest of a group becomes 127.
 #[derive(Default)]
@@ -21,6 +23,8 @@ pub struct RoundedRows {
     numbers: Aligned<i8>,
     /// Tile by tile, group by group, one for each row.
     facts: Vec<GroupFacts>,
+    /// How many parts of each tile's rows are still to arrive.
+    missing: Vec<AtomicUsize>,
 }
 
 /// What is known of a group of rounded numbers.
@@ -80,36 +84,49 @@ impl RoundedRows {
         group: usize,
         of_tile: &(dyn Fn(usize, usize) -> &'a [f32] + Sync),
     ) {
+        let (tiles, _) = self.begin(isa, rows, inputs, group);
+        let tasks = tasks_of(pool, tiles.count, inputs * rows.div_ceil(tiles.count.max(1)));
+        pool.run(tasks, &|task| {
+            let (first, count) = part_of(tiles.count, tasks, task);
+            // SAFETY: each tile is the work of one task.
+            (first..first + count).for_each(|tile| unsafe { tiles.round(tile, of_tile) });
+        });
+    }
+
+    /// Begins to round rows that are completed by the caller's tasks, each in so many parts; see [`Arriving::arrived`].
+    pub(crate) fn arriving(
+        &mut self,
+        isa: Isa,
+        rows: usize,
+        inputs: usize,
+        group: usize,
+        parts: usize,
+    ) -> Arriving<'_> {
+        let (tiles, missing) = self.begin(isa, rows, inputs, group);
+        missing.clear();
+        missing.extend((0..tiles.count).map(|tile| AtomicUsize::new(tiles.rows_of(tile).1 * parts)));
+        Arriving { tiles, missing }
+    }
+
+    /// Makes room for rows; returns their tiles, and where arrivals are counted.
+    fn begin(&mut self, isa: Isa, rows: usize, inputs: usize, group: usize) -> (Tiles<'_>, &mut Vec<AtomicUsize>) {
         let groups = inputs.div_ceil(group);
-        let tiles = rows.div_ceil(isa.whole_tile().rows);
-        *self = RoundedRows {
-            isa: Some(isa),
-            rows,
-            tiles,
-            inputs,
-            group,
-            groups,
-            numbers: std::mem::take(&mut self.numbers),
-            facts: std::mem::take(&mut self.facts),
-        };
+        let count = rows.div_ceil(isa.whole_tile().rows);
+        self.isa = Some(isa);
+        (self.rows, self.tiles) = (rows, count);
+        (self.inputs, self.group, self.groups) = (inputs, group, groups);
         self.numbers.resize(rows * groups * group);
         self.facts.resize(rows * groups, GroupFacts::default());
-        let (numbers, facts) = (Shared2d::new(&mut self.numbers), Shared2d::new(&mut self.facts));
-        let tasks = tasks_of(pool, tiles, inputs * rows.div_ceil(tiles.max(1)));
-        pool.run(tasks, &|task| {
-            let (first, count) = part_of(tiles, tasks, task);
-            for tile in first..first + count {
-                let (row, rows) = part_of(rows, tiles, tile);
-                // SAFETY: each row is in one tile, and each tile the work of one task.
-                let (numbers, facts) = unsafe {
-                    (
-                        numbers.part(row * groups * group, rows * groups * group),
-                        facts.part(row * groups, rows * groups),
-                    )
-                };
-                round_tile(isa, of_tile(row, rows), inputs, group, numbers, facts);
-            }
-        });
+        let tiles = Tiles {
+            isa,
+            rows,
+            count,
+            inputs,
+            group,
+            numbers: Shared2d::new(&mut self.numbers),
+            facts: Shared2d::new(&mut self.facts),
+        };
+        (tiles, &mut self.missing)
     }
 
     /// Makes sure that the rows were rounded for such a matrix.
@@ -137,6 +154,68 @@ impl RoundedRows {
     #[inline(always)]
     pub(super) fn facts(&self, row: usize, rows: usize) -> &[GroupFacts] {
         &self.facts[row * self.groups..(row + rows) * self.groups]
+    }
+}
+
+/// Rows that are rounded tile by tile.
+struct Tiles<'a> {
+    isa: Isa,
+    rows: usize,
+    count: usize,
+    inputs: usize,
+    group: usize,
+    numbers: Shared2d<'a, i8>,
+    facts: Shared2d<'a, GroupFacts>,
+}
+
+impl Tiles<'_> {
+    /// Returns the first row of a tile and how many it has.
+    fn rows_of(&self, tile: usize) -> (usize, usize) {
+        part_of(self.rows, self.count, tile)
+    }
+
+    /// Rounds a tile; `of_tile` is called with its first row and how many it has.
+    ///
+    /// # Safety
+    /// Nobody rounds the same tile at the same time.
+    unsafe fn round<'x>(&self, tile: usize, of_tile: &dyn Fn(usize, usize) -> &'x [f32]) {
+        let (inputs, group) = (self.inputs, self.group);
+        let (row, rows) = self.rows_of(tile);
+        let groups = inputs.div_ceil(group);
+        // SAFETY: each row is in one tile, and the tile is the caller's alone.
+        let (numbers, facts) = unsafe {
+            (
+                self.numbers.part(row * groups * group, rows * groups * group),
+                self.facts.part(row * groups, rows * groups),
+            )
+        };
+        round_tile(self.isa, of_tile(row, rows), inputs, group, numbers, facts);
+    }
+}
+
+/// Rows that are rounded as soon as they are there.
+pub(crate) struct Arriving<'a> {
+    tiles: Tiles<'a>,
+    missing: &'a [AtomicUsize],
+}
+
+impl Arriving<'_> {
+    /// Takes note of a part of some rows, and rounds the tiles that are complete with it: `of_tile` gives the rows of one. Each part of
+    /// each row is to be told once.
+    pub fn arrived<'x>(&self, rows: Range<usize>, of_tile: &dyn Fn(usize, usize) -> &'x [f32]) {
+        let most = self.tiles.rows.div_ceil(self.tiles.count.max(1));
+        for tile in rows.start / most.max(1)..self.tiles.count {
+            let (first, count) = self.tiles.rows_of(tile);
+            if first >= rows.end {
+                break;
+            }
+            let parts = (first + count).min(rows.end).saturating_sub(first.max(rows.start));
+            // What the others wrote before they told of it is seen by whoever tells last.
+            if parts > 0 && self.missing[tile].fetch_sub(parts, Ordering::AcqRel) == parts {
+                // SAFETY: only the last part finds nothing missing.
+                unsafe { self.tiles.round(tile, of_tile) };
+            }
+        }
     }
 }
 
@@ -206,6 +285,14 @@ fn round_group<V: Vector>(x: &[f32], numbers: &mut [i8], row: usize, rows: usize
 fn put(rounded: &[i8; LANES], quads: &mut [[i8; QUAD]], row: usize, rows: usize) {
     for (quads, rounded) in quads.chunks_exact_mut(rows).zip(rounded.as_chunks::<QUAD>().0) {
         quads[row] = *rounded;
+    }
+}
+
+#[cfg(test)]
+impl RoundedRows {
+    /// Returns whether all of it is the same.
+    pub(crate) fn is_like(&self, other: &RoundedRows) -> bool {
+        self.numbers[..] == other.numbers[..] && self.facts == other.facts
     }
 }
 

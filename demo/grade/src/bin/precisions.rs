@@ -8,7 +8,7 @@
 use anyhow::{Context, Result, bail};
 use std::path::{Path, PathBuf};
 use vastrelay_demo_grade::{demo_folder, read_set};
-use vastrelay_engine::score::{agreement, loss};
+use vastrelay_engine::score::{LossChange, agreement, loss};
 use vastrelay_kernels::groups::Bits;
 use vastrelay_serving::build::{BuildRequest, make};
 use vastrelay_serving::memory::bytes;
@@ -80,7 +80,7 @@ fn main() -> Result<()> {
         reference.scores.len(),
         bytes(reference.weight_bytes)
     );
-    println!("| precision | weights | loss | against f32 | same top token | wanted |");
+    println!("| precision | weights | loss | against f32, 90 % interval | same top token | wanted |");
     println!("|---|---|---|---|---|---|");
     let mut good = true;
     for trial in &TRIALS {
@@ -132,17 +132,19 @@ fn main() -> Result<()> {
 /// Prints a line of the table; returns whether no more is lost than may be.
 fn tell(trial: &Trial, quality: &Quality, reference: &Quality, before: f64) -> bool {
     let after = loss(&quality.scores);
-    let change = after / before - 1.0;
+    let LossChange { mean, error } = LossChange::between(&reference.scores, &quality.scores);
+    let (change, error) = (mean / before, error / before);
     let met = trial.most.is_none_or(|most| change.abs() <= most);
     let wanted = match trial.most {
         None => "stated".to_owned(),
         Some(most) => format!("within {:.1} %: {}", most * 100.0, if met { "met" } else { "MISSED" }),
     };
     println!(
-        "| {} | {} | {after:.4} | {:+.3} % | {:.1} % | {wanted} |",
+        "| {} | {} | {after:.4} | {:+.3} ± {:.3} % | {:.1} % | {wanted} |",
         trial.name,
         bytes(quality.weight_bytes),
         change * 100.0,
+        1.645 * error * 100.0,
         agreement(&quality.scores, &reference.scores) * 100.0
     );
     met
