@@ -3,15 +3,21 @@
 use crate::Machine;
 use crate::statistics::median;
 use serde::{Deserialize, Serialize};
-use std::time::Instant;
+use std::sync::LazyLock;
+use std::time::{Duration, Instant};
 use vastrelay_kernels::{Pool, limits};
 
 /// How often a run whose limits drifted is repeated.
 const ATTEMPTS: usize = 3;
+/// How long the whole run goes on repeating: what is left then is measured once, so that all of it ends within an hour.
+const TIME_TO_REPEAT: Duration = Duration::from_secs(30 * 60);
 /// Seconds from which a subject is left out.
 const TOO_LONG: f64 = 20.0;
 /// More than any cache of the machine holds.
 const MEMORY: usize = 256 << 20;
+
+/// When the run began.
+static BEGUN: LazyLock<Instant> = LazyLock::new(Instant::now);
 
 /// What the machine can do, per second.
 #[derive(Clone, Copy, Debug, Default, Deserialize, Serialize)]
@@ -34,6 +40,7 @@ pub struct Gauge {
 impl Gauge {
     /// Returns one with its own threads and memory.
     pub fn new(machine: Machine) -> Gauge {
+        LazyLock::force(&BEGUN);
         Gauge {
             machine,
             pool: Pool::new(machine.cores),
@@ -76,6 +83,10 @@ pub fn alternate(gauge: &Gauge, rounds: usize, subjects: &mut [Subject<'_>]) -> 
     let mut outcome = once(gauge, rounds, subjects);
     for _ in 1..ATTEMPTS {
         if !outcome.drifted {
+            break;
+        }
+        if BEGUN.elapsed() > TIME_TO_REPEAT {
+            eprintln!("  the machine's limits drifted by more than 10 %; there is no time to repeat");
             break;
         }
         eprintln!("  the machine's limits drifted by more than 10 %; once more");

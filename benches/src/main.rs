@@ -13,6 +13,7 @@ mod memory;
 mod model;
 mod report;
 mod statistics;
+mod streams;
 
 use anyhow::{Context, Result, bail};
 use clap::Parser;
@@ -127,6 +128,12 @@ fn measure(machine: Machine, options: &Options) -> Result<Report> {
     if let Some(path) = &options.weights {
         let subjects = model::of_file(path, machine, options, &mut report)?;
         cells::measure("weights", machine, subjects, options, &mut report)?;
+        if !options.quick {
+            streams::measure_prompt(path, machine, options, &mut report)?;
+        }
+    }
+    if !options.quick {
+        streams::measure_planning(machine, options, &mut report)?;
     }
     for shape in shapes {
         let subjects = model::of_shape(shape, machine, options, &mut report)?;

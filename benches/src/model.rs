@@ -8,7 +8,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Instant;
 use vastrelay_engine::cpu::{CpuExecutor, CpuSettings, Precision};
-use vastrelay_engine::executor::{Executor, Row, StepBatch, TableChange, Want};
+use vastrelay_engine::executor::{Executor, Row, StepBatch, TableChange, Want, run_step};
 use vastrelay_engine::phases::Phase;
 use vastrelay_engine::sampling::{Choice, Sampling};
 use vastrelay_kernels::attention::{KvPrecision, PAGE_TOKENS};
@@ -224,8 +224,7 @@ impl Model {
 
     fn step(&mut self, batch: StepBatch) -> Result<f64> {
         let begun = Instant::now();
-        let handle = self.executor.submit(Arc::new(batch))?;
-        let result = self.executor.wait(handle)?;
+        let result = run_step(&mut self.executor, batch)?;
         if result.rows.iter().any(|row| row.not_finite) {
             bail!("{} gave what is not a number", self.name);
         }

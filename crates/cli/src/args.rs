@@ -92,7 +92,7 @@ pub struct StartOptions {
     /// Maximum requests waiting for the batch
     #[arg(long, value_name = "N", default_value_t = 400)]
     pub queue_depth: usize,
-    /// Maximum prompt tokens of one sequence in a step [default: the step budget]
+    /// Maximum prompt tokens of one sequence in a step [default: as many as streams can bear]
     #[arg(long, value_name = "TOKENS")]
     pub prefill_chunk: Option<usize>,
     /// Cores per model [default: all but one, which serves HTTP]

@@ -6,6 +6,7 @@ mod exchange;
 mod experts;
 mod forward;
 mod model;
+mod results;
 mod shard;
 mod source;
 mod weights;
@@ -15,13 +16,14 @@ pub use calibrate::{CalibrationStep, calibrate, calibration_bytes};
 pub use source::Rounded;
 pub use weights::Precision;
 
-use crate::executor::{Executor, ExecutorError, MemoryReport, StepBatch, StepHandle, StepResult};
+use crate::executor::{Executor, ExecutorError, MemoryReport, Report, StepBatch};
 use exchange::Exchange;
 use forward::Forward;
 use model::Model;
-use shard::{Failure, Order, ShardThread};
+use results::Results;
+use shard::{Order, ShardThread};
 use std::panic::resume_unwind;
-use std::sync::Arc;
+use std::sync::{Arc, mpsc};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::{KvPrecision, LayerPages, Shape};
 use vastrelay_weights::{Build, Checkpoint, ModelDescription, Shard, WeightsError};
@@ -52,9 +54,9 @@ pub struct CpuSettings {
 /// Shards have their own weights, KV memory, workspace and cores; they meet in their exchange only.
 pub struct CpuExecutor {
     memory: MemoryReport,
+    vocabulary: usize,
     shards: Vec<ShardThread>,
-    submitted: u64,
-    waited: u64,
+    results: Arc<Results>,
 }
 
 impl CpuExecutor {
@@ -166,13 +168,14 @@ impl CpuExecutor {
             workspace: CpuExecutor::workspace_bytes(description, split, settings.step_tokens, context),
         };
         let shards = models.into_iter().zip(Exchange::all(split));
+        let results = Arc::new(Results::default());
         Ok(CpuExecutor {
             memory,
             shards: shards
-                .map(|(model, exchange)| ShardThread::start(model, exchange, &settings))
+                .map(|(model, exchange)| ShardThread::start(model, exchange, &settings, results.clone()))
                 .collect(),
-            submitted: 0,
-            waited: 0,
+            vocabulary: description.vocabulary,
+            results,
         })
     }
 }
@@ -182,29 +185,12 @@ impl Executor for CpuExecutor {
         self.memory
     }
 
-    fn submit(&mut self, batch: Arc<StepBatch>) -> Result<StepHandle, ExecutorError> {
-        self.order(Order::Step(batch))
+    fn vocabulary(&self) -> usize {
+        self.vocabulary
     }
 
-    fn wait(&mut self, handle: StepHandle) -> Result<StepResult, ExecutorError> {
-        if handle != StepHandle(self.waited + 1) {
-            return Err(ExecutorError(format!("step {} is not the one under way", handle.0)));
-        }
-        self.waited += 1;
-        let mut first = None;
-        let mut failure = None;
-        for shard in &self.shards {
-            match shard.results.recv() {
-                Ok(Ok(result)) => first = first.or(Some(result)),
-                Ok(Err(Failure::Here(reason))) => failure = Some(reason),
-                Ok(Err(Failure::Elsewhere)) => failure = failure.or(Some("another shard has failed".into())),
-                Err(_) => failure = failure.or(Some("its thread has ended".into())),
-            }
-        }
-        match (failure, first) {
-            (None, Some(result)) => Ok(result),
-            (failure, _) => Err(ExecutorError(failure.unwrap_or_else(|| "it has no shard".into()))),
-        }
+    fn submit(&mut self, batch: Arc<StepBatch>, report: &Report) -> Result<(), ExecutorError> {
+        self.order(&Order::Step(batch), report)
     }
 }
 
@@ -214,35 +200,24 @@ impl CpuExecutor {
     /// # Errors
     /// As a step's.
     pub fn fill_kv(&mut self, seed: u64) -> Result<(), ExecutorError> {
-        let handle = self.order(Order::Fill(seed))?;
-        self.wait(handle).map(drop)
+        let (report, ended) = mpsc::sync_channel(1);
+        let report: Report = Arc::new(move |result| drop(report.send(result)));
+        self.order(&Order::Fill(seed), &report)?;
+        let filled = ended.recv();
+        filled
+            .map_err(|_| ExecutorError("its thread has ended".into()))?
+            .map(drop)
     }
 
-    fn order(&mut self, order: Order) -> Result<StepHandle, ExecutorError> {
-        if self.submitted > self.waited {
+    fn order(&mut self, order: &Order, report: &Report) -> Result<(), ExecutorError> {
+        if !self.results.expect(self.shards.len(), report) {
             return Err(ExecutorError("a step is under way already".into()));
         }
-        for shard in &self.shards {
-            let orders = shard
-                .orders
-                .as_ref()
-                .ok_or_else(|| ExecutorError("it is shut down".into()))?;
-            orders
-                .send(order.clone())
-                .map_err(|_| ExecutorError("its thread has ended".into()))?;
-        }
-        self.submitted += 1;
-        Ok(StepHandle(self.submitted))
-    }
-}
-
-impl Drop for CpuExecutor {
-    fn drop(&mut self) {
-        self.shards.iter_mut().for_each(|shard| shard.orders = None);
-        for shard in &mut self.shards {
-            if let Some(thread) = shard.thread.take() {
-                let _ = thread.join();
-            }
+        let taken = self.shards.iter().all(|shard| shard.take(order));
+        if taken {
+            Ok(())
+        } else {
+            Err(ExecutorError("its thread has ended".into()))
         }
     }
 }

@@ -5,7 +5,8 @@ use crate::request::Scored;
 use crate::sampling::{Choice, Chosen};
 use serde::Serialize;
 use smallvec::SmallVec;
-use std::sync::Arc;
+use std::sync::{Arc, mpsc};
+use std::time::Duration;
 
 /// Something that runs steps of one build: a processor, an accelerator, or a stand-in for one.
 ///
@@ -15,28 +16,37 @@ pub trait Executor: Send {
     /// Returns what it took of the device's memory.
     fn memory(&self) -> MemoryReport;
 
-    /// Starts a step and returns at once. The batch's page copies happen before its rows. It is given up again before the step is
-    /// waited for, so that its memory serves the next one.
-    ///
-    /// # Errors
-    /// When the device cannot run it, or the step before was not waited for.
-    fn submit(&mut self, batch: Arc<StepBatch>) -> Result<StepHandle, ExecutorError>;
+    /// Returns how many tokens its model knows.
+    fn vocabulary(&self) -> usize;
 
-    /// Waits for a step.
+    /// Starts a step and returns at once; `report` is called when it has ended, from any thread. The batch's page copies happen before
+    /// its rows. The batch is given up before it is reported, so that its memory serves the next one.
     ///
     /// # Errors
-    /// When the step failed; the executor is then of no further use.
-    fn wait(&mut self, handle: StepHandle) -> Result<StepResult, ExecutorError>;
+    /// When the device cannot run it, or the step before has not ended; nothing is reported then.
+    fn submit(&mut self, batch: Arc<StepBatch>, report: &Report) -> Result<(), ExecutorError>;
+}
+
+/// What hears of the end of a step. After a step that failed, the executor is of no further use.
+pub type Report = Arc<dyn Fn(Result<StepResult, ExecutorError>) + Send + Sync>;
+
+/// Runs a step and waits for its end.
+///
+/// # Errors
+/// When it fails.
+pub fn run_step(executor: &mut dyn Executor, batch: StepBatch) -> Result<StepResult, ExecutorError> {
+    let (report, ended) = mpsc::sync_channel(1);
+    let report: Report = Arc::new(move |result| drop(report.send(result)));
+    executor.submit(Arc::new(batch), &report)?;
+    drop(report);
+    let result = ended.recv();
+    result.unwrap_or_else(|_| Err(ExecutorError("it has gone without a word".into())))
 }
 
 /// A device failed, in words.
 #[derive(Clone, Debug, thiserror::Error)]
 #[error("the device failed: {0}")]
 pub struct ExecutorError(pub String);
-
-/// A step under way.
-#[derive(Debug, PartialEq, Eq)]
-pub struct StepHandle(pub u64);
 
 /// One step for a device.
 #[derive(Clone, Debug, Default)]
@@ -130,6 +140,8 @@ pub enum Want {
 pub struct StepResult {
     /// One for each row, in order.
     pub rows: Vec<RowResult>,
+    /// How long the device took for it.
+    pub took: Duration,
     /// Where its time went.
     pub phases: PhaseTimes,
 }

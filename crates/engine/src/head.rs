@@ -54,6 +54,13 @@ impl SequenceHead {
         }
     }
 
+    /// Takes tokens that were accepted elsewhere; their text was told there.
+    pub fn resume(&mut self, ids: &[u32]) {
+        for id in ids {
+            self.accept(*id);
+        }
+    }
+
     /// Returns how the next token is to be chosen.
     pub fn next_choice(&self) -> Choice {
         let may_end = self.accepted >= self.request.least_tokens;

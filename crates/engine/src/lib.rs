@@ -3,6 +3,7 @@
 //! | module | question it answers |
 //! |---|---|
 //! | [`scheduler`] | who takes part in the next step, and with how many tokens? (pure) |
+//! | [`queue`] | who waits, and in which order? (pure) |
 //! | [`pages`] | which pages of KV memory are whose, and what may be reused? (pure) |
 //! | [`executor`] | what does a device do for us? (the seam) |
 //! | [`cpu`] | the device at hand: real arithmetic on this machine's cores |
@@ -18,6 +19,7 @@ pub mod executor;
 pub mod head;
 pub mod pages;
 pub mod phases;
+pub mod queue;
 pub mod record;
 pub mod request;
 pub mod sampling;
@@ -26,9 +28,12 @@ pub mod score;
 pub mod tables;
 
 pub use cpu::CpuExecutor;
-pub use engine::{Engine, EngineStatus};
+pub use engine::Engine;
+pub use engine::core::EngineCore;
+pub use engine::edge::{Edge, RequestStream};
+pub use engine::frame::EngineStatus;
 pub use executor::{Executor, MemoryReport};
-pub use request::{EndReason, Event, Figures, GenerationRequest, Refusal, RequestStream};
+pub use request::{EndReason, Event, Figures, GenerationRequest, Refusal};
 pub use sampling::Sampling;
 pub use scheduler::{Limits, PoolLimits, Scheduler};
 pub use vastrelay_kernels::attention::PAGE_TOKENS;

@@ -1,11 +1,11 @@
 //! What happened in each step.
 
 use crate::scheduler::{PreemptionCause, RowKind};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
 
 /// One step, as it was.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct StepRecord {
     /// Its number, from 1 on.
     pub number: u64,
@@ -25,8 +25,17 @@ pub struct StepRecord {
     pub pages_used: usize,
 }
 
+impl StepRecord {
+    /// Makes its lists empty; they keep their memory.
+    pub fn clear(&mut self) {
+        self.lanes.clear();
+        self.admitted.clear();
+        self.preempted.clear();
+    }
+}
+
 /// A sequence that came into the batch.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct AdmittedRecord {
     /// Which sequence.
     pub sequence: u64,
@@ -35,7 +44,7 @@ pub struct AdmittedRecord {
 }
 
 /// A lane's part in a step.
-#[derive(Clone, Copy, Debug, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 pub struct LaneRecord {
     /// Which lane.
     pub lane: usize,
@@ -64,18 +73,12 @@ impl StepRing {
         }
     }
 
-    /// Adds a record with empty lists, for the caller to fill in. When the ring is full, the oldest makes room, and its lists' memory is
-    /// used again.
-    pub fn add(&mut self) -> &mut StepRecord {
-        let mut record = StepRecord::default();
-        if self.records.len() == self.capacity {
-            record = self.records.pop_front().unwrap_or_default();
-        }
-        record.lanes.clear();
-        record.admitted.clear();
-        record.preempted.clear();
+    /// Adds a record; returns the oldest when the ring is full, whose memory may serve another one.
+    pub fn push(&mut self, record: StepRecord) -> Option<StepRecord> {
+        let is_full = self.records.len() == self.capacity;
+        let oldest = if is_full { self.records.pop_front() } else { None };
         self.records.push_back(record);
-        self.records.back_mut().expect("it was added just now")
+        oldest
     }
 
     /// Returns the records after a step number, the newest `most` of them.

@@ -3,16 +3,41 @@
 use crate::executor::Tokens;
 use crate::sampling::Sampling;
 use compact_str::CompactString;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::time::Duration;
-use tokio::sync::mpsc;
 use vastrelay_text::StopStrings;
 
+/// What is wanted of a model.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RequestKind {
+    /// Text that goes on from a prompt.
+    #[default]
+    Generate,
+    /// A vector that stands for a text.
+    Embed,
+}
+
+/// What a completion has to look like; there are none yet.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Constraint {}
+
+/// What a completion had come to elsewhere, from which it goes on.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Emitted {
+    /// Its tokens so far; their text is not told again.
+    pub ids: Vec<u32>,
+    /// Whether it was at its end.
+    pub ended: bool,
+}
+
 /// One request for text, in token ids.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct GenerationRequest {
     /// A name for logs.
     pub name: String,
+    /// What is wanted.
+    pub kind: RequestKind,
     /// The prompt; at least one token.
     pub prompt: Vec<u32>,
     /// Whether the prompt ends where an answer of its own begins, as a chat template's does.
@@ -21,6 +46,12 @@ pub struct GenerationRequest {
     pub most_tokens: usize,
     /// Completions wanted of the one prompt.
     pub choices: u32,
+    /// What the completions came to before, one for each; empty where the request is new.
+    pub emitted: Vec<Emitted>,
+    /// Whether the prompt's log-probabilities were told before.
+    pub prompt_told: bool,
+    /// What completions have to look like.
+    pub constraint: Option<Constraint>,
     /// How tokens are chosen.
     pub sampling: Sampling,
     /// Tokens that end a completion; they are not part of its text.
@@ -43,8 +74,94 @@ pub struct GenerationRequest {
     pub cache_salt: String,
 }
 
+/// Most completions of one prompt.
+pub const MOST_CHOICES: u32 = 1 << 16;
+
+impl GenerationRequest {
+    /// Returns a request for one completion of at most so many tokens, with nothing else asked for.
+    pub fn new(prompt: Vec<u32>, most_tokens: usize) -> GenerationRequest {
+        GenerationRequest {
+            name: String::new(),
+            kind: RequestKind::Generate,
+            prompt,
+            answers_apart: false,
+            most_tokens,
+            choices: 1,
+            emitted: Vec::new(),
+            prompt_told: false,
+            constraint: None,
+            sampling: Sampling::default(),
+            end_ids: Vec::new(),
+            least_tokens: 0,
+            stop: StopStrings::default(),
+            top_logprobs: None,
+            score_prompt: None,
+            priority: 0,
+            time_limit: None,
+            adapter: String::new(),
+            cache_salt: String::new(),
+        }
+    }
+
+    /// Returns how many of its completions have not ended.
+    pub fn unfinished(&self) -> u32 {
+        let ended = self.emitted.iter().filter(|emitted| emitted.ended).count();
+        self.choices.saturating_sub(ended as u32)
+    }
+
+    /// Checks that a model of so many tokens could begin it, so that nothing behind it has to.
+    ///
+    /// # Errors
+    /// [`Refusal::Invalid`] with what is wrong.
+    pub fn check(&self, vocabulary: usize) -> Result<(), Refusal> {
+        let invalid = |text: String| Err(Refusal::Invalid(text));
+        let unknown = |ids: &[u32]| ids.iter().copied().find(|id| *id as usize >= vocabulary);
+        if self.kind == RequestKind::Embed {
+            return invalid("this model generates text; it does not embed".into());
+        }
+        if self.prompt.is_empty() {
+            return invalid("the prompt has no token; it needs one at least".into());
+        }
+        let emitted = self.emitted.iter().map(|emitted| emitted.ids.as_slice());
+        let bias: Vec<u32> = self.sampling.logit_bias.iter().map(|(id, _)| *id).collect();
+        let mut lists = [&self.prompt, &self.end_ids, &bias]
+            .into_iter()
+            .map(Vec::as_slice)
+            .chain(emitted);
+        if let Some(id) = lists.find_map(unknown) {
+            return invalid(format!(
+                "there is no token {id}; this model has {vocabulary}, from 0 on"
+            ));
+        }
+        if self.choices == 0 || self.choices > MOST_CHOICES {
+            return invalid(format!(
+                "{} completions do not work; 1 to {MOST_CHOICES} do",
+                self.choices
+            ));
+        }
+        if self.most_tokens == 0 && self.score_prompt.is_none() {
+            return invalid("no token is wanted, and no score of the prompt".into());
+        }
+        if !self.emitted.is_empty() && self.emitted.len() != self.choices as usize {
+            let (emitted, choices) = (self.emitted.len(), self.choices);
+            return invalid(format!(
+                "tokens of {emitted} completions go on, and {choices} are wanted"
+            ));
+        }
+        for emitted in self.emitted.iter().filter(|emitted| !emitted.ended) {
+            if emitted.ids.len() >= self.most_tokens.max(1) {
+                return invalid("a completion that goes on has all its tokens already".into());
+            }
+            if !emitted.ids.is_empty() && self.score_prompt.is_some() && !self.prompt_told {
+                return invalid("a completion goes on before its prompt's scores were told".into());
+            }
+        }
+        self.sampling.check().or_else(invalid)
+    }
+}
+
 /// Why a completion ended.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize)]
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum EndReason {
     /// The model ended it with one of its end tokens.
@@ -64,7 +181,7 @@ pub enum EndReason {
 }
 
 /// Why a request was refused.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
 pub enum Refusal {
     /// The queue is full.
     #[error("the queue is full: {depth} requests are waiting")]
@@ -82,25 +199,16 @@ pub enum Refusal {
         /// Tokens there are.
         limit: usize,
     },
+    /// The request cannot be.
+    #[error("{0}")]
+    Invalid(String),
     /// The engine has stopped.
     #[error("the engine has stopped: {0}")]
     Stopped(String),
 }
 
-impl Refusal {
-    /// Returns the refusal of a full queue, with an estimate from how long a completion stays in the batch, in seconds.
-    pub fn queue_full(depth: usize, width: usize, residence: f64) -> Refusal {
-        let rounds = (depth as f64 + 1.0) / width as f64;
-        let seconds = (rounds * residence).clamp(1.0, 600.0).ceil();
-        Refusal::QueueFull {
-            depth,
-            retry_after: Duration::from_secs_f64(seconds),
-        }
-    }
-}
-
 /// A token with its probability.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct TokenLogprob {
     /// The token.
     pub id: u32,
@@ -112,7 +220,7 @@ pub struct TokenLogprob {
 pub type Scored = (TokenLogprob, Vec<TokenLogprob>);
 
 /// A step forward of one completion.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Piece {
     /// Which completion.
     pub choice: u32,
@@ -125,7 +233,7 @@ pub struct Piece {
 }
 
 /// The figures of one completion, measured by the engine.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Figures {
     /// Seconds from arrival to the batch.
     pub queued: f64,
@@ -152,7 +260,7 @@ pub struct Figures {
 }
 
 /// What a request brings about, in order.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum Event {
     /// A completion has joined the batch.
     Admitted {
@@ -181,30 +289,4 @@ pub enum Event {
     },
     /// The engine failed; nothing more comes.
     Failed(String),
-}
-
-/// The events of one request; dropping it cancels what has not ended.
-pub struct RequestStream {
-    pub(crate) events: mpsc::Receiver<Event>,
-    pub(crate) on_drop: Option<Box<dyn FnOnce() + Send + Sync>>,
-}
-
-impl RequestStream {
-    /// Returns the next event, or `None` when all completions have ended.
-    pub async fn next(&mut self) -> Option<Event> {
-        self.events.recv().await
-    }
-
-    /// As [`RequestStream::next`], for streams that poll.
-    pub fn poll_next(&mut self, context: &mut std::task::Context<'_>) -> std::task::Poll<Option<Event>> {
-        self.events.poll_recv(context)
-    }
-}
-
-impl Drop for RequestStream {
-    fn drop(&mut self) {
-        if let Some(cancel) = self.on_drop.take() {
-            cancel();
-        }
-    }
 }

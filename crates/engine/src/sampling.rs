@@ -4,13 +4,14 @@ pub mod random;
 
 use crate::request::{Scored, TokenLogprob};
 use random::Random;
+use serde::{Deserialize, Serialize};
 use std::cell::Cell;
 use std::cmp::Ordering;
 use std::sync::Arc;
 use vastrelay_kernels::LANES;
 
 /// How tokens are chosen.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Sampling {
     /// Divides the logits; 0 takes the most probable token always.
     pub temperature: f32,
@@ -51,6 +52,31 @@ impl Default for Sampling {
 }
 
 impl Sampling {
+    /// Checks that all settings are numbers that can be sampled with.
+    ///
+    /// # Errors
+    /// With the one that is not.
+    pub fn check(&self) -> Result<(), String> {
+        let numbers = [
+            ("temperature", self.temperature, self.temperature >= 0.0),
+            ("top_p", self.top_p, (0.0..=1.0).contains(&self.top_p)),
+            ("min_p", self.min_p, (0.0..=1.0).contains(&self.min_p)),
+            (
+                "repetition_penalty",
+                self.repetition_penalty,
+                self.repetition_penalty > 0.0,
+            ),
+            ("presence_penalty", self.presence_penalty, true),
+            ("frequency_penalty", self.frequency_penalty, true),
+        ];
+        let bias = self.logit_bias.iter().map(|(_, bias)| ("logit_bias", *bias, true));
+        let wrong = |(_, number, is_good): &(&str, f32, bool)| !number.is_finite() || !is_good;
+        match numbers.into_iter().chain(bias).find(wrong) {
+            Some((name, number, _)) => Err(format!("{name} of {number} does not work")),
+            None => Ok(()),
+        }
+    }
+
     /// Returns whether tokens that were there count.
     pub fn has_penalties(&self) -> bool {
         self.repetition_penalty != 1.0 || self.presence_penalty != 0.0 || self.frequency_penalty != 0.0

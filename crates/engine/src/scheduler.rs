@@ -6,24 +6,27 @@
 //! Every step is planned afresh ("Orca: A Distributed Serving System for Transformer-Based Generative Models", Yu et al.,
 //! 2022) under a budget of tokens: decoding sequences first, then prompts in chunks ("Sarathi-Serve", Agrawal et al.,
 //! 2024), then admissions. When pages run out, the sequence that came last gives its pages back and computes them again
-//! later. Sequences are served in the order of arrival, where each unit of priority counts as an earlier arrival, so the
-//! oldest always proceeds and nobody starves.
+//! later. Sequences are served in the order of the [queue](crate::queue), in the batch and before it.
 
+mod lengths;
+mod pace;
 mod plan;
 mod sequence;
 
 use crate::executor::{PageCopy, TableChanges, Tokens};
 use crate::pages::{ChainKey, PagePool};
+use crate::queue::{Queue, QueueFull, Rank};
 use crate::request::EndReason;
+use lengths::Lengths;
+use pace::Pace;
 use sequence::Sequence;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::time::Duration;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 /// A moment, in microseconds since some start.
 pub type Moment = u64;
-
-/// How much earlier one unit of priority makes an arrival count.
-const PRIORITY_STEP: Moment = 1_000_000;
 
 /// The name of a sequence.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
@@ -93,7 +96,9 @@ pub struct Arrival {
     pub id: SequenceId,
     /// Its prompt; at least one token.
     pub prompt: Vec<u32>,
-    /// Most tokens it may add; at least one.
+    /// What it has added already, elsewhere: to be computed like a prompt, and counted like output.
+    pub emitted: Vec<u32>,
+    /// Most tokens it may add, those included; one more than they are at least.
     pub most_output: usize,
     /// Higher comes earlier.
     pub priority: i8,
@@ -130,7 +135,7 @@ pub enum Rejection {
 }
 
 /// What one row does in a step.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, serde::Serialize)]
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum RowKind {
     /// Processes a part of the prompt, or again what a preemption lost.
@@ -159,7 +164,7 @@ pub struct PlannedRow {
 }
 
 /// Why a sequence lost its place.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, serde::Serialize)]
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum PreemptionCause {
     /// An older sequence needed its pages.
@@ -217,7 +222,7 @@ pub struct RowOutcome {
 }
 
 /// How things stand.
-#[derive(Clone, Copy, Default, PartialEq, Eq, Debug, serde::Serialize)]
+#[derive(Clone, Copy, Default, PartialEq, Eq, Debug, Serialize, Deserialize)]
 pub struct Occupancy {
     /// Sequences accepted and not in the batch.
     pub queue_depth: usize,
@@ -236,23 +241,21 @@ pub struct Scheduler {
     limits: Limits,
     pools: Vec<PagePool>,
     sequences: HashMap<SequenceId, Sequence>,
-    /// Waiting sequences in the order they are served.
-    waiting: BTreeMap<Rank, SequenceId>,
-    /// Sequences in the batch in the same order.
+    waiting: Queue<SequenceId>,
+    /// Sequences in the batch, in the order of service as well.
     running: BTreeMap<Rank, SequenceId>,
     lanes: Vec<Option<SequenceId>>,
     steps: u64,
-    arrivals: u64,
     cancelled: BTreeSet<SequenceId>,
+    /// Of sequences in the batch.
     deadlines: BTreeSet<(Moment, SequenceId)>,
+    pace: Pace,
+    lengths: Lengths,
     /// The rows of the step that is under way; none where there is none.
     in_flight: Vec<PlannedRow>,
     /// Sequences in the batch, while they are planned.
     order: Vec<SequenceId>,
 }
-
-/// The order of service: virtual arrival, then count of arrivals.
-type Rank = (i64, u64);
 
 impl Scheduler {
     /// Returns a scheduler with nothing to do.
@@ -276,13 +279,14 @@ impl Scheduler {
         Scheduler {
             pools: limits.pools.iter().map(|pool| PagePool::new(pool.pages)).collect(),
             sequences: HashMap::new(),
-            waiting: BTreeMap::new(),
+            waiting: Queue::new(limits.queue_depth),
             running: BTreeMap::new(),
             lanes: vec![None; limits.width],
             steps: 0,
-            arrivals: 0,
             cancelled: BTreeSet::new(),
             deadlines: BTreeSet::new(),
+            pace: Pace::default(),
+            lengths: Lengths::default(),
             in_flight: Vec::new(),
             order: Vec::new(),
             limits,
@@ -327,19 +331,9 @@ impl Scheduler {
         if wanted > limit {
             return Err(Rejection::TooLong { wanted, limit });
         }
-        if self.waiting.len() >= self.limits.queue_depth {
-            return Err(Rejection::QueueFull {
-                depth: self.waiting.len(),
-            });
-        }
-        self.arrivals += 1;
-        let rank = (
-            now as i64 - i64::from(arrival.priority) * PRIORITY_STEP as i64,
-            self.arrivals,
-        );
         let id = arrival.id;
-        self.waiting.insert(rank, id);
-        self.deadlines.extend(arrival.deadline.map(|deadline| (deadline, id)));
+        let entered = self.waiting.arrive(id, arrival.priority, arrival.deadline, now);
+        let rank = entered.map_err(|QueueFull { depth }| Rejection::QueueFull { depth })?;
         let before = self
             .sequences
             .insert(id, Sequence::new(arrival, rank, self.pools.len()));
@@ -390,66 +384,92 @@ impl Scheduler {
 
     /// Returns the earliest deadline of any sequence.
     pub fn next_deadline(&self) -> Option<Moment> {
-        self.deadlines.first().map(|(deadline, _)| *deadline)
+        let running = self.deadlines.first().map(|(deadline, _)| *deadline);
+        running.into_iter().chain(self.waiting.next_deadline()).min()
     }
 
-    /// Returns for how many steps the batch stays as it is: only decoding, no end by length, no new page, no deadline.
+    /// Returns for how many steps the batch stays as it is: only decoding, nobody admitted or preempted, no end by length.
     ///
-    /// Zero when the next step may differ. It holds while nothing arrives, is cancelled or ends by what it says.
+    /// Zero when the next step may differ. It holds until the next deadline, while nothing arrives, is cancelled or ends by what it says.
     pub fn steady_steps(&self) -> usize {
-        if !self.waiting.is_empty() || !self.cancelled.is_empty() || !self.deadlines.is_empty() {
+        let is_full = self.running.len() == self.limits.width;
+        if !self.cancelled.is_empty() || self.running.is_empty() || !(is_full || self.waiting.is_empty()) {
             return 0;
         }
-        let steady = |id: &SequenceId| {
+        let to_end = |id: &SequenceId| {
             let sequence = &self.sequences[id];
-            if !sequence.decodes() || sequence.drafts > 0 {
-                return 0;
+            match sequence.decodes() && sequence.drafts == 0 {
+                true => sequence.most_tokens - sequence.tokens.len(),
+                false => 0,
             }
-            let in_pages = sequence.room() - sequence.computed;
-            in_pages.min(sequence.most_tokens - sequence.tokens.len())
         };
-        self.running.values().map(steady).min().unwrap_or(0)
+        let most = self.running.values().map(to_end).min().unwrap_or(0);
+        let available = self.pools.iter().map(PagePool::available).min().unwrap_or(0);
+        let pages = |steps: usize| {
+            let more = self.running.values().map(|id| self.sequences[id].pages_for(steps));
+            more.sum::<usize>()
+        };
+        // The most steps whose pages there are, between none and `most`.
+        let (mut fits, mut beyond) = (0, most + 1);
+        while fits + 1 < beyond {
+            let middle = fits.midpoint(beyond);
+            if pages(middle) <= available {
+                fits = middle;
+            } else {
+                beyond = middle;
+            }
+        }
+        fits
     }
 
-    /// Takes the outcome of the step that was planned last.
+    /// Takes the outcome of the step that was planned last, and how long the device took for it.
     ///
     /// # Panics
     /// When the rows are not those of the plan, or a sequence got more tokens than it has room for.
-    pub fn complete(&mut self, outcomes: &[RowOutcome]) {
+    pub fn complete(&mut self, outcomes: &[RowOutcome], took: Duration) {
         let mut rows = std::mem::take(&mut self.in_flight);
         assert!(!rows.is_empty(), "a step is under way");
         assert_eq!(rows.len(), outcomes.len(), "each planned row has its outcome");
+        let of = |kind| rows.iter().filter(move |row| row.kind == kind);
+        let prefill = of(RowKind::Prefill).map(|row| row.tokens).sum();
+        self.pace
+            .learn(of(RowKind::Decode).count(), prefill, took.as_secs_f64());
         for (row, outcome) in rows.iter().zip(outcomes) {
-            assert_eq!(row.sequence, outcome.sequence, "outcomes come in the order of the rows");
-            assert!(
-                outcome.tokens.len() <= if row.samples { 1 + row.draft_room } else { 0 },
-                "tokens beyond the plan"
-            );
-            let sequence = self
-                .sequences
-                .get_mut(&row.sequence)
-                .expect("a planned sequence lives through its step");
-            sequence.advance(row, &outcome.tokens);
-            sequence.publish_full_pages(&mut self.pools);
-            sequence.trim_pages(&mut self.pools);
-            sequence.give_back_unseen(&self.limits.pools, &mut self.pools);
-            assert!(
-                sequence.tokens.len() <= sequence.most_tokens,
-                "{:?} has outgrown its limit",
-                row.sequence
-            );
-            if outcome.ended || sequence.tokens.len() == sequence.most_tokens {
-                self.remove(row.sequence);
-            }
+            self.complete_row(row, outcome);
         }
         rows.clear();
         self.in_flight = rows;
     }
 
+    fn complete_row(&mut self, row: &PlannedRow, outcome: &RowOutcome) {
+        assert_eq!(row.sequence, outcome.sequence, "outcomes come in the order of the rows");
+        assert!(
+            outcome.tokens.len() <= if row.samples { 1 + row.draft_room } else { 0 },
+            "tokens beyond the plan"
+        );
+        let sequence = self
+            .sequences
+            .get_mut(&row.sequence)
+            .expect("a planned sequence lives through its step");
+        sequence.advance(row, &outcome.tokens);
+        sequence.publish_full_pages(&mut self.pools);
+        sequence.trim_pages(&mut self.pools);
+        sequence.give_back_unseen(&self.limits.pools, &mut self.pools);
+        assert!(
+            sequence.tokens.len() <= sequence.most_tokens,
+            "{:?} has outgrown its limit",
+            row.sequence
+        );
+        if outcome.ended || sequence.tokens.len() == sequence.most_tokens {
+            self.lengths.learn(sequence.output());
+            self.remove(row.sequence);
+        }
+    }
+
     /// Takes a sequence out, wherever it is, and gives back its pages and lane.
     fn remove(&mut self, id: SequenceId) {
         let mut sequence = self.sequences.remove(&id).expect("a sequence to remove");
-        self.waiting.remove(&sequence.rank);
+        self.waiting.remove(sequence.rank);
         self.running.remove(&sequence.rank);
         self.cancelled.remove(&id);
         if let Some(deadline) = sequence.deadline {
@@ -471,8 +491,8 @@ impl Scheduler {
         assert!(self.running.len() <= self.limits.width);
         assert!(
             self.waiting
-                .values()
-                .all(|id| self.sequences[id].lane.is_none() && self.sequences[id].room() == 0)
+                .iter()
+                .all(|id| self.sequences[&id].lane.is_none() && self.sequences[&id].room() == 0)
         );
         for id in self.running.values() {
             let sequence = &self.sequences[id];

@@ -1,9 +1,8 @@
 //! How well a model foretells a text: what is lost by a precision shows here.
 
-use crate::executor::{Executor, ExecutorError, Row, ScoresWanted, StepBatch, TableChange, Want};
+use crate::executor::{Executor, ExecutorError, Row, ScoresWanted, StepBatch, TableChange, Want, run_step};
 use crate::pages::PagePool;
 use crate::request::Scored;
-use std::sync::Arc;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 /// Scores the tokens of texts, each from its beginning, in pieces of at most `window` tokens that know nothing of one another.
@@ -38,11 +37,11 @@ pub fn score(
             want: Want::Nothing,
             scores: Some(ScoresWanted { next: None, top }),
         };
-        let handle = executor.submit(Arc::new(StepBatch {
+        let batch = StepBatch {
             copies: Vec::new(),
             rows: vec![row],
-        }))?;
-        scores.extend(executor.wait(handle)?.rows.remove(0).scores);
+        };
+        scores.extend(run_step(executor, batch)?.rows.remove(0).scores);
         on_piece(piece.len());
     }
     Ok(scores)

@@ -3,6 +3,7 @@
 
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
 use vastrelay_engine::pages::chain_start;
 use vastrelay_engine::request::EndReason;
 use vastrelay_engine::scheduler::{
@@ -141,6 +142,7 @@ impl World {
                     id: SequenceId(self.next),
                     fork_of: parent.map(|(id, _)| *id),
                     prompt,
+                    emitted: Vec::new(),
                     most_output: *output,
                     priority: *priority,
                     deadline: deadline.map(|d| self.now + d),
@@ -200,7 +202,9 @@ impl World {
     /// Plans and completes a step; returns the plan.
     fn step(&mut self, tokens: u8, ends: u8) -> StepPlan {
         self.now += 1_000;
-        let steady = self.scheduler.steady_steps();
+        // What is due ends whatever was steady.
+        let is_due = self.scheduler.next_deadline().is_some_and(|due| due <= self.now);
+        let steady = if is_due { 0 } else { self.scheduler.steady_steps() };
         let mut plan = std::mem::take(&mut self.last);
         self.scheduler.plan(self.now, &mut plan);
         self.last = plan.clone();
@@ -215,7 +219,10 @@ impl World {
         }
         self.change_tables(&plan);
         let outcomes: Vec<RowOutcome> = plan.rows.iter().map(|row| self.outcome(row, tokens, ends)).collect();
-        self.scheduler.complete(&outcomes);
+        let of = |kind| plan.rows.iter().filter(move |row| row.kind == kind);
+        let prompts: usize = of(RowKind::Prefill).map(|row| row.tokens).sum();
+        let took = 100 + 30 * of(RowKind::Decode).count() + 20 * prompts;
+        self.scheduler.complete(&outcomes, Duration::from_micros(took as u64));
         for (row, outcome) in plan.rows.iter().zip(&outcomes) {
             let read = self.read.entry(row.sequence).or_default();
             *read = (*read).max(row.start + row.tokens);
@@ -342,6 +349,7 @@ fn arrival(id: u64, prompt: usize, output: usize) -> Arrival {
     Arrival {
         id: SequenceId(id),
         prompt: (0..prompt as u32).map(|i| i + id as u32 * 1000).collect(),
+        emitted: Vec::new(),
         most_output: output,
         priority: 0,
         deadline: None,

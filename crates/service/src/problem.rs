@@ -369,16 +369,24 @@ impl Problem {
         Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "server_error", "internal", message)
     }
 
-    /// A request that the engine refused.
-    pub fn refusal(refusal: &Refusal, prompt_tokens: usize) -> Problem {
+    /// A call that the engine refused; `sizes` are the tokens of each prompt and the most of its answer.
+    pub fn refusal(refusal: &Refusal, sizes: &[(usize, usize)]) -> Problem {
         match refusal {
             Refusal::QueueFull { retry_after, .. } => {
                 let message = format!("{refusal}; try again in {} s", retry_after.as_secs());
                 Problem::too_many("queue_full", message, *retry_after)
             }
             Refusal::TooLong { wanted, limit } => {
-                Problem::too_long(prompt_tokens, wanted - prompt_tokens, *limit, ("prompt", "max_tokens"))
+                let size = sizes.iter().find(|(prompt, output)| prompt + output == *wanted);
+                let (prompt, output) = size.copied().unwrap_or((*wanted, 0));
+                Problem::too_long(prompt, output, *limit, ("prompt", "max_tokens"))
             }
+            Refusal::Invalid(reason) => Problem::new(
+                StatusCode::BAD_REQUEST,
+                "invalid_request_error",
+                "invalid_request",
+                reason.clone(),
+            ),
             Refusal::Stopped(_) => Problem::new(
                 StatusCode::SERVICE_UNAVAILABLE,
                 "server_error",

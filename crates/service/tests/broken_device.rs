@@ -4,7 +4,7 @@ use serde_json::{Value, json};
 use std::path::Path;
 use std::sync::Arc;
 use vastrelay_engine::cpu::CpuSettings;
-use vastrelay_engine::executor::{ExecutorError, StepBatch, StepHandle, StepResult};
+use vastrelay_engine::executor::{ExecutorError, Report, StepBatch};
 use vastrelay_engine::{CpuExecutor, Engine, Executor, MemoryReport};
 use vastrelay_service::server::{ServeOptions, Server};
 use vastrelay_service::{Loader, Reach, ServiceState, StateOptions};
@@ -24,17 +24,18 @@ impl Executor for Breaking {
         self.device.memory()
     }
 
-    fn submit(&mut self, batch: Arc<StepBatch>) -> Result<StepHandle, ExecutorError> {
-        self.device.submit(batch)
+    fn vocabulary(&self) -> usize {
+        self.device.vocabulary()
     }
 
-    fn wait(&mut self, handle: StepHandle) -> Result<StepResult, ExecutorError> {
+    fn submit(&mut self, batch: Arc<StepBatch>, report: &Report) -> Result<(), ExecutorError> {
         if self.steps_left == 0 {
             assert!(!self.panics, "it ran into a wall");
-            return Err(ExecutorError("it lost its memory".into()));
+            report(Err(ExecutorError("it lost its memory".into())));
+            return Ok(());
         }
         self.steps_left -= 1;
-        self.device.wait(handle)
+        self.device.submit(batch, report)
     }
 }
 

@@ -6,11 +6,12 @@ use vastrelay_engine::{Engine, EngineStatus, GenerationRequest, Limits, Refusal,
 
 /// Whatever runs requests of one model: the engine in this process, or one elsewhere.
 pub trait Generate: Send + Sync {
-    /// Hands in a request; it is in the queue when the future is ready. Dropping the stream cancels it.
+    /// Hands in the requests of a call, all or none; they are in the queue when the future is ready. Completions are numbered over all of
+    /// them. Dropping the stream cancels what has not ended.
     ///
     /// # Errors
-    /// When it is refused; nothing of it is left behind.
-    fn submit(&self, request: GenerationRequest) -> BoxFuture<'_, Result<RequestStream, Refusal>>;
+    /// When they are refused; nothing of them is left behind.
+    fn submit(&self, requests: Vec<GenerationRequest>) -> BoxFuture<'_, Result<RequestStream, Refusal>>;
 
     /// Returns how things stand.
     fn status(&self) -> EngineStatus;
@@ -23,8 +24,8 @@ pub trait Generate: Send + Sync {
 }
 
 impl Generate for Engine {
-    fn submit(&self, request: GenerationRequest) -> BoxFuture<'_, Result<RequestStream, Refusal>> {
-        Box::pin(Engine::submit(self, request))
+    fn submit(&self, requests: Vec<GenerationRequest>) -> BoxFuture<'_, Result<RequestStream, Refusal>> {
+        Box::pin(Engine::submit(self, requests))
     }
 
     fn status(&self) -> EngineStatus {

@@ -5,6 +5,7 @@
 //! as much as it has bytes, however many and long the stop strings are.
 
 use compact_str::CompactString;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -15,6 +16,7 @@ pub struct StopStrings(Option<Arc<Automaton>>);
 #[derive(Debug)]
 struct Automaton {
     states: Vec<State>,
+    strings: Vec<String>,
 }
 
 #[derive(Debug, Default)]
@@ -40,7 +42,32 @@ impl StopStrings {
             add(&mut states, stop.as_ref().as_bytes(), number as u32);
         }
         link(&mut states);
-        StopStrings(Some(Arc::new(Automaton { states })))
+        let strings = stops.iter().map(|stop| stop.as_ref().to_owned()).collect();
+        StopStrings(Some(Arc::new(Automaton { states, strings })))
+    }
+
+    /// Returns the strings.
+    pub fn strings(&self) -> &[String] {
+        self.0.as_ref().map_or(&[], |automaton| &automaton.strings)
+    }
+}
+
+/// The same strings in the same order.
+impl PartialEq for StopStrings {
+    fn eq(&self, other: &StopStrings) -> bool {
+        self.strings() == other.strings()
+    }
+}
+
+impl Serialize for StopStrings {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        self.strings().serialize(serializer)
+    }
+}
+
+impl<'de> Deserialize<'de> for StopStrings {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<StopStrings, D::Error> {
+        Ok(StopStrings::new(&Vec::<String>::deserialize(deserializer)?))
     }
 }
 

@@ -172,25 +172,15 @@ async fn answer(replica: &Replica, messages: &[Message]) -> Result<String> {
     let prompt = replica.tokenizer.encode(&template.render(messages, true)?, false)?;
     let request = GenerationRequest {
         name: "grade".into(),
-        prompt,
         answers_apart: true,
-        most_tokens: 400,
-        choices: 1,
         sampling: Sampling {
             temperature: 0.0,
             ..Sampling::default()
         },
         end_ids: replica.defaults.end_ids.clone(),
-        least_tokens: 0,
-        stop: Default::default(),
-        top_logprobs: None,
-        score_prompt: None,
-        priority: 0,
-        time_limit: None,
-        adapter: String::new(),
-        cache_salt: String::new(),
+        ..GenerationRequest::new(prompt, 400)
     };
-    let mut stream = replica.generate.submit(request).await?;
+    let mut stream = replica.generate.submit(vec![request]).await?;
     let mut said = String::new();
     while let Some(event) = stream.next().await {
         match event {

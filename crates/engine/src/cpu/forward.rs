@@ -12,6 +12,7 @@ use crate::sampling::random::Random;
 use crate::sampling::{Choice, Chosen, choose, count_seen, score};
 use crate::tables::PageTables;
 use smallvec::SmallVec;
+use std::time::Instant;
 use vastrelay_kernels::attention::{LayerPages, PAGE_TOKENS, Spans};
 use vastrelay_kernels::exponential::soft_cap;
 use vastrelay_kernels::gate::{gelu_gate, silu_gate};
@@ -118,6 +119,7 @@ impl Forward {
 
     /// Computes a step; only the first shard has its result.
     pub fn step(&mut self, batch: &StepBatch) -> StepResult {
+        let begun = Instant::now();
         self.clock = Clock::start();
         for copy in &batch.copies {
             let layers = self.layers.iter_mut().zip(&self.pools);
@@ -179,6 +181,7 @@ impl Forward {
                 })
                 .collect(),
             phases: self.clock.times(),
+            took: begun.elapsed(),
         }
     }
 

@@ -3,6 +3,7 @@
 use super::exchange::{Exchange, OtherFailed};
 use super::forward::Forward;
 use super::model::Model;
+use super::results::{Failure, Results};
 use super::{CpuSettings, layer_pages};
 use crate::executor::{StepBatch, StepResult};
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -20,15 +21,8 @@ pub(super) enum Order {
 
 /// Where one shard computes.
 pub(super) struct ShardThread {
-    pub orders: Option<mpsc::SyncSender<Order>>,
-    pub results: mpsc::Receiver<Result<StepResult, Failure>>,
-    pub thread: Option<JoinHandle<()>>,
-}
-
-/// Why a shard did not finish a step.
-pub(super) enum Failure {
-    Here(String),
-    Elsewhere,
+    orders: Option<mpsc::SyncSender<Order>>,
+    thread: Option<JoinHandle<()>>,
 }
 
 impl ShardThread {
@@ -36,12 +30,11 @@ impl ShardThread {
     ///
     /// # Panics
     /// When the system refuses a thread.
-    pub fn start(model: Model, exchange: Exchange, settings: &CpuSettings) -> ShardThread {
+    pub fn start(model: Model, exchange: Exchange, settings: &CpuSettings, results: Arc<Results>) -> ShardThread {
         let layers = layer_pages(&model.description, settings);
         let (isa, cores) = (settings.isa, exchange.shard().range(settings.cores).len());
-        // One step at a time: neither end ever waits for room.
+        // One step at a time: nobody ever waits for room.
         let (orders, inbox) = mpsc::sync_channel(1);
-        let (outbox, results) = mpsc::sync_channel(1);
         let shard = exchange.shard();
         let thread = std::thread::Builder::new()
             .name(format!("executor-{}", shard.index))
@@ -61,7 +54,8 @@ impl ShardThread {
                     });
                     drop(order);
                     let failed = result.is_err();
-                    if outbox.send(result).is_err() || failed {
+                    results.take(shard.index, result);
+                    if failed {
                         return;
                     }
                 }
@@ -69,8 +63,24 @@ impl ShardThread {
             .expect("the system gives a thread for each shard");
         ShardThread {
             orders: Some(orders),
-            results,
             thread: Some(thread),
+        }
+    }
+}
+
+impl ShardThread {
+    /// Hands it something to do; returns whether it still lives.
+    pub fn take(&self, order: &Order) -> bool {
+        let orders = self.orders.as_ref();
+        orders.is_some_and(|orders| orders.send(order.clone()).is_ok())
+    }
+}
+
+impl Drop for ShardThread {
+    fn drop(&mut self) {
+        self.orders = None;
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
         }
     }
 }

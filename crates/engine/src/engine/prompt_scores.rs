@@ -16,7 +16,7 @@ impl PromptScores {
     /// Returns the scores of a request's prompt, none of them known; `None` where they are not wanted of this completion.
     /// Completions of one prompt share it, so the first one is enough.
     pub fn new(request: &Arc<GenerationRequest>, choice: u32) -> Option<PromptScores> {
-        let top = request.score_prompt.filter(|_| choice == 0)?;
+        let top = request.score_prompt.filter(|_| choice == 0 && !request.prompt_told)?;
         Some(PromptScores {
             request: request.clone(),
             top,

@@ -4,7 +4,6 @@ use super::sequence::Table;
 use super::{Moment, PlannedRow, PoolLimits, PreemptionCause, RowKind, Scheduler, SequenceId, StepPlan};
 use crate::executor::PageCopy;
 use crate::request::EndReason;
-use std::ops::Bound;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 impl Scheduler {
@@ -20,6 +19,8 @@ impl Scheduler {
         self.end_overdue(now, plan);
         let mut budget = self.limits.step_budget;
         self.plan_running(plan, &mut budget, true);
+        // What prompts may take beside those that decode.
+        budget = budget.min(self.pace.prefill_room(plan.rows.len(), self.waiting.len()));
         self.plan_running(plan, &mut budget, false);
         if plan.preempted.is_empty() {
             self.admit(plan, &mut budget);
@@ -34,11 +35,10 @@ impl Scheduler {
     fn end_overdue(&mut self, now: Moment, plan: &mut StepPlan) {
         let mut over: Vec<(SequenceId, EndReason)> = Vec::new();
         over.extend(self.cancelled.iter().map(|id| (*id, EndReason::Cancelled)));
-        let due = self.deadlines.iter().take_while(|(deadline, _)| *deadline <= now);
-        over.extend(
-            due.filter(|(_, id)| !self.cancelled.contains(id))
-                .map(|(_, id)| (*id, EndReason::Deadline)),
-        );
+        let running = self.deadlines.iter().take_while(|(deadline, _)| *deadline <= now);
+        let due = running.map(|(_, id)| *id).chain(self.waiting.overdue(now));
+        let due = due.filter(|id| !self.cancelled.contains(id));
+        over.extend(due.map(|id| (id, EndReason::Deadline)));
         for (id, reason) in over {
             self.remove(id);
             plan.ended.push((id, reason));
@@ -77,28 +77,23 @@ impl Scheduler {
     /// Lets waiting sequences join while there are lanes, budget and pages for all that they have to compute.
     fn admit(&mut self, plan: &mut StepPlan, budget: &mut usize) {
         let chunk = self.chunk();
-        let mut after = Bound::Unbounded;
+        let mut after = None;
         while *budget > 0 && self.running.len() < self.limits.width {
-            let Some((rank, id)) = self
-                .waiting
-                .range((after, Bound::Unbounded))
-                .next()
-                .map(|(r, id)| (*r, *id))
-            else {
+            let Some((rank, id)) = self.waiting.next(after) else {
                 break;
             };
-            after = Bound::Excluded(rank);
+            after = Some(rank);
             let sequence = &self.sequences[&id];
             if sequence.awaits_constraint || self.waits_for_fork(id) {
                 continue;
             }
             let reused = self.take_shared_pages(id, plan);
             let sequence = &self.sequences[&id];
-            // A page in reserve for each sequence in the batch, lest the next step preempts what this one admits.
+            let reserve = self.reserve();
             let fits = |pool: usize| {
                 let most = self.limits.pools[pool].most_held(sequence.tokens.len(), self.limits.step_budget);
                 let needed = most - sequence.tables[pool].held().len().min(most);
-                needed + self.running.len() <= self.pools[pool].available()
+                needed + reserve <= self.pools[pool].available()
             };
             if !(0..self.pools.len()).all(fits) {
                 // What comes behind would fit perhaps, but would take from the one that has waited longer.
@@ -114,13 +109,26 @@ impl Scheduler {
             sequence.lane = Some(lane);
             let tokens = sequence.to_compute().min(*budget).min(chunk);
             self.lanes[lane] = Some(id);
-            self.waiting.remove(&rank);
+            self.waiting.remove(rank);
             self.running.insert(rank, id);
+            self.deadlines.extend(sequence.deadline.map(|deadline| (deadline, id)));
             plan.admitted.push((id, reused));
             let found = self.find_pages(id, tokens, plan, budget);
             assert!(found, "the pages were counted before");
             self.add_row(id, tokens, 0, plan, budget);
         }
+    }
+
+    /// Returns how many pages those in the batch are likely to need soon: half of what they will come to if they become as long as others
+    /// did, as they do not end all at once; a page each at least, lest the next step preempts what this one admits.
+    fn reserve(&self) -> usize {
+        let pages = |id: &SequenceId| {
+            let sequence = &self.sequences[id];
+            let rest = sequence.most_tokens - sequence.tokens.len();
+            let expected = self.lengths.still_to_come(sequence.output()).min(rest);
+            (sequence.pages_for(expected) / 2).max(1)
+        };
+        self.running.values().map(pages).sum()
     }
 
     /// Returns whether a sequence has to wait for the one whose prompt it shares; not when that one is held up itself.
@@ -219,7 +227,10 @@ impl Scheduler {
         sequence.release_pages(&mut self.pools);
         self.lanes[lane] = None;
         self.running.remove(&sequence.rank);
-        self.waiting.insert(sequence.rank, id);
+        if let Some(deadline) = sequence.deadline {
+            self.deadlines.remove(&(deadline, id));
+        }
+        self.waiting.put_back(sequence.rank, id, sequence.deadline);
         plan.preempted.push((id, cause));
         if let Some(at) = plan.rows.iter().position(|row| row.sequence == id) {
             let row = plan.rows.remove(at);

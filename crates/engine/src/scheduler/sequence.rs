@@ -1,8 +1,9 @@
 //! One sequence, as the scheduler sees it.
 
-use super::{Arrival, Moment, PlannedRow, PoolLimits, Rank, SequenceId};
+use super::{Arrival, Moment, PlannedRow, PoolLimits, SequenceId};
 use crate::executor::{TableChange, TableChanges};
 use crate::pages::{ChainKey, PagePool, chain_next};
+use crate::queue::Rank;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 pub(super) struct Sequence {
@@ -75,14 +76,14 @@ impl Table {
 impl Sequence {
     pub fn new(arrival: Arrival, rank: Rank, pools: usize) -> Sequence {
         assert!(
-            !arrival.prompt.is_empty() && arrival.most_output > 0,
+            !arrival.prompt.is_empty() && arrival.most_output > arrival.emitted.len(),
             "something to read and something to say"
         );
         Sequence {
             rank,
             prompt: arrival.prompt.len(),
             most_tokens: arrival.prompt.len() + arrival.most_output,
-            tokens: arrival.prompt,
+            tokens: [arrival.prompt, arrival.emitted].concat(),
             deadline: arrival.deadline,
             fork_of: arrival.fork_of,
             awaits_constraint: arrival.awaits_constraint,
@@ -108,6 +109,18 @@ impl Sequence {
     /// Returns how many tokens its pages have room for, those that were given back included.
     pub fn room(&self) -> usize {
         self.tables[0].pages.len() * PAGE_TOKENS
+    }
+
+    /// Returns how many pages more it needs in each pool to decode so many tokens.
+    pub fn pages_for(&self, tokens: usize) -> usize {
+        (self.computed + tokens)
+            .div_ceil(PAGE_TOKENS)
+            .saturating_sub(self.tables[0].pages.len())
+    }
+
+    /// Returns how many tokens it has produced.
+    pub fn output(&self) -> usize {
+        self.tokens.len() - self.prompt
     }
 
     /// Returns how many tokens are still to be computed; the last of them makes the next token.

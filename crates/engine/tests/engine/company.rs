@@ -180,7 +180,7 @@ async fn several_completions_of_one_prompt_are_those_of_the_prompt_alone() {
 #[tokio::test]
 async fn a_dropped_stream_frees_its_pages() {
     let engine = engine(&demo(), Setup::default());
-    let mut stream = engine.submit(greedy(prompts().remove(0), 1500)).await.unwrap();
+    let mut stream = engine.submit(vec![greedy(prompts().remove(0), 1500)]).await.unwrap();
     while !matches!(stream.next().await, Some(Event::Piece(_))) {}
     assert!(engine.status().occupancy.pages_used > 0);
     drop(stream);
@@ -214,7 +214,7 @@ async fn a_reader_who_does_not_read_is_ended_and_holds_nobody_up() {
         choices: 3,
         ..greedy(prompts().remove(0), 1900)
     };
-    let mut stream = engine.submit(stop).await.unwrap();
+    let mut stream = engine.submit(vec![stop]).await.unwrap();
     let mut ended = 0;
     while engine.status().ended < 3 + ended {
         run(&engine, greedy(prompts().remove(1), 1)).await;
@@ -240,7 +240,7 @@ async fn what_cannot_fit_is_refused_with_the_figures() {
             ..Setup::default()
         },
     );
-    let refused = engine.submit(greedy(vec![1; 40], 40)).await.err().unwrap();
+    let refused = engine.submit(vec![greedy(vec![1; 40], 40)]).await.err().unwrap();
     assert_eq!(refused, Refusal::TooLong { wanted: 80, limit: 64 });
 }
 

@@ -5,5 +5,6 @@ mod narrow;
 mod precision;
 mod prompt_scores;
 mod reference;
+mod resume;
 mod split;
 mod support;

@@ -6,9 +6,8 @@ use safetensors::SafeTensors;
 use safetensors::tensor::{Dtype, TensorView, serialize_to_file};
 use serde_json::{Value, json};
 use std::path::Path;
-use std::sync::Arc;
 use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build};
-use vastrelay_engine::executor::{Row, StepBatch, TableChange, Want};
+use vastrelay_engine::executor::{Row, StepBatch, TableChange, Want, run_step};
 use vastrelay_engine::{CpuExecutor, Executor};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
@@ -89,13 +88,11 @@ fn logits(executor: &mut CpuExecutor) -> Vec<f32> {
         want: Want::Logits,
         scores: None,
     };
-    let handle = executor
-        .submit(Arc::new(StepBatch {
-            copies: Vec::new(),
-            rows: vec![row],
-        }))
-        .unwrap();
-    executor.wait(handle).unwrap().rows.remove(0).logits
+    let batch = StepBatch {
+        copies: Vec::new(),
+        rows: vec![row],
+    };
+    run_step(executor, batch).unwrap().rows.remove(0).logits
 }
 
 fn load(folder: &Path, weights: Precision, split: usize) -> CpuExecutor {

@@ -3,9 +3,8 @@
 use crate::support::{Setup, demo, executor, fixture};
 use serde_json::Value;
 use std::path::Path;
-use std::sync::Arc;
 use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build, calibrate};
-use vastrelay_engine::executor::{Row, StepBatch, TableChange, Want};
+use vastrelay_engine::executor::{Row, StepBatch, TableChange, Want, run_step};
 use vastrelay_engine::request::Scored;
 use vastrelay_engine::score::{agreement, loss, score};
 use vastrelay_engine::{CpuExecutor, Executor};
@@ -38,14 +37,8 @@ fn rows(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<Vec<f32>> {
         copies: Vec::new(),
         rows,
     };
-    let handle = executor.submit(Arc::new(batch)).unwrap();
-    executor
-        .wait(handle)
-        .unwrap()
-        .rows
-        .into_iter()
-        .map(|row| row.logits)
-        .collect()
+    let rows = run_step(executor, batch).unwrap().rows;
+    rows.into_iter().map(|row| row.logits).collect()
 }
 
 fn row(tokens: &[u32], start: usize, first_page: u32) -> Row {

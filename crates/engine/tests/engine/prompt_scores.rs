@@ -45,7 +45,7 @@ struct Told {
 }
 
 async fn told(engine: &Engine, request: GenerationRequest) -> Told {
-    let mut stream = engine.submit(request).await.unwrap();
+    let mut stream = engine.submit(vec![request]).await.unwrap();
     let (mut scores, mut ends, mut before, mut tokens, mut reused) = (None, Vec::new(), 0, 0, 0);
     while let Some(event) = stream.next().await {
         match event {

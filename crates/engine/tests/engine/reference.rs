@@ -5,7 +5,7 @@ use serde_json::Value;
 use std::path::Path;
 use std::sync::Arc;
 use vastrelay_engine::Executor;
-use vastrelay_engine::executor::{Row, RowResult, StepBatch, TableChange, Want};
+use vastrelay_engine::executor::{Row, RowResult, StepBatch, TableChange, Want, run_step};
 use vastrelay_engine::sampling::{Choice, Sampling};
 use vastrelay_kernels::Isa;
 use vastrelay_specimen::Stored;
@@ -25,13 +25,11 @@ fn ids(value: &Value) -> Vec<u32> {
 }
 
 fn step(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<RowResult> {
-    let handle = executor
-        .submit(Arc::new(StepBatch {
-            copies: Vec::new(),
-            rows,
-        }))
-        .unwrap();
-    executor.wait(handle).unwrap().rows
+    let batch = StepBatch {
+        copies: Vec::new(),
+        rows,
+    };
+    run_step(executor, batch).unwrap().rows
 }
 
 fn logits_row(tokens: &[u32]) -> Row {
@@ -305,17 +303,4 @@ fn drafts_are_accepted_as_far_as_they_are_what_would_have_been_chosen() {
             .collect();
         assert_eq!(chosen, wanted[..right + 1], "{right} right drafts");
     }
-}
-
-#[test]
-fn a_second_step_before_the_first_is_awaited_is_refused() {
-    let (mut executor, ..) = executor(&demo(), Setup::default());
-    let handle = executor
-        .submit(Arc::new(StepBatch {
-            copies: Vec::new(),
-            rows: vec![logits_row(&[1, 2])],
-        }))
-        .unwrap();
-    assert!(executor.submit(Arc::default()).is_err());
-    assert!(executor.wait(handle).is_ok());
 }

@@ -2,9 +2,8 @@
 
 use crate::support::{Setup, demo, executor, fixture};
 use std::path::Path;
-use std::sync::Arc;
 use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build};
-use vastrelay_engine::executor::{ExecutorError, Row, StepBatch, TableChange, Want};
+use vastrelay_engine::executor::{ExecutorError, Row, StepBatch, TableChange, Want, run_step};
 use vastrelay_engine::{CpuExecutor, Executor};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
@@ -23,11 +22,11 @@ fn logits(executor: &mut dyn Executor, pages: std::ops::Range<u32>) -> Result<Ve
         want: Want::Logits,
         scores: None,
     };
-    let handle = executor.submit(Arc::new(StepBatch {
+    let batch = StepBatch {
         copies: Vec::new(),
         rows: vec![row],
-    }))?;
-    Ok(executor.wait(handle)?.rows.remove(0).logits)
+    };
+    Ok(run_step(executor, batch)?.rows.remove(0).logits)
 }
 
 fn settings(folder: &Path, split: usize, weights: Precision) -> (Checkpoint, ModelDescription, CpuSettings) {

@@ -8,7 +8,7 @@ use vastrelay_engine::{
 };
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
-use vastrelay_text::{StopStrings, TokenPieces, Tokenizer};
+use vastrelay_text::{TokenPieces, Tokenizer};
 use vastrelay_weights::description::Sight;
 use vastrelay_weights::{Checkpoint, ModelDescription};
 
@@ -99,24 +99,12 @@ pub fn engine(folder: &Path, setup: Setup) -> Engine {
 /// A greedy request for exactly so many tokens.
 pub fn greedy(prompt: Vec<u32>, tokens: usize) -> GenerationRequest {
     GenerationRequest {
-        name: "test".into(),
-        prompt,
-        answers_apart: false,
-        most_tokens: tokens,
-        choices: 1,
         sampling: Sampling {
             temperature: 0.0,
             ..Sampling::default()
         },
-        end_ids: Vec::new(),
-        least_tokens: 0,
-        stop: StopStrings::default(),
         top_logprobs: Some(2),
-        score_prompt: None,
-        priority: 0,
-        time_limit: None,
-        adapter: String::new(),
-        cache_salt: String::new(),
+        ..GenerationRequest::new(prompt, tokens)
     }
 }
 
@@ -139,7 +127,7 @@ pub async fn run(engine: &Engine, request: GenerationRequest) -> (Completion, Fi
 /// Runs a request and returns each of its completions.
 pub async fn run_all(engine: &Engine, request: GenerationRequest) -> Vec<(Completion, EndReason, Figures)> {
     let mut done: Vec<(Completion, Option<(EndReason, Figures)>)> = vec![Default::default(); request.choices as usize];
-    let mut stream = engine.submit(request).await.unwrap();
+    let mut stream = engine.submit(vec![request]).await.unwrap();
     while let Some(event) = stream.next().await {
         match event {
             Event::Admitted { .. } | Event::Prompt { .. } => {}

@@ -184,8 +184,7 @@ impl Call {
         self.record.client_gone = false;
     }
 
-    /// Hands requests in, all or none, and returns their events with each completion's number among all of them.
-    /// The events end early when the caller has gone.
+    /// Hands requests in, all or none, and returns their events, which end early when the caller has gone.
     ///
     /// # Errors
     /// When one is refused.
@@ -195,15 +194,15 @@ impl Call {
         requests: Vec<GenerationRequest>,
         departure: impl Future<Output = ()> + 'static,
     ) -> Result<Events, Problem> {
-        let mut streams = Vec::new();
-        for request in requests {
-            let (tokens, choices) = (request.prompt.len(), request.choices);
-            self.record.prompt_tokens += tokens;
-            let answered = replica.generate.submit(request).await;
-            let stream = answered.map_err(|refusal| Problem::refusal(&refusal, tokens))?;
-            streams.push((stream, choices));
-        }
-        let events = Events::new(streams, departure);
+        self.record.prompt_tokens = requests.iter().map(|request| request.prompt.len()).sum();
+        let completions = requests.iter().map(GenerationRequest::unfinished).sum();
+        let sizes: Vec<(usize, usize)> = requests
+            .iter()
+            .map(|r| (r.prompt.len(), r.most_tokens.max(1)))
+            .collect();
+        let answered = replica.generate.submit(requests).await;
+        let stream = answered.map_err(|refusal| Problem::refusal(&refusal, &sizes))?;
+        let events = Events::new(stream, completions, departure);
         self.gaps.unfinished = events.unfinished();
         Ok(events)
     }

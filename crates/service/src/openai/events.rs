@@ -1,6 +1,5 @@
-//! The events of a call: those of all its requests, until every completion has ended.
+//! The events of a call, until every completion has ended.
 
-use futures_util::stream::{self, BoxStream, SelectAll, StreamExt};
 use std::pin::Pin;
 use std::time::Duration;
 use vastrelay_engine::{Event, RequestStream};
@@ -8,9 +7,9 @@ use vastrelay_engine::{Event, RequestStream};
 /// How long a stream is silent before a comment tells intermediaries that it lives.
 const KEEP_ALIVE: Duration = Duration::from_secs(10);
 
-/// Events of several requests, with completions numbered over all of them. Dropping them cancels what has not ended.
+/// A call's events and its caller's departure. Dropping them cancels what has not ended.
 pub(super) struct Events {
-    streams: SelectAll<BoxStream<'static, Event>>,
+    stream: RequestStream,
     departure: Pin<Box<dyn Future<Output = ()>>>,
     unfinished: u32,
 }
@@ -30,18 +29,12 @@ pub(super) enum Next {
 }
 
 impl Events {
-    /// Joins requests' events; each comes with its number of completions.
-    pub fn new(requests: Vec<(RequestStream, u32)>, departure: impl Future<Output = ()> + 'static) -> Events {
-        let mut first = 0;
-        let streams = requests.into_iter().map(|(stream, choices)| {
-            let numbered = numbered(stream, first);
-            first += choices;
-            numbered
-        });
+    /// Returns the events of so many completions.
+    pub fn new(stream: RequestStream, unfinished: u32, departure: impl Future<Output = ()> + 'static) -> Events {
         Events {
-            streams: stream::select_all(streams.collect::<Vec<_>>()),
+            stream,
             departure: Box::pin(departure),
-            unfinished: first,
+            unfinished,
         }
     }
 
@@ -57,7 +50,7 @@ impl Events {
         }
         tokio::select! {
             biased;
-            event = self.streams.next() => match event {
+            event = self.stream.next() => match event {
                 Some(event) => {
                     self.unfinished -= u32::from(matches!(event, Event::Ended { .. }));
                     Next::Event(Box::new(event))
@@ -68,18 +61,4 @@ impl Events {
             () = tokio::time::sleep(KEEP_ALIVE) => Next::Silence,
         }
     }
-}
-
-/// Returns a request's events with its completions numbered from `first` on.
-fn numbered(mut stream: RequestStream, first: u32) -> BoxStream<'static, Event> {
-    let events = stream::poll_fn(move |context| stream.poll_next(context));
-    let numbered = events.map(move |mut event| {
-        match &mut event {
-            Event::Admitted { choice } | Event::Prompt { choice, .. } | Event::Ended { choice, .. } => *choice += first,
-            Event::Piece(piece) => piece.choice += first,
-            Event::Failed(_) => {}
-        }
-        event
-    });
-    numbered.boxed()
 }

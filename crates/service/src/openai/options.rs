@@ -2,6 +2,7 @@
 
 use super::answer::Extras;
 use crate::problem::Problem;
+use vastrelay_engine::queue::retry_after;
 use vastrelay_engine::{GenerationRequest, Refusal, Sampling};
 use vastrelay_serving::Replica;
 use vastrelay_text::StopStrings;
@@ -225,9 +226,7 @@ impl Options {
         within("min_tokens", self.min_tokens as f32, 0.0, most_tokens as f32)?;
         Ok(GenerationRequest {
             name: name.to_owned(),
-            prompt,
             answers_apart,
-            most_tokens,
             choices: self.choices,
             sampling: self.sampling(replica)?,
             end_ids: replica.defaults.end_ids.clone(),
@@ -239,10 +238,8 @@ impl Options {
                 top => top.map(|top| top as usize),
             },
             score_prompt: self.top_logprobs.filter(|_| self.echoes()).map(|top| top as usize),
-            priority: 0,
-            time_limit: None,
-            adapter: String::new(),
             cache_salt: salt.to_owned(),
+            ..GenerationRequest::new(prompt, most_tokens)
         })
     }
 
@@ -288,8 +285,11 @@ fn refuse_when_full(replica: &Replica) -> Result<(), Problem> {
     if depth < limits.queue_depth || status.failure.is_some() {
         return Ok(());
     }
-    let refusal = Refusal::queue_full(depth, limits.width, status.residence);
-    Err(Problem::refusal(&refusal, 0))
+    let refusal = Refusal::QueueFull {
+        depth,
+        retry_after: retry_after(depth, limits.width, status.residence),
+    };
+    Err(Problem::refusal(&refusal, &[]))
 }
 
 fn bias_of(id: &str, bias: f32, vocabulary: usize) -> Result<(u32, f32), Problem> {

@@ -1,0 +1,75 @@
+//! What an engine tells at once: the events of one step, and how things stand after it.
+
+use crate::record::StepRecord;
+use crate::request::{EndReason, Event, GenerationRequest, Refusal};
+use crate::scheduler::{Moment, Occupancy};
+use serde::{Deserialize, Serialize};
+
+/// The number of a call: one or several requests whose events come as one stream.
+pub type CallNumber = u64;
+
+/// What is asked of an engine.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub enum Order {
+    /// Requests that enter the queue together, all or none. Completions are numbered over all of them.
+    Submit {
+        /// A number that was not used before.
+        call: CallNumber,
+        /// The requests, checked.
+        requests: Vec<GenerationRequest>,
+        /// When they arrived, by the engine's clock.
+        arrived: Moment,
+    },
+    /// Ends what has not ended of a call.
+    Cancel {
+        /// Which call; an unknown one has ended already.
+        call: CallNumber,
+        /// Why, as its last events say.
+        reason: EndReason,
+    },
+}
+
+/// What has happened since the last frame.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Frame {
+    /// Which calls were accepted, and which refused.
+    pub answers: Vec<(CallNumber, Result<(), Refusal>)>,
+    /// What happened to calls, in order.
+    pub events: Vec<(CallNumber, Event)>,
+    /// The step that was completed, if one was.
+    pub record: Option<StepRecord>,
+    /// How things stand now.
+    pub status: EngineStatus,
+}
+
+impl Frame {
+    /// Returns whether nobody waits for what it tells.
+    pub fn is_empty(&self) -> bool {
+        self.answers.is_empty() && self.events.is_empty() && self.record.is_none()
+    }
+}
+
+/// What an engine has done so far and what it is at.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct EngineStatus {
+    /// Sequences, lanes and pages now.
+    pub occupancy: Occupancy,
+    /// Steps so far.
+    pub steps: u64,
+    /// Seconds that steps took so far.
+    pub busy: f64,
+    /// Prompt tokens computed so far, again after a preemption included.
+    pub prefill_tokens: u64,
+    /// Tokens produced so far.
+    pub output_tokens: u64,
+    /// Completions that ended so far.
+    pub ended: u64,
+    /// Preemptions so far.
+    pub preemptions: u64,
+    /// Mean seconds that a completion stays in the batch, over the recent ones.
+    pub residence: f64,
+    /// Seconds since the engine started: the clock of its step records.
+    pub uptime: f64,
+    /// Set when the engine has failed.
+    pub failure: Option<String>,
+}
