@@ -3,7 +3,8 @@
 use crate::args::AskOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{json, line, note, print};
+use crate::output::{json, line, print};
+use crate::plain::note;
 use eventsource_stream::Eventsource;
 use futures_util::StreamExt;
 use std::io::{IsTerminal, Read};

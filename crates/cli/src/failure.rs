@@ -1,6 +1,6 @@
 //! How a command fails: a line for people, an exit code for programs.
 
-use crate::output::note;
+use crate::plain::note;
 use std::fmt::Display;
 use std::process::ExitCode;
 

@@ -3,7 +3,8 @@
 use crate::args::{KeyCommand, KeyCreateOptions, KeyListOptions, KeyPlace, KeyRevokeOptions, Scope};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{ago, json, line, note};
+use crate::output::{ago, json, line};
+use crate::plain::note;
 use comfy_table::{Table, presets};
 use std::path::Path;
 use vastrelay_service::keys::{key_entry, make_key};

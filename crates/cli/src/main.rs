@@ -9,6 +9,7 @@ mod key;
 mod load;
 mod model;
 mod output;
+mod plain;
 mod requests;
 mod start;
 mod status;

@@ -6,7 +6,8 @@ mod inspect;
 use crate::args::{ModelCommand, ModelStartOptions, ModelStopOptions};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{json, line, note};
+use crate::output::{json, line};
+use crate::plain::note;
 use vastrelay_serving::memory::{bytes, grouped};
 use vastrelay_wire::manage::{ModelStatus, NewModel};
 

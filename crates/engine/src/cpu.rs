@@ -5,6 +5,7 @@ mod calibrate;
 mod exchange;
 mod experts;
 mod forward;
+mod grams;
 mod model;
 mod results;
 mod shard;

@@ -1,8 +1,8 @@
 //! The seam to a device.
 
 use crate::phases::PhaseTimes;
-use crate::request::Scored;
 use crate::sampling::{Choice, Chosen};
+use crate::token::{Scored, Tokens};
 use serde::Serialize;
 use smallvec::SmallVec;
 use std::sync::{Arc, mpsc};
@@ -67,9 +67,6 @@ pub struct PageCopy {
     /// The page that is written.
     pub to: u32,
 }
-
-/// Tokens of a row: one of them, mostly, which then needs no memory of its own.
-pub type Tokens = SmallVec<[u32; 4]>;
 
 /// One sequence's part in a step.
 #[derive(Clone, Debug)]

@@ -17,6 +17,7 @@ pub mod cpu;
 pub mod engine;
 pub mod executor;
 pub mod head;
+pub mod moment;
 pub mod pages;
 pub mod phases;
 pub mod queue;
@@ -26,6 +27,7 @@ pub mod sampling;
 pub mod scheduler;
 pub mod score;
 pub mod tables;
+pub mod token;
 
 pub use cpu::CpuExecutor;
 pub use engine::Engine;

@@ -3,7 +3,7 @@
 //! Entries are served in the order of arrival, where each unit of priority counts as an earlier arrival: so the oldest always
 //! proceeds, and nobody starves.
 
-use crate::scheduler::Moment;
+use crate::moment::Moment;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Bound;
 use std::time::Duration;

@@ -1,7 +1,7 @@
 //! What is asked of an engine, and what it answers.
 
-use crate::executor::Tokens;
 use crate::sampling::Sampling;
+use crate::token::{Scored, Tokens};
 use compact_str::CompactString;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -206,18 +206,6 @@ pub enum Refusal {
     #[error("the engine has stopped: {0}")]
     Stopped(String),
 }
-
-/// A token with its probability.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct TokenLogprob {
-    /// The token.
-    pub id: u32,
-    /// Natural logarithm of its probability under the model, before sampling settings.
-    pub logprob: f32,
-}
-
-/// A token with its probability, and the most probable ones in its place.
-pub type Scored = (TokenLogprob, Vec<TokenLogprob>);
 
 /// A step forward of one completion.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

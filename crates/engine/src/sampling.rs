@@ -2,7 +2,7 @@
 
 pub mod random;
 
-use crate::request::{Scored, TokenLogprob};
+use crate::token::{Scored, TokenLogprob};
 use random::Random;
 use serde::{Deserialize, Serialize};
 use std::cell::Cell;

@@ -13,10 +13,12 @@ mod pace;
 mod plan;
 mod sequence;
 
-use crate::executor::{PageCopy, TableChanges, Tokens};
+use crate::executor::{PageCopy, TableChanges};
+use crate::moment::Moment;
 use crate::pages::{ChainKey, PagePool};
 use crate::queue::{Queue, QueueFull, Rank};
 use crate::request::EndReason;
+use crate::token::Tokens;
 use lengths::Lengths;
 use pace::Pace;
 use sequence::Sequence;
@@ -24,9 +26,6 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::time::Duration;
 use vastrelay_kernels::attention::PAGE_TOKENS;
-
-/// A moment, in microseconds since some start.
-pub type Moment = u64;
 
 /// The name of a sequence.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]

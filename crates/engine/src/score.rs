@@ -2,7 +2,7 @@
 
 use crate::executor::{Executor, ExecutorError, Row, ScoresWanted, StepBatch, TableChange, Want, run_step};
 use crate::pages::PagePool;
-use crate::request::Scored;
+use crate::token::Scored;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 /// Scores the tokens of texts, each from its beginning, in pieces of at most `window` tokens that know nothing of one another.
@@ -104,7 +104,7 @@ pub fn agreement(one: &[Scored], other: &[Scored]) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::request::TokenLogprob;
+    use crate::token::TokenLogprob;
 
     fn scores(logprobs: impl Iterator<Item = f32>) -> Vec<Scored> {
         let scored = |logprob| (TokenLogprob { id: 0, logprob }, Vec::new());

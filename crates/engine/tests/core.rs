@@ -9,9 +9,10 @@ use vastrelay_engine::engine::core::{Effects, EngineCore, Input};
 use vastrelay_engine::engine::frame::Order;
 use vastrelay_engine::executor::{PageCopy, Row, RowResult, StepBatch, StepResult, Want};
 use vastrelay_engine::head::SequenceHead;
-use vastrelay_engine::request::{Emitted, RequestKind, Scored, TokenLogprob};
+use vastrelay_engine::request::{Emitted, RequestKind};
 use vastrelay_engine::sampling::Chosen;
 use vastrelay_engine::tables::PageTables;
+use vastrelay_engine::token::{Scored, TokenLogprob};
 use vastrelay_engine::{EndReason, Event, GenerationRequest, Limits, PAGE_TOKENS, PoolLimits, Refusal, Sampling};
 use vastrelay_text::{StopStrings, TokenPieces, Tokenizer};
 

@@ -8,8 +8,9 @@ use std::fmt::Debug;
 use std::time::Duration;
 use vastrelay_engine::engine::frame::{EngineStatus, Frame, Order};
 use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
-use vastrelay_engine::request::{Emitted, Piece, RequestKind, Scored, TokenLogprob};
+use vastrelay_engine::request::{Emitted, Piece, RequestKind};
 use vastrelay_engine::scheduler::{Occupancy, PreemptionCause, RowKind};
+use vastrelay_engine::token::{Scored, TokenLogprob};
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest, Refusal, Sampling};
 use vastrelay_text::StopStrings;
 

@@ -13,7 +13,6 @@ use crate::pool::{Pool, Shared2d};
 use crate::tiling::part_of;
 use half::bf16;
 use pages::Kept;
-pub(crate) use span::Progress;
 use std::ops::Range;
 
 /// Tokens in a page.

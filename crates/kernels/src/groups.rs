@@ -10,9 +10,8 @@ mod tile;
 
 use crate::cells::Cells;
 use crate::isa::Isa;
-use crate::matmul::{Columns, Write};
 use crate::pool::{Pool, Shared2d};
-use crate::sums::Output;
+use crate::sums::{Columns, Output, Write};
 use crate::tiling::share_panels;
 use crate::vector::{BLOCK, QUAD};
 use crate::{Aligned, LANES};

@@ -41,8 +41,9 @@ mod vector;
 pub use aligned::Aligned;
 pub use groups::GroupMatrix;
 pub use isa::Isa;
-pub use matmul::{PackedMatrix, Write};
+pub use matmul::PackedMatrix;
 pub use pool::Pool;
+pub use sums::{Columns, Write};
 
 /// Number of `f32` lanes that every kernel works in, whatever the width of the machine's registers.
 ///

@@ -10,15 +10,13 @@ mod tile;
 use crate::cells::Cells;
 use crate::isa::Isa;
 use crate::pool::{Pool, Shared2d};
-use crate::sums::Output;
+use crate::sums::{Columns, Output, Write};
 use crate::tiling::share_panels;
-use crate::vector::Vector;
 use crate::{Aligned, LANES};
 use bytemuck::Pod;
 use half::{bf16, f16};
 use scaled::Scaled;
 use std::cell::Cell;
-use std::ops::Range;
 use tile::Plain;
 
 thread_local! {
@@ -102,77 +100,6 @@ impl Dense<'_> {
             Dense::F16(values) => values.len(),
             Dense::F8 { numbers, .. } => numbers.len(),
         }
-    }
-}
-
-/// What becomes of the output that was there before.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Write {
-    /// It is replaced by the product.
-    Replace,
-    /// The product is added to it.
-    Add,
-}
-
-impl Write {
-    /// Writes a panel's values into a row that begins at `row`: as many of them as there are columns.
-    ///
-    /// # Safety
-    /// As for [`Vector`], and no other thread has these columns of the row.
-    #[inline(always)]
-    pub(crate) unsafe fn panel<V: Vector>(
-        self,
-        out: &Shared2d<'_, f32>,
-        row: usize,
-        columns: Range<usize>,
-        values: V::Floats,
-    ) {
-        // SAFETY: the caller's; a whole panel is sixteen columns.
-        unsafe {
-            if columns.len() >= LANES {
-                let out = out.part(row + columns.start, LANES).as_mut_ptr();
-                let values = match self {
-                    Write::Replace => values,
-                    Write::Add => V::fma(V::splat(1.0), V::load(out), values),
-                };
-                V::store(out, values);
-                return;
-            }
-            let mut whole = [0.0; LANES];
-            V::store(whole.as_mut_ptr(), values);
-            let out = out.part(row + columns.start, columns.len()).iter_mut().zip(whole);
-            match self {
-                Write::Replace => out.for_each(|(out, value)| *out = value),
-                Write::Add => out.for_each(|(out, value)| *out += value),
-            }
-        }
-    }
-}
-
-/// Where the outputs of a product lie in rows that hold others as well.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct Columns {
-    /// Length of a row.
-    pub stride: usize,
-    /// Where in a row the outputs begin.
-    pub from: usize,
-}
-
-impl Columns {
-    /// Returns where a row's outputs begin.
-    pub(crate) fn at(self, row: usize) -> usize {
-        row * self.stride + self.from
-    }
-
-    /// Makes sure that so many outputs fit.
-    ///
-    /// # Panics
-    /// When they do not.
-    pub(crate) fn check(self, outputs: usize, rows: usize, len: usize) {
-        assert!(
-            self.from + outputs <= self.stride && len == rows * self.stride,
-            "{outputs} outputs in {self:?}, {rows} rows and {len} values"
-        );
     }
 }
 

@@ -1,7 +1,6 @@
 //! How products are cut into tiles.
 
 use crate::Aligned;
-use crate::attention::Progress;
 use crate::pool::Pool;
 use std::cell::RefCell;
 use std::ops::Range;
@@ -24,8 +23,6 @@ pub(crate) struct Space {
     pub bytes: Aligned<u8>,
     /// What was summed up so far, when inputs or tokens come in parts.
     pub sums: Aligned<f32>,
-    /// How far the queries of attention have come.
-    pub progress: Vec<Progress>,
 }
 
 thread_local! {

@@ -1,6 +1,7 @@
 //! Which differences between two runs are real?
 
-use crate::run::{RequestRecord, Run};
+use crate::record::RequestRecord;
+use crate::run::Run;
 use crate::statistics::{mean, quantile_of, ratio_interval};
 use serde::Serialize;
 use serde_json::{Map, Value};

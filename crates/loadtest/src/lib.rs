@@ -18,6 +18,7 @@ pub mod compare;
 mod moment;
 pub mod order;
 pub mod prompts;
+pub mod record;
 pub mod report;
 pub mod run;
 pub mod runner;
@@ -27,7 +28,8 @@ pub mod target;
 pub mod workload;
 
 pub use prompts::{Prompt, PromptError};
-pub use run::{RequestRecord, Run, Sample, Setup};
+pub use record::{RequestRecord, Sample, Setup};
+pub use run::Run;
 pub use runner::{Progress, run};
 pub use summary::Summary;
 pub use target::{HttpTarget, Target};

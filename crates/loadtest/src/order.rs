@@ -1,6 +1,6 @@
 //! From what somebody wants sent to the workload and its prompts.
 
-use crate::prompts::{Prompt, from_json_lines, synthetic};
+use crate::prompts::{Prompt, Room, from_json_lines, synthetic};
 use crate::workload::{Arrival, Lengths, Span, Workload};
 use vastrelay_wire::load::{LoadOrder, PromptSource};
 
@@ -24,15 +24,6 @@ pub struct Prepared {
     pub workload: Workload,
     /// What is asked.
     pub prompts: Vec<Prompt>,
-}
-
-/// What a model has room for.
-#[derive(Clone, Copy, Debug)]
-pub struct Room {
-    /// Tokens that it knows.
-    pub vocabulary: usize,
-    /// Most tokens of prompt and answer.
-    pub context: usize,
 }
 
 /// Makes an order ready to be sent to a model.

@@ -1,11 +1,19 @@
 //! Where prompts come from.
 
-use crate::order::Room;
 use crate::workload::Lengths;
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
 use serde::Deserialize;
 use vastrelay_wire::chat::{ChatMessage, Content};
+
+/// What a model has room for.
+#[derive(Clone, Copy, Debug)]
+pub struct Room {
+    /// Tokens that it knows.
+    pub vocabulary: usize,
+    /// Most tokens of prompt and answer.
+    pub context: usize,
+}
 
 /// What one request asks.
 #[derive(Clone, Debug)]

@@ -2,7 +2,8 @@
 
 use crate::moment::reach;
 use crate::prompts::Prompt;
-use crate::run::{FORM, RequestRecord, Run, Sample, ServiceSample, Setup};
+use crate::record::{RequestRecord, Sample, ServiceSample, Setup};
+use crate::run::{FORM, Run};
 use crate::summary::Summary;
 use crate::target::{Answer, Request, Target};
 use crate::workload::{Arrival, Draws, Span, Workload};

@@ -1,6 +1,6 @@
 //! What came out of a run, and what limited it.
 
-use crate::run::{RequestRecord, Sample, ServiceSample, Setup};
+use crate::record::{RequestRecord, Sample, ServiceSample, Setup};
 use crate::statistics::{quantile, spread};
 use crate::workload::{Arrival, Workload};
 use serde::{Deserialize, Serialize};

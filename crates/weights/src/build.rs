@@ -3,8 +3,9 @@
 //! A build is a folder with the model's `config.json` and texts, `build.json`, which says what was made from what, and
 //! `build.safetensors`, whose tensors are mapped and read as they lie.
 
-use crate::checkpoint::{map, read_json};
+use crate::checkpoint::read_json;
 use crate::error::WeightsError;
+use crate::map::map;
 use memmap2::Mmap;
 use safetensors::SafeTensors;
 pub use safetensors::tensor::Dtype;

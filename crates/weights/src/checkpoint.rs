@@ -2,19 +2,19 @@
 
 use crate::blocks::BlockType;
 use crate::error::WeightsError;
-use crate::float8::Float8Weights;
+use crate::float8::{Float8Weights, e4m3};
 use crate::gguf::{Gguf, Rows};
 use crate::groups::GroupWeights;
+use crate::map::map;
 use crate::matrix::Matrix;
-use crate::scheme::{PARTS, Packed, Scheme, e4m3};
-use half::{bf16, f16};
+use crate::scheme::{PARTS, Packed, Scheme};
+use crate::tensor::Tensor;
 use memmap2::Mmap;
 use safetensors::{Dtype, SafeTensors};
 use serde::Deserialize;
 use serde_json::{Map, Value};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::File;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use vastrelay_kernels::groups::Bits;
@@ -67,16 +67,6 @@ impl Stored {
             Stored::Blocks(block, _) => block.name().to_owned(),
         }
     }
-}
-
-/// The values of a tensor, borrowed from the map where it stores them as they are.
-pub enum Tensor<'a> {
-    /// 32-bit floats.
-    F32(Cow<'a, [f32]>),
-    /// Brain floats.
-    Bf16(Cow<'a, [bf16]>),
-    /// Half-precision floats.
-    F16(Cow<'a, [f16]>),
 }
 
 /// Weights of a row that get one scale when all of them, or more, share one in the file.
@@ -596,17 +586,6 @@ impl Checkpoint {
     }
 }
 
-impl Tensor<'_> {
-    /// Returns the values as `f32`.
-    pub fn to_f32(&self) -> Vec<f32> {
-        match self {
-            Tensor::F32(values) => values.to_vec(),
-            Tensor::Bf16(values) => values.iter().map(|value| value.to_f32()).collect(),
-            Tensor::F16(values) => values.iter().map(|value| value.to_f32()).collect(),
-        }
-    }
-}
-
 fn owned(values: Vec<f32>) -> Tensor<'static> {
     Tensor::F32(Cow::Owned(values))
 }
@@ -640,33 +619,6 @@ fn scheme_of(folder: &Path) -> Result<Scheme, WeightsError> {
 
 /// Most bytes of a JSON file beside the weights.
 const MOST_JSON: u64 = 64 << 20;
-
-/// Maps a file of a model's folder into memory.
-///
-/// # Errors
-/// When it cannot be read, is not a regular file, or is a link out of the folder.
-pub(crate) fn map(path: &Path) -> Result<Mmap, WeightsError> {
-    map_file(path, vastrelay_files::open(path, u64::MAX))
-}
-
-/// Maps a file that its owner named; it may lie behind any link.
-///
-/// # Errors
-/// When it cannot be read or is not a regular file.
-pub(crate) fn map_named(path: &Path) -> Result<Mmap, WeightsError> {
-    map_file(path, vastrelay_files::open_linked(path, u64::MAX))
-}
-
-fn map_file(path: &Path, file: std::io::Result<File>) -> Result<Mmap, WeightsError> {
-    let read = |source| WeightsError::Read {
-        path: path.to_owned(),
-        source,
-    };
-    let file = file.map_err(read)?;
-    // SAFETY: the map is read only. A checkpoint is not to be changed while it is served; if somebody cuts the file short all
-    // the same, the process ends by a bus error, which no reader of a mapped file can prevent.
-    unsafe { Mmap::map(&file) }.map_err(read)
-}
 
 /// Returns the bytes as values, copied only when they do not lie on a boundary of the type.
 fn aligned<T: bytemuck::Pod>(bytes: &[u8]) -> Cow<'_, [T]> {

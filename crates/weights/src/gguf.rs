@@ -63,7 +63,7 @@ impl Gguf {
     /// # Errors
     /// When it cannot be read, or is not whole.
     pub fn open(path: &Path) -> Result<Gguf, WeightsError> {
-        let map = crate::checkpoint::map_named(path)?;
+        let map = crate::map::map_named(path)?;
         Gguf::parse(path, &map)
     }
 

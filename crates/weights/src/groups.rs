@@ -1,6 +1,6 @@
 //! Weights as small whole numbers that share scales in groups: taken from a checkpoint as they are, or rounded to.
 
-use crate::matrix::cut;
+use crate::cut::cut;
 use std::ops::Range;
 use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups};
 

@@ -1,8 +1,9 @@
 //! A matrix, as it is stored, and parts of it.
 
-use crate::checkpoint::Tensor;
+use crate::cut::cut;
 use crate::float8::Float8Weights;
 use crate::groups::GroupWeights;
+use crate::tensor::Tensor;
 use std::borrow::Cow;
 use std::ops::Range;
 
@@ -55,14 +56,6 @@ impl Matrix<'_> {
     fn part_of_values(&self, inputs: usize, outputs: &[Range<usize>], columns: &Range<usize>) -> Matrix<'static> {
         Matrix::Floats(Tensor::F32(Cow::Owned(cut(&self.to_f32(), inputs, outputs, columns))))
     }
-}
-
-/// Returns some rows, and of these some columns, of rows of `width`.
-pub(crate) fn cut<T: Copy>(values: &[T], width: usize, rows: &[Range<usize>], columns: &Range<usize>) -> Vec<T> {
-    let rows = rows.iter().cloned().flatten();
-    rows.flat_map(|row| &values[row * width + columns.start..row * width + columns.end])
-        .copied()
-        .collect()
 }
 
 #[cfg(test)]

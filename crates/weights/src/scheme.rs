@@ -207,18 +207,6 @@ impl Packed<'_> {
     }
 }
 
-/// Returns the value of an 8-bit float with four bits of exponent and three of fraction, which has no infinities ("FP8 Formats
-/// for Deep Learning", Micikevicius et al., 2022).
-pub(crate) fn e4m3(byte: u8) -> f32 {
-    let sign = if byte & 0x80 == 0 { 1.0 } else { -1.0 };
-    let (exponent, fraction) = (i32::from(byte >> 3 & 15), f32::from(byte & 7));
-    match (exponent, byte & 7) {
-        (15, 7) => f32::NAN,
-        (0, _) => sign * fraction * 2f32.powi(-9),
-        _ => sign * (1.0 + fraction / 8.0) * 2f32.powi(exponent - 7),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

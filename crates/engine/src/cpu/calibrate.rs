@@ -2,42 +2,17 @@
 
 use super::exchange::Exchange;
 use super::forward::Forward;
+use super::grams::Grams;
 use super::model::Model;
 use super::source::Rounded;
 use super::{CpuSettings, layer_pages};
 use crate::executor::{Row, StepBatch, TableChange, Want};
 use std::collections::BTreeMap;
+use vastrelay_kernels::Pool;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 use vastrelay_kernels::groups::Bits;
-use vastrelay_kernels::matmul::Dense;
-use vastrelay_kernels::{Isa, PackedMatrix, Pool, Write};
 use vastrelay_weights::compensated::Compensation;
 use vastrelay_weights::{Checkpoint, ModelDescription, Shard, WeightsError};
-
-/// Sums of products of all pairs of inputs, for each matrix that was applied.
-#[derive(Default)]
-pub(super) struct Grams(BTreeMap<String, Vec<f32>>);
-
-impl Grams {
-    /// Adds rows that a matrix is applied to.
-    pub fn take(&mut self, name: &str, isa: Isa, pool: &Pool, x: &[f32], inputs: usize) {
-        let rows = x.len() / inputs;
-        if rows == 0 {
-            return;
-        }
-        let mut columns = vec![0.0; x.len()];
-        for (row, x) in x.chunks_exact(inputs).enumerate() {
-            for (input, value) in x.iter().enumerate() {
-                columns[input * rows + row] = *value;
-            }
-        }
-        let gram = self
-            .0
-            .entry(name.to_owned())
-            .or_insert_with(|| vec![0.0; inputs * inputs]);
-        PackedMatrix::pack(&[Dense::F32(&columns)], rows).apply(isa, pool, &columns, gram, Write::Add);
-    }
-}
 
 /// How far calibration has come.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,16 +1,16 @@
 //! One pass of the model over a batch.
 
-use super::calibrate::Grams;
 use super::exchange::Exchange;
 use super::experts::ExpertSpace;
+use super::grams::Grams;
 use super::model::{GatedMlp, Linear, Mlp, Model};
 use super::weights::{Rows, Scratch};
 use crate::executor::{Row, RowResult, ScoresWanted, StepBatch, StepResult, Want};
 use crate::phases::{Clock, Phase};
-use crate::request::Scored;
 use crate::sampling::random::Random;
 use crate::sampling::{Choice, Chosen, choose, count_seen, score};
 use crate::tables::PageTables;
+use crate::token::Scored;
 use smallvec::SmallVec;
 use std::time::Instant;
 use vastrelay_kernels::attention::{LayerPages, PAGE_TOKENS, Spans};

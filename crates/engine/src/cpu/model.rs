@@ -1,10 +1,8 @@
 //! The weights of a model, packed for the kernels.
 
-use super::source::{Origin, Rounded, Side, Source};
-use super::weights::{Joined, Precision};
+use super::weights::Joined;
 use vastrelay_kernels::rotary::RotaryTable;
-use vastrelay_weights::rope::Rotary;
-use vastrelay_weights::{Build, Checkpoint, ModelDescription, Shard, WeightsError};
+use vastrelay_weights::{ModelDescription, Shard};
 
 /// All weights of a shard, in the precision they execute in.
 pub(super) struct Model {
@@ -66,71 +64,6 @@ pub(super) struct Linear {
 }
 
 impl Model {
-    /// Turns a checkpoint into a precision; `rounded` takes the place of its own matrices.
-    ///
-    /// # Errors
-    /// When it is not what the description says.
-    pub fn of_checkpoint(
-        checkpoint: &Checkpoint,
-        model: &ModelDescription,
-        precision: Precision,
-        rounded: &Rounded,
-        context: usize,
-        shard: Shard,
-    ) -> Result<Model, WeightsError> {
-        model.check(checkpoint)?;
-        let origin = Origin::Checkpoint {
-            checkpoint,
-            precision,
-            rounded,
-        };
-        Model::open(origin, model, context, shard)
-    }
-
-    /// Takes a build's matrices as they lie, or a shard's parts of them.
-    ///
-    /// # Errors
-    /// When it does not hold what the description says.
-    pub fn of_build(
-        build: &Build,
-        model: &ModelDescription,
-        context: usize,
-        shard: Shard,
-    ) -> Result<Model, WeightsError> {
-        Model::open(Origin::Build(build), model, context, shard)
-    }
-
-    fn open(origin: Origin<'_>, model: &ModelDescription, context: usize, shard: Shard) -> Result<Model, WeightsError> {
-        let source = Source { origin, model, shard };
-        let d = Side::whole(model.width);
-        let layers = (0..model.layers)
-            .map(|index| source.layer(index))
-            .collect::<Result<Vec<Layer>, WeightsError>>()?;
-        let higher = source.higher();
-        let tokens = Side::of(model.vocabulary, shard.range(model.vocabulary));
-        let table = |at: &str, name: &str| higher.joined(at, &[(name, tokens.clone())], &d);
-        let (embedding, head) = if model.tied_head {
-            (Embedding::Tied, table("model", "embed_tokens")?)
-        } else {
-            (Embedding::Own(table("model", "embed_tokens")?), table("", "lm_head")?)
-        };
-        let turns = |rotary: &Rotary| {
-            let (frequencies, scale) = rotary.frequencies(model.head_dim, context);
-            RotaryTable::new(&frequencies, context, scale)
-        };
-        Ok(Model {
-            embedding,
-            layers,
-            norm: source.norm("model.norm.weight", model.width)?,
-            head,
-            rotary: turns(&model.rotary),
-            local_rotary: model.local_rotary.as_ref().map(turns),
-            description: model.of_shard(shard),
-            shard,
-            vocabulary: model.vocabulary,
-        })
-    }
-
     /// Returns all matrices.
     pub fn matrices(&self) -> Vec<&Joined> {
         let mut matrices = vec![&self.head];

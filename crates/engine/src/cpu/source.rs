@@ -1,10 +1,12 @@
 //! Where the weights of a model come from, and which of them are a shard's.
 
-use super::model::{GatedMlp, Layer, Linear, Mlp};
+use super::model::{Embedding, GatedMlp, Layer, Linear, Mlp, Model};
 use super::weights::{Joined, Precision, cut};
 use std::collections::HashMap;
 use std::ops::Range;
+use vastrelay_kernels::rotary::RotaryTable;
 use vastrelay_weights::description::Experts;
+use vastrelay_weights::rope::Rotary;
 use vastrelay_weights::{Build, Checkpoint, GroupWeights, Matrix, ModelDescription, Shard, WeightsError};
 
 /// Matrices that were rounded before, by the names of their tensors.
@@ -29,6 +31,73 @@ pub(super) struct Source<'a> {
     pub origin: Origin<'a>,
     pub model: &'a ModelDescription,
     pub shard: Shard,
+}
+
+impl Model {
+    /// Turns a checkpoint into a precision; `rounded` takes the place of its own matrices.
+    ///
+    /// # Errors
+    /// When it is not what the description says.
+    pub fn of_checkpoint(
+        checkpoint: &Checkpoint,
+        model: &ModelDescription,
+        precision: Precision,
+        rounded: &Rounded,
+        context: usize,
+        shard: Shard,
+    ) -> Result<Model, WeightsError> {
+        model.check(checkpoint)?;
+        let origin = Origin::Checkpoint {
+            checkpoint,
+            precision,
+            rounded,
+        };
+        Model::open(origin, model, context, shard)
+    }
+
+    /// Takes a build's matrices as they lie, or a shard's parts of them.
+    ///
+    /// # Errors
+    /// When it does not hold what the description says.
+    pub fn of_build(
+        build: &Build,
+        model: &ModelDescription,
+        context: usize,
+        shard: Shard,
+    ) -> Result<Model, WeightsError> {
+        Model::open(Origin::Build(build), model, context, shard)
+    }
+
+    fn open(origin: Origin<'_>, model: &ModelDescription, context: usize, shard: Shard) -> Result<Model, WeightsError> {
+        let source = Source { origin, model, shard };
+        let d = Side::whole(model.width);
+        let layers = (0..model.layers)
+            .map(|index| source.layer(index))
+            .collect::<Result<Vec<Layer>, WeightsError>>()?;
+        let higher = source.higher();
+        let tokens = Side::of(model.vocabulary, shard.range(model.vocabulary));
+        let table = |at: &str, name: &str| higher.joined(at, &[(name, tokens.clone())], &d);
+        let (embedding, head) = if model.tied_head {
+            (Embedding::Tied, table("model", "embed_tokens")?)
+        } else {
+            (Embedding::Own(table("model", "embed_tokens")?), table("", "lm_head")?)
+        };
+        let turns = |rotary: &Rotary| {
+            let (frequencies, scale) = rotary.frequencies(model.head_dim, context);
+            RotaryTable::new(&frequencies, context, scale)
+        };
+        Ok(Model {
+            embedding,
+            layers,
+            norm: source.norm("model.norm.weight", model.width)?,
+            head,
+            rotary: turns(&model.rotary),
+            local_rotary: model.local_rotary.as_ref().map(turns),
+            description: model.of_shard(shard),
+            shard,
+            vocabulary: model.vocabulary,
+        })
+    }
 }
 
 /// Inputs or outputs of a matrix, and those of them that the shard has.

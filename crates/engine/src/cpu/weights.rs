@@ -1,13 +1,13 @@
 //! Matrices in the precisions that execute.
 
-use super::calibrate::Grams;
+use super::grams::Grams;
 use half::bf16;
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::str::FromStr;
 use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups, Parts, RoundedRows};
-use vastrelay_kernels::matmul::{Columns, Dense, Panels, Unpacked};
-use vastrelay_kernels::{Isa, LANES, PackedMatrix, Pool, Write};
+use vastrelay_kernels::matmul::{Dense, Panels, Unpacked};
+use vastrelay_kernels::{Columns, Isa, LANES, PackedMatrix, Pool, Write};
 use vastrelay_weights::build::{Dtype, MatrixFacts, Written};
 use vastrelay_weights::checkpoint::Kind;
 use vastrelay_weights::{Build, Float8Weights, GroupWeights, Matrix, Tensor, WeightsError};

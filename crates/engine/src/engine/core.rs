@@ -3,15 +3,16 @@
 use super::frame::{CallNumber, EngineStatus, Frame, Order};
 use super::live::{Live, Times};
 use super::prompt_scores::PromptScores;
-use crate::executor::{Row, RowResult, StepBatch, StepResult, Tokens, Want};
+use crate::executor::{Row, RowResult, StepBatch, StepResult, Want};
 use crate::head::SequenceHead;
+use crate::moment::Moment;
 use crate::pages::{ChainKey, chain_start};
 use crate::queue::retry_after;
 use crate::record::{AdmittedRecord, LaneRecord, StepRecord};
-use crate::request::{EndReason, Event, GenerationRequest, Piece, Refusal, Scored};
-use crate::scheduler::{
-    Arrival, Limits, Moment, PlannedRow, Rejection, RowKind, RowOutcome, Scheduler, SequenceId, StepPlan,
-};
+use crate::request::{EndReason, Event, GenerationRequest, Piece, Refusal};
+use crate::scheduler::{Arrival, Limits, PlannedRow, Rejection, RowKind, RowOutcome, Scheduler, SequenceId, StepPlan};
+use crate::token::Scored;
+use crate::token::Tokens;
 use compact_str::CompactString;
 use std::collections::HashMap;
 use std::sync::Arc;

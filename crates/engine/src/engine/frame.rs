@@ -1,8 +1,9 @@
 //! What an engine tells at once: the events of one step, and how things stand after it.
 
+use crate::moment::Moment;
 use crate::record::StepRecord;
 use crate::request::{EndReason, Event, GenerationRequest, Refusal};
-use crate::scheduler::{Moment, Occupancy};
+use crate::scheduler::Occupancy;
 use serde::{Deserialize, Serialize};
 
 /// The number of a call: one or several requests whose events come as one stream.

@@ -3,8 +3,8 @@
 use super::frame::CallNumber;
 use super::prompt_scores::PromptScores;
 use crate::head::SequenceHead;
+use crate::moment::Moment;
 use crate::request::{EndReason, Figures};
-use crate::scheduler::Moment;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 /// What is known of a sequence that has not ended.

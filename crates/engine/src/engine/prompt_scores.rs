@@ -1,8 +1,9 @@
 //! How probable the tokens of a prompt were, gathered while it is read.
 
 use crate::executor::ScoresWanted;
-use crate::request::{GenerationRequest, Scored};
+use crate::request::GenerationRequest;
 use crate::scheduler::PlannedRow;
+use crate::token::Scored;
 use std::sync::Arc;
 
 /// The scores of one prompt, as far as they are known: of its second token and those after it.

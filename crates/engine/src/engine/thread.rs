@@ -4,7 +4,7 @@ use super::core::{Effects, EngineCore, Input};
 use super::edge::Edge;
 use super::frame::Order;
 use crate::executor::{Executor, ExecutorError, Report, StepResult};
-use crate::scheduler::Moment;
+use crate::moment::Moment;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError};
 use std::time::{Duration, Instant};

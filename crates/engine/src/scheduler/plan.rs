@@ -1,8 +1,9 @@
 //! The planning of one step.
 
 use super::sequence::Table;
-use super::{Moment, PlannedRow, PoolLimits, PreemptionCause, RowKind, Scheduler, SequenceId, StepPlan};
+use super::{PlannedRow, PoolLimits, PreemptionCause, RowKind, Scheduler, SequenceId, StepPlan};
 use crate::executor::PageCopy;
+use crate::moment::Moment;
 use crate::request::EndReason;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 

@@ -1,7 +1,8 @@
 //! One sequence, as the scheduler sees it.
 
-use super::{Arrival, Moment, PlannedRow, PoolLimits, SequenceId};
+use super::{Arrival, PlannedRow, PoolLimits, SequenceId};
 use crate::executor::{TableChange, TableChanges};
+use crate::moment::Moment;
 use crate::pages::{ChainKey, PagePool, chain_next};
 use crate::queue::Rank;
 use vastrelay_kernels::attention::PAGE_TOKENS;

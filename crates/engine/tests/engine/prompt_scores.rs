@@ -2,8 +2,8 @@
 
 use crate::support::{Setup, demo, engine, executor, greedy, run};
 use futures_util::future::join_all;
-use vastrelay_engine::request::Scored;
 use vastrelay_engine::score::score;
+use vastrelay_engine::token::Scored;
 use vastrelay_engine::{EndReason, Engine, Event, GenerationRequest};
 use vastrelay_text::Tokenizer;
 

@@ -2,7 +2,8 @@
 
 use crate::support::{Setup, demo, engine, greedy};
 use std::path::Path;
-use vastrelay_engine::request::{Emitted, Scored};
+use vastrelay_engine::request::Emitted;
+use vastrelay_engine::token::Scored;
 use vastrelay_engine::{EndReason, Engine, Event, GenerationRequest, Sampling};
 use vastrelay_text::{StopStrings, Tokenizer};
 

@@ -10,6 +10,7 @@ use crate::tiling::{Space, with_space};
 use crate::vector::Vector;
 use crate::{Aligned, LANES};
 use half::bf16;
+use std::cell::RefCell;
 use std::ops::Range;
 
 /// Most queries whose scores or sums stay in registers together.
@@ -71,7 +72,7 @@ for_each_isa! {
 
 /// One query of a span, and how far it has come.
 #[derive(Clone, Copy)]
-pub(crate) struct Progress {
+struct Progress {
     /// Where it lies among all.
     from: usize,
     /// Where its result lies.
@@ -122,40 +123,44 @@ impl Call<'_> {
     }
 }
 
+thread_local! {
+    /// How far the queries of a span have come; the memory stays with the thread.
+    static PROGRESS: RefCell<Vec<Progress>> = RefCell::default();
+}
+
 /// Computes the attention of a span.
 pub(super) fn attend<T: Attended>(isa: Isa, call: &Call<'_>, kept: &Kept<T>) {
     let queries = call.queries() * call.kv_heads.len();
-    let head_dim = call.shape.head_dim;
-    let width = head_dim.next_multiple_of(LANES);
-    with_space(|space| {
-        let Space {
-            widened,
-            sums,
-            progress,
-            ..
-        } = space;
+    PROGRESS.with_borrow_mut(|progress| {
         progress.clear();
         progress.extend((0..queries).map(|number| call.query(number)));
-        sums.resize(queries * width);
-        sums.fill(0.0);
-        // What fills up a row of values stays zero.
-        widened.resize((head_dim + width) * LANES);
-        widened.fill(0.0);
-        let (keys, values) = widened.split_at_mut(head_dim * LANES);
-        let mut state = State {
-            progress,
-            mixed: sums,
-            keys,
-            values,
-        };
-        T::pages(isa, call, kept, &mut state);
-        for (query, mixed) in state.progress.iter().zip(state.mixed.chunks_exact(width)) {
-            // SAFETY: each row and head is the work of one task, and its only part.
-            let out = unsafe { call.out.part(query.to, head_dim) };
-            let scale = 1.0 / query.totals.iter().sum::<f32>();
-            out.iter_mut().zip(mixed).for_each(|(out, mixed)| *out = mixed * scale);
-        }
+        with_space(|space| attend_in(isa, call, kept, progress, space));
     });
+}
+
+fn attend_in<T: Attended>(isa: Isa, call: &Call<'_>, kept: &Kept<T>, progress: &mut [Progress], space: &mut Space) {
+    let head_dim = call.shape.head_dim;
+    let width = head_dim.next_multiple_of(LANES);
+    let Space { widened, sums, .. } = space;
+    sums.resize(progress.len() * width);
+    sums.fill(0.0);
+    // What fills up a row of values stays zero.
+    widened.resize((head_dim + width) * LANES);
+    widened.fill(0.0);
+    let (keys, values) = widened.split_at_mut(head_dim * LANES);
+    let mut state = State {
+        progress,
+        mixed: sums,
+        keys,
+        values,
+    };
+    T::pages(isa, call, kept, &mut state);
+    for (query, mixed) in state.progress.iter().zip(state.mixed.chunks_exact(width)) {
+        // SAFETY: each row and head is the work of one task, and its only part.
+        let out = unsafe { call.out.part(query.to, head_dim) };
+        let scale = 1.0 / query.totals.iter().sum::<f32>();
+        out.iter_mut().zip(mixed).for_each(|(out, mixed)| *out = mixed * scale);
+    }
 }
 
 /// One page as the queries see it.

@@ -1,6 +1,7 @@
 //! The charts of a report, as SVG.
 
-use crate::run::{RequestRecord, Run, Sample};
+use crate::record::{RequestRecord, Sample};
+use crate::run::Run;
 use crate::summary::cumulative;
 use plotters::prelude::*;
 use plotters::style::RGBColor;

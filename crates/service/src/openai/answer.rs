@@ -7,7 +7,8 @@ use crate::problem::Problem;
 use actix_web::web::Bytes;
 use futures_util::stream::Stream;
 use serde::Serialize;
-use vastrelay_engine::request::{Piece, Scored};
+use vastrelay_engine::request::Piece;
+use vastrelay_engine::token::Scored;
 use vastrelay_engine::{Event, Figures};
 use vastrelay_wire::sampling::{Measured, Usage};
 

@@ -8,7 +8,7 @@ use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::web::Bytes;
 use futures_util::stream::{self, Stream};
 use serde::Serialize;
-use vastrelay_engine::request::{Scored, TokenLogprob};
+use vastrelay_engine::token::{Scored, TokenLogprob};
 use vastrelay_engine::{EndReason, Figures};
 use vastrelay_serving::Replica;
 use vastrelay_wire::chat::{ChatLogprob, ChatLogprobs};

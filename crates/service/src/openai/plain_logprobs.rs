@@ -1,7 +1,7 @@
 //! Log-probabilities as plain completions have them: parallel lists over the tokens.
 
 use super::piece::token_text;
-use vastrelay_engine::request::Scored;
+use vastrelay_engine::token::Scored;
 use vastrelay_serving::Replica;
 use vastrelay_wire::completion::CompletionLogprobs;
 
@@ -54,7 +54,7 @@ impl Lists<'_> {
         lists.tokens.push(token_text(replica, id));
         lists.text_offset.push(*offset);
         lists.token_logprobs.push(scored.map(|(token, _)| token.logprob));
-        let named = |top: &vastrelay_engine::request::TokenLogprob| (token_text(replica, top.id), top.logprob);
+        let named = |top: &vastrelay_engine::token::TokenLogprob| (token_text(replica, top.id), top.logprob);
         lists
             .top_logprobs
             .push(scored.map(|(_, top)| top.iter().map(named).collect()));
