@@ -120,7 +120,8 @@ fn measure(machine: Machine, options: &Options) -> Result<Report> {
     let shapes = model::shapes(&options.shapes, options.quick)?;
     let mut report = Report::new(machine);
     let pool = Pool::new(machine.cores);
-    if !options.quick {
+    // A choice of work is one of the engine's.
+    if !options.quick && options.work.is_none() {
         kernels::measure(machine, &pool, &mut report)?;
         attention::measure(machine, &pool, &mut report);
     }

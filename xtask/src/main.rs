@@ -1,5 +1,6 @@
 //! `cargo xtask …`: everything a developer runs. It needs nothing but Rust, Node and, for the tests, Debian's packages.
 
+mod circles;
 mod steps;
 
 use std::process::ExitCode;

@@ -1,5 +1,6 @@
 //! The steps, each a few commands.
 
+use crate::circles::circles;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
@@ -107,9 +108,22 @@ pub fn types() -> Outcome {
     run(npm().args(["run", "types"]))
 }
 
+/// Makes sure that no files use each other in a circle.
+fn no_circles() -> Outcome {
+    let found = circles(&root().join("crates"))?;
+    if found.is_empty() {
+        return Ok(());
+    }
+    let list = found.join("\n  ");
+    Err(format!(
+        "files use each other in a circle; what both need wants a file of its own:\n  {list}"
+    ))
+}
+
 /// Checks form and types of everything.
 pub fn lint() -> Outcome {
     console()?;
+    no_circles()?;
     run(npm().args(["run", "lint"]))?;
     run(Command::new("cargo").args(["fmt", "--all", "--check"]))?;
     run(Command::new("cargo").args(["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"]))?;

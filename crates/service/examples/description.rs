@@ -1,5 +1,5 @@
 //! Prints the description of the interface, from which the console's types are made.
 
 fn main() {
-    println!("{}", vastrelay_service::openapi::document());
+    println!("{}", vastrelay_service::document());
 }

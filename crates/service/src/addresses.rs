@@ -1,30 +1,19 @@
 //! Every address of the service, and what each asks of its caller.
 
 use crate::guard::{Access, admit};
+use crate::listed::{self, Listed};
 use crate::openai::{self, wrong_address, wrong_method};
 use crate::problem::Problem;
-use crate::server::ServeError;
 use crate::{console, health, live, load, manage, metrics, models, openapi, text};
 use actix_web::http::Method;
 use actix_web::middleware::{Compress, from_fn};
 use actix_web::{FromRequest, Handler, Responder, Route, guard as when, web};
-use std::sync::LazyLock;
 
 /// An address: a path with the ways of calling it. It cannot be called until it says who may.
 pub(crate) struct Address {
     path: &'static str,
     access: Option<Access>,
     calls: Vec<(Method, Route)>,
-}
-
-/// What is known of an address without its handlers.
-pub(crate) struct Listed {
-    /// The path; a word in braces stands for any.
-    pub path: &'static str,
-    /// Ways of calling it.
-    pub methods: Vec<Method>,
-    /// Who may.
-    pub access: Access,
 }
 
 fn at(path: &'static str) -> Address {
@@ -91,10 +80,10 @@ fn all() -> Vec<Address> {
         at("/health/live").get(health::live).asks(Access::Nothing),
         at("/health/ready").get(health::ready).asks(Access::Nothing),
         at("/health/ready/{name:.+}").get(health::model_ready).asks(Access::Nothing),
-        at("/metrics").get(metrics::metrics).asks(Access::Use),
+        at("/metrics").get(metrics::scrape::metrics).asks(Access::Use),
         at("/openapi.json").get(openapi::description).asks(Access::Nothing),
         at("/manage/status").get(manage::status).asks(Access::Manage),
-        at("/manage/live").get(live::live).asks(Access::Manage),
+        at("/manage/live").get(live::stream::live).asks(Access::Manage),
         at("/manage/requests").get(manage::requests).asks(Access::Manage),
         at("/manage/requests/{id}").get(manage::request).asks(Access::Manage),
         at("/manage/models").post(models::add).asks(Access::Manage),
@@ -111,7 +100,8 @@ fn all() -> Vec<Address> {
     ]
 }
 
-static LISTED: LazyLock<Vec<Listed>> = LazyLock::new(|| {
+/// Makes all addresses known to those who ask for them; an address that nobody may call is left out.
+pub(crate) fn declare() {
     let listed = all().into_iter().filter_map(|address| {
         Some(Listed {
             path: address.path,
@@ -119,25 +109,26 @@ static LISTED: LazyLock<Vec<Listed>> = LazyLock::new(|| {
             access: address.access?,
         })
     });
-    listed.collect()
-});
+    listed::declare(listed.collect());
+}
 
-/// Returns every address.
-pub(crate) fn listed() -> &'static [Listed] {
-    &LISTED
+/// Returns the description of the interface as JSON, as it is served.
+pub fn document() -> String {
+    declare();
+    openapi::document()
 }
 
 /// Makes sure that every address says who may call it.
 ///
 /// # Errors
-/// The first that does not.
-pub(crate) fn check() -> Result<(), ServeError> {
+/// The path of the first that does not.
+pub(crate) fn check() -> Result<(), &'static str> {
     declared(&all())
 }
 
-fn declared(addresses: &[Address]) -> Result<(), ServeError> {
+fn declared(addresses: &[Address]) -> Result<(), &'static str> {
     match addresses.iter().find(|address| address.access.is_none()) {
-        Some(address) => Err(ServeError::Undeclared { path: address.path }),
+        Some(address) => Err(address.path),
         None => Ok(()),
     }
 }
@@ -170,89 +161,9 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .default_service(web::to(wrong_address));
 }
 
-/// Returns what an address that is not one of ours asks of its caller: as much as the one it resembles, in whatever way it is
-/// spelt, else a key.
-pub(crate) fn access_of(path: &str) -> Access {
-    resembled(path)
-        .map(|address| address.access)
-        .max()
-        .unwrap_or(Access::Use)
-}
-
-/// Returns the addresses that a path is a misspelling of: letters percent-encoded or in upper case, a prefix missing or
-/// doubled, slashes or dot segments too many.
-pub(crate) fn resembled(path: &str) -> impl Iterator<Item = &'static Listed> {
-    let words = plain_words(path);
-    listed().iter().filter(move |address| {
-        let wanted = plain_words(address.path);
-        let any_end = wanted.last().is_some_and(|word| word.ends_with(":.+}"));
-        let is_like = |(word, wanted): (&String, &String)| wanted.starts_with('{') || word == wanted;
-        (words.len() == wanted.len() || any_end && words.len() > wanted.len()) && words.iter().zip(&wanted).all(is_like)
-    })
-}
-
-/// Whether a path has segments that mean another one, or empty ones.
-pub(crate) fn is_crooked(path: &str) -> bool {
-    let plain = decoded(path);
-    plain.contains("//") || plain.split('/').any(|word| word == "." || word == "..")
-}
-
-/// Returns the segments of a path in their plainest spelling, without version prefixes.
-fn plain_words(path: &str) -> Vec<String> {
-    let mut words: Vec<String> = Vec::new();
-    for word in decoded(path).split(['/', '\\']) {
-        match word {
-            "" | "." => {}
-            ".." => drop(words.pop()),
-            word => words.push(if word.starts_with('{') {
-                word.to_owned()
-            } else {
-                word.to_lowercase()
-            }),
-        }
-    }
-    words.retain(|word| word != "v1");
-    words
-}
-
-/// Decodes percent-encoding until there is none left.
-fn decoded(path: &str) -> String {
-    let mut text = path.to_owned();
-    for _ in 0..3 {
-        let once = percent_encoding::percent_decode_str(&text)
-            .decode_utf8_lossy()
-            .into_owned();
-        if once == text {
-            break;
-        }
-        text = once;
-    }
-    text
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use proptest::prelude::*;
-
-    fn resembles(path: &str, address: &str) -> bool {
-        resembled(path).any(|listed| listed.path == address)
-    }
-
-    #[test]
-    fn near_misses_resemble_and_others_do_not() {
-        for path in [
-            "/chat/completions",
-            "/v1/v1/chat/completions",
-            "/v1//chat/completions/",
-            "/V1/Chat/completions",
-            "/v1/%63hat/./completions",
-        ] {
-            assert!(resembles(path, "/v1/chat/completions"), "{path}");
-        }
-        assert!(!resembles("/v1/completions", "/v1/chat/completions"));
-        assert!(!resembles("/v1/images", "/v1/models"));
-    }
 
     #[test]
     fn a_service_with_an_undeclared_address_does_not_start() {
@@ -261,42 +172,6 @@ mod tests {
             at("/open").get(health::live).asks(Access::Nothing),
             at("/forgotten").get(health::live),
         ];
-        let error = declared(&undeclared).unwrap_err().to_string();
-        assert!(error.contains("/forgotten"), "{error}");
-    }
-
-    #[test]
-    fn every_spelling_of_an_address_asks_for_as_much() {
-        for path in [
-            "/manage/keys/",
-            "//manage//keys",
-            "/%6danage/keys",
-            "/manage%2fkeys",
-            "/manage%252Fkeys",
-            "/console/../manage/keys",
-            "/manage/runs/../keys",
-            "/MANAGE/Keys",
-            "/v1/manage/keys",
-        ] {
-            assert_eq!(access_of(path), Access::Manage, "{path}");
-        }
-        assert_eq!(access_of("/health/live/"), Access::Nothing);
-        assert_eq!(access_of("/nothing/like/it"), Access::Use);
-    }
-
-    proptest! {
-        /// Whatever is done to the spelling of a managing address, a caller without a key is not let in.
-        #[test]
-        fn no_spelling_opens_an_address(index in 0usize..28, encode in prop::collection::vec(any::<bool>(), 40), doubled in 0usize..4) {
-            let address = &listed()[index % listed().len()];
-            let spelt: String = address.path.char_indices().map(|(at, c)| match c {
-                '/' if at == doubled => "//".to_owned(),
-                c if c.is_ascii_lowercase() && encode[at % encode.len()] => format!("%{:02x}", c as u32),
-                c => c.to_string(),
-            }).collect();
-            if !address.path.contains('{') {
-                prop_assert!(access_of(&spelt) >= address.access, "{}", spelt);
-            }
-        }
+        assert_eq!(declared(&undeclared), Err("/forgotten"));
     }
 }

@@ -1,6 +1,6 @@
 //! The console's files, compiled into the binary.
 
-use crate::addresses::is_crooked;
+use crate::listed::is_crooked;
 use crate::openai;
 use crate::problem::Problem;
 use crate::state::ServiceState;

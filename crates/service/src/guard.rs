@@ -5,14 +5,12 @@
 //! key again if that took time. Limits of a key are looked at when a model is called.
 
 mod body;
-mod limits;
-mod pace;
-mod reach;
+pub(crate) mod limits;
+pub(crate) mod pace;
+pub(crate) mod reach;
 
 pub use body::Body;
-pub(crate) use body::bodies;
-pub(crate) use limits::{KeyLimits, Permit};
-pub(crate) use pace::Pace;
+pub(crate) use limits::Permit;
 pub use reach::Reach;
 
 use crate::connection::Crowd;

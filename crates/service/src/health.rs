@@ -1,7 +1,8 @@
 //! Is it alive, and is it ready?
 
 use crate::problem::Problem;
-use crate::state::{ServiceState, has_failed};
+use crate::served::has_failed;
+use crate::state::ServiceState;
 use actix_web::{HttpResponse, web};
 use serde_json::json;
 use vastrelay_wire::error::ErrorEnvelope;

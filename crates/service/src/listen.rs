@@ -7,7 +7,8 @@ use crate::addresses::routes;
 use crate::connection::{Connections, Patient, raise_file_limit};
 use crate::departure;
 use crate::guard::{Reach, guard};
-use crate::server::name_request;
+use crate::own_address::OwnAddress;
+use crate::request_name::name_request;
 use crate::state::ServiceState;
 use crate::tls::Tls;
 use actix_cors::Cors;
@@ -18,7 +19,6 @@ use actix_web::dev::{AppConfig, Server, fn_service};
 use actix_web::middleware::{Condition, from_fn};
 use actix_web::rt::net::TcpStream;
 use actix_web::{App, Error, web};
-use rustls::pki_types::CertificateDer;
 use socket2::SockRef;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
@@ -27,7 +27,6 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::time::timeout;
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::server::TlsStream;
-use vastrelay_loadtest::target::Trust;
 use vastrelay_stamped::{Stamped, stamp_arrivals};
 
 /// Connections that may wait to be accepted while all threads are busy: a caller beyond them waits a second for its next try.
@@ -40,24 +39,6 @@ const PATIENCE: Duration = Duration::from_secs(5);
 const FAREWELL: Duration = Duration::from_secs(1);
 /// Seconds for what is under way when the server is stopped for good.
 const LAST_SECONDS: u64 = 1;
-
-/// Where the service can be reached by itself.
-pub struct OwnAddress {
-    /// Address and port on which it listens.
-    pub socket: SocketAddr,
-    /// Its certificate, where it has one.
-    pub certificate: Option<CertificateDer<'static>>,
-}
-
-impl OwnAddress {
-    /// Returns whom a caller from within believes: the certificate names the service as others call it, not by this address.
-    pub fn trust(&self) -> Trust {
-        match &self.certificate {
-            Some(certificate) => Trust::Only(certificate.clone()),
-            None => Trust::default(),
-        }
-    }
-}
 
 /// Begins to serve connections.
 ///

@@ -1,13 +1,13 @@
 //! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
 
 use crate::guard::Body;
-use crate::listen::OwnAddress;
+use crate::loads::is_under_way;
+use crate::own_address::OwnAddress;
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::http::header::AUTHORIZATION;
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use std::sync::{Mutex, MutexGuard, PoisonError};
 use tokio::sync::watch;
 use vastrelay_loadtest::order::{Prepared, prepare};
 use vastrelay_loadtest::prompts::Room;
@@ -17,48 +17,6 @@ use vastrelay_store::RunRecord;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::load::{LoadOrder, LoadState, LoadStatus};
 use vastrelay_wire::parse::parse_body;
-
-/// The newest load test, and how to stop it.
-#[derive(Default)]
-pub(crate) struct Loads {
-    newest: Mutex<Option<Load>>,
-}
-
-struct Load {
-    status: LoadStatus,
-    stop: watch::Sender<bool>,
-}
-
-impl Loads {
-    fn lock(&self) -> MutexGuard<'_, Option<Load>> {
-        self.newest.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn status(&self) -> Option<LoadStatus> {
-        self.lock().as_ref().map(|load| load.status.clone())
-    }
-
-    /// Takes the only place there is.
-    fn begin(&self, status: LoadStatus) -> Result<watch::Receiver<bool>, Problem> {
-        let mut newest = self.lock();
-        if let Some(load) = newest.as_ref().filter(|load| is_under_way(&load.status)) {
-            return Err(Problem::conflict(
-                "load_under_way",
-                format!(
-                    "`{}` is under way, and two load tests would measure each other; DELETE /manage/load ends it",
-                    load.status.name
-                ),
-            ));
-        }
-        let (stop, stopped) = watch::channel(false);
-        *newest = Some(Load { status, stop });
-        Ok(stopped)
-    }
-}
-
-fn is_under_way(status: &LoadStatus) -> bool {
-    matches!(status.state, LoadState::Warming | LoadState::Sending)
-}
 
 /// `GET /manage/load`: how the newest load test is getting on; `null` when there was none.
 #[utoipa::path(get, path = "/manage/load", operation_id = "load_status", tag = "load",

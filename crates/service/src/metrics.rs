@@ -2,11 +2,11 @@
 //!
 //! Where OpenTelemetry's conventions for generative AI have a name, it is theirs; everything else begins with `vastrelay_`.
 
-use crate::problem::Problem;
-use crate::state::{Models, ServiceState};
-use actix_web::{HttpResponse, web};
+pub mod scrape;
+
+use crate::served::Models;
 use prometheus_client::collector::Collector;
-use prometheus_client::encoding::{DescriptorEncoder, EncodeLabelSet, EncodeMetric, text};
+use prometheus_client::encoding::{DescriptorEncoder, EncodeLabelSet, EncodeMetric};
 use prometheus_client::metrics::counter::{ConstCounter, Counter};
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::ConstGauge;
@@ -299,20 +299,6 @@ fn call_labels(endpoint: &str, model: &str) -> CallLabels {
 
 fn model_labels(model: &str) -> ModelLabels {
     ModelLabels { model: model.into() }
-}
-
-/// `GET /metrics`: everything that is counted, in the text format of OpenMetrics.
-///
-/// # Errors
-/// 500 when it cannot be written.
-#[utoipa::path(get, path = "/metrics", tag = "manage", responses(
-    (status = 200, description = "OpenMetrics text", body = String, content_type = "application/openmetrics-text")))]
-pub async fn metrics(state: web::Data<ServiceState>) -> Result<HttpResponse, Problem> {
-    let mut body = String::new();
-    text::encode(&mut body, &state.metrics.registry).map_err(|e| Problem::internal(e.to_string()))?;
-    Ok(HttpResponse::Ok()
-        .content_type("application/openmetrics-text; version=1.0.0; charset=utf-8")
-        .body(body))
 }
 
 /// What engines count themselves, read when somebody asks.

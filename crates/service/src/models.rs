@@ -5,23 +5,13 @@ use crate::manage::model_status;
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::{HttpResponse, web};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
-use vastrelay_serving::{Replica, ReplicaSettings};
+use vastrelay_serving::Replica;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{ModelStatus, NewModel};
 use vastrelay_wire::parse::parse_body;
-
-/// How models are loaded.
-pub struct Loader {
-    /// Settings for each of them.
-    pub settings: ReplicaSettings,
-    /// Where the demo's weights are unpacked.
-    pub data: PathBuf,
-    /// Unpacks them and returns their folder.
-    pub unpack_demo: fn(&Path) -> Result<PathBuf, String>,
-}
 
 /// `POST /manage/models`: loads a folder of weights, or the demo's own, and serves it.
 ///

@@ -1,7 +1,7 @@
 //! The description of the interface: `GET /openapi.json`.
 
-use crate::addresses::listed;
 use crate::guard::Access;
+use crate::listed::listed;
 use crate::{health, live, load, manage, metrics, models, openai, text};
 use actix_web::HttpResponse;
 use std::sync::LazyLock;
@@ -19,11 +19,11 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
     paths(
         openai::models, openai::model, openai::chat, openai::complete,
         text::render, text::encode, text::count, text::decode,
-        manage::status, manage::requests, manage::request, manage::steps, manage::history, models::add, models::remove, live::live,
+        manage::status, manage::requests, manage::request, manage::steps, manage::history, models::add, models::remove, live::stream::live,
         manage::keys, manage::add_key, manage::revoke_key,
         manage::runs, manage::run, manage::add_run,
         load::report, load::comparison, load::status, load::start, load::stop,
-        metrics::metrics, health::live, health::ready, health::model_ready, description,
+        metrics::scrape::metrics, health::live, health::ready, health::model_ready, description,
     ),
     components(schemas(
         load::ReportForm,
@@ -78,7 +78,7 @@ pub async fn description() -> HttpResponse {
 }
 
 /// Returns the description as JSON, as it is served.
-pub fn document() -> String {
+pub(crate) fn document() -> String {
     serde_json::to_string_pretty(&*DOCUMENT).expect("a description is JSON")
 }
 
@@ -90,7 +90,10 @@ mod tests {
     #[test]
     fn the_consoles_types_are_made_from_this_description() {
         let there = include_str!("../../../console/openapi.json");
-        assert!(there.trim_end() == document(), "`cargo xtask types` makes them anew");
+        assert!(
+            there.trim_end() == crate::document(),
+            "`cargo xtask types` makes them anew"
+        );
     }
 
     /// Returns every method and address that is described.
@@ -106,6 +109,7 @@ mod tests {
 
     #[test]
     fn what_is_described_is_what_is_routed() {
+        crate::addresses::declare();
         let routed: BTreeSet<(String, String)> = listed()
             .iter()
             .flat_map(|address| {

@@ -1,18 +1,10 @@
 //! How it listens, and how it stops.
 
-use crate::departure::arrival;
 use crate::keys::has_valid_key;
-use crate::openai::{Arrival, RequestId};
-use crate::redact::redact;
 use crate::state::ServiceState;
 use crate::tls::{Tls, TlsError};
 use crate::{addresses, listen, live};
-use actix_web::body::{BodySize, MessageBody};
-use actix_web::dev::{ServiceRequest, ServiceResponse};
-use actix_web::http::header::{HeaderName, HeaderValue};
-use actix_web::http::{ConnectionType, Method, Version};
-use actix_web::middleware::Next;
-use actix_web::{Error, HttpMessage, web};
+use actix_web::web;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::path::PathBuf;
@@ -22,7 +14,6 @@ use vastrelay_store::{Store, StoreError};
 
 /// How long requests may take to end after the service was told to stop.
 const DRAIN_LIMIT: Duration = Duration::from_secs(60);
-const REQUEST_ID: &str = "x-request-id";
 
 /// Why the service cannot listen or go on.
 #[derive(Debug, thiserror::Error)]
@@ -85,7 +76,8 @@ impl Server {
     /// # Errors
     /// When it cannot be had, or the certificate cannot be used.
     pub fn bind(address: SocketAddr, options: &ServeOptions) -> Result<Server, ServeError> {
-        addresses::check()?;
+        addresses::check().map_err(|path| ServeError::Undeclared { path })?;
+        addresses::declare();
         let tls = options.tls.as_ref();
         let tls = tls.map(|(certificate, key)| Tls::read(certificate, key)).transpose()?;
         let listener = TcpListener::bind(address).map_err(|source| ServeError::Listen { address, source })?;
@@ -134,7 +126,7 @@ impl Server {
         let server = listen::serve(self.listener, self.tls.as_ref(), state.clone())?;
         let handle = server.handle();
         let running = tokio::spawn(server);
-        let sampling = tokio::task::spawn_local(live::sample(state.clone(), self.summary));
+        let sampling = tokio::task::spawn_local(live::sampler::sample(state.clone(), self.summary));
         let mut signals = Signals::new()?;
         ready();
         signals.next().await;
@@ -180,71 +172,4 @@ async fn drained(state: &ServiceState) {
     while state.active_calls() > 0 && begun.elapsed() < DRAIN_LIMIT {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-}
-
-/// Returns a method as a label: names that callers make up are none.
-fn method_label(method: &Method) -> &'static str {
-    let known = [
-        Method::GET,
-        Method::HEAD,
-        Method::POST,
-        Method::PUT,
-        Method::PATCH,
-        Method::DELETE,
-        Method::OPTIONS,
-    ];
-    let names = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"];
-    known
-        .iter()
-        .position(|known| known == method)
-        .map_or("other", |place| names[place])
-}
-
-/// Gives each request a name, the caller's own or a new one, says it in the answer, and counts the answer.
-pub(crate) async fn name_request(
-    request: ServiceRequest,
-    next: Next<impl MessageBody + 'static>,
-) -> Result<ServiceResponse<impl MessageBody>, Error> {
-    let begun = arrival(request.request());
-    let given = request
-        .headers()
-        .get(REQUEST_ID)
-        .and_then(|value| value.to_str().ok())
-        .filter(|id| is_name(id));
-    let id = given.map_or_else(
-        || uuid::Uuid::new_v4().simple().to_string(),
-        |id| redact(id).into_owned(),
-    );
-    request.extensions_mut().insert(RequestId(id.clone()));
-    request.extensions_mut().insert(Arrival(begun));
-    let (method, version) = (method_label(request.method()), request.version());
-    let state = request.app_data::<web::Data<ServiceState>>().cloned();
-    let mut response = next.call(request).await?;
-    if let Some(state) = state {
-        // Addresses that callers make up are no labels.
-        let route = response.request().match_pattern().unwrap_or_default();
-        let route = if route.starts_with("/{file") { "console" } else { &route };
-        let seconds = begun.elapsed().as_secs_f64();
-        state.metrics.http(route, method, response.status().as_u16(), seconds);
-    }
-    // Callers of HTTP/1.0 do not know chunks; the end of the connection is the end of the answer.
-    if version < Version::HTTP_11 && response.response().body().size() == BodySize::Stream {
-        let head = response.response_mut().head_mut();
-        head.no_chunking(true);
-        head.set_connection_type(ConnectionType::Close);
-    }
-    if let Ok(value) = HeaderValue::from_str(&id) {
-        response
-            .headers_mut()
-            .insert(HeaderName::from_static(REQUEST_ID), value);
-    }
-    Ok(response)
-}
-
-/// Whether a caller's name for its request may stand in headers and logs.
-fn is_name(text: &str) -> bool {
-    (1..=100).contains(&text.len())
-        && text
-            .bytes()
-            .all(|byte| byte.is_ascii_alphanumeric() || b"-_.".contains(&byte))
 }

@@ -1,18 +1,20 @@
 //! What all handlers share.
 
 use crate::budget::Budget;
-use crate::guard::{KeyLimits, Pace, Reach, bodies};
+use crate::guard::limits::KeyLimits;
+use crate::guard::pace::Pace;
+use crate::guard::reach::Reach;
 use crate::live::Live;
-use crate::load::Loads;
+use crate::loader::Loader;
+use crate::loads::Loads;
 use crate::metrics::Metrics;
-use crate::models::Loader;
 use crate::problem::Problem;
 use crate::recent::Recent;
+use crate::served::{Models, has_failed};
 use crate::text_pool::{TemplateProgram, TextPool};
 use actix_web::web;
-use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
@@ -21,22 +23,12 @@ use vastrelay_store::{Store, StoreError};
 
 /// Most uses of the database at the same time, key look-ups and records aside.
 const MOST_DATABASE: usize = 16;
+/// Most bytes of all larger bodies that are on their way.
+const MOST_BODIES: usize = 256 << 20;
 /// Most bytes that all large answers may grow to together.
 const MOST_ANSWERS: usize = 128 << 20;
 /// Longest wait to use it.
 const DATABASE_PATIENCE: Duration = Duration::from_secs(5);
-
-/// The models that are served, by name.
-#[derive(Clone, Default)]
-pub(crate) struct Models(Arc<RwLock<BTreeMap<String, Arc<Replica>>>>);
-
-impl Models {
-    /// Returns all of them, in the order of their names.
-    pub fn all(&self) -> Vec<Arc<Replica>> {
-        let models = self.0.read().unwrap_or_else(PoisonError::into_inner);
-        models.values().cloned().collect()
-    }
-}
 
 /// What a service does besides answering.
 #[derive(Clone, Debug, Default)]
@@ -97,7 +89,7 @@ impl ServiceState {
             text_pool: TextPool::start(options.templates.clone()),
             options,
             reach,
-            bodies: bodies(),
+            bodies: Budget::new(MOST_BODIES),
             pace: Pace::new(),
             answers: Budget::new(MOST_ANSWERS),
             database: Semaphore::new(MOST_DATABASE),
@@ -208,11 +200,6 @@ impl ServiceState {
             _ => "failed",
         }
     }
-}
-
-/// Whether a model has stopped for good.
-pub(crate) fn has_failed(model: &Replica) -> bool {
-    model.generate.status().failure.is_some()
 }
 
 /// Returns the time in seconds since 1970.

@@ -53,8 +53,7 @@ impl EngineThread {
 
     /// Runs until it is told to stop or can do no more; returns why it can do no more.
     pub fn run(&mut self) -> Option<String> {
-        loop {
-            let Some(message) = self.next() else { return None };
+        while let Some(message) = self.next() {
             let mut input = match message {
                 Some(Message::Stop) => return None,
                 Some(Message::Order(order)) => Input::Order(order),
@@ -77,6 +76,7 @@ impl EngineThread {
                 return Some(failure);
             }
         }
+        None
     }
 
     /// Hands on what is to be told.

@@ -3,8 +3,9 @@
 //! That long prompts are cut so that streams keep their gaps follows "Sarathi-Serve" (Agrawal et al., 2024); how long the parts may be is
 //! learnt here instead of set.
 
-/// How much longer a step with a part of a prompt may take than one without.
-const MOST_STRETCH: f64 = 2.5;
+/// How much longer a step with a part of a prompt takes than one without, and how much at most for the sake of the prompt.
+const STRETCH: f64 = 2.3;
+const MOST_STRETCH: f64 = 2.7;
 /// How much longer a prompt may take beside streams than alone.
 const MOST_DELAY: f64 = 1.9;
 /// How many times longer parts of prompts are at most when more of them wait.
@@ -60,11 +61,12 @@ impl Pace {
         if each <= 0.0 {
             return usize::MAX;
         }
-        let for_streams = ((MOST_STRETCH - 1.0) * streams - fixed) / each;
+        let stretched = |stretch: f64| ((stretch - 1.0) * streams - fixed) / each;
         // A part of p tokens takes fixed + each · p, and streams hold it up once for each part.
         let spare = self.alone.map_or(0.0, |alone| MOST_DELAY * alone - each);
         let for_prompt = if spare > 0.0 { (streams + fixed) / spare } else { 0.0 };
-        let tokens = for_streams.max(for_prompt).clamp(0.0, 1e9) as usize;
+        let tokens = for_prompt.max(stretched(STRETCH)).min(stretched(MOST_STRETCH));
+        let tokens = tokens.clamp(0.0, 1e9) as usize;
         (tokens / LEAST * LEAST).max(LEAST) * (1 + waiting).min(MOST_YIELD)
     }
 }
@@ -132,7 +134,7 @@ mod tests {
 
     #[test]
     fn a_prompt_beside_streams_stretches_their_steps_as_much_as_it_may() {
-        // 16 streams take 20 ms, a token of a prompt takes 1 ms: 30 of them make 50 ms of it.
+        // 16 streams take 20 ms, a token of a prompt takes 1 ms: 32 of them make 52 ms of it.
         let pace = learnt(0.004, 0.001, 0.001);
         let room = pace.prefill_room(16, 0);
         assert!((16..=32).contains(&room), "{room}");

@@ -1,7 +1,7 @@
 //! Bodies of requests: bounded, and dropped when they do not come.
 
 use super::pace::STEP;
-use crate::budget::{Budget, Share};
+use crate::budget::Share;
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::dev::{Decompress, Payload, ServiceRequest};
@@ -18,18 +18,11 @@ use tokio::time::{Instant, timeout_at};
 pub(crate) const MOST_BODY: usize = 16 << 20;
 /// Bodies up to this many bytes are not added up.
 const SMALL: usize = 64 << 10;
-/// Most bytes of all larger bodies that are on their way.
-const MOST_TOGETHER: usize = 256 << 20;
 /// Longest time in which nothing of a body arrives.
 const SILENCE: Duration = Duration::from_secs(10);
 /// A body takes no longer than this and a second for each `LEAST_RATE` bytes.
 const ALLOWANCE: Duration = Duration::from_secs(20);
 const LEAST_RATE: usize = 64 << 10;
-
-/// Returns the memory of all bodies that have arrived and are not yet understood.
-pub(crate) fn bodies() -> Budget {
-    Budget::new(MOST_TOGETHER)
-}
 
 /// A body that has arrived whole.
 pub struct Body {

@@ -1,7 +1,7 @@
 //! Near-miss calls are told the right one.
 
-use crate::addresses::{Listed, access_of, listed, resembled};
 use crate::guard::check_key;
+use crate::listed::{Listed, access_of, listed, resembled};
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::http::StatusCode;

@@ -1,0 +1,48 @@
+//! The load test that the service sends to itself: one at a time.
+
+use crate::problem::Problem;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use tokio::sync::watch;
+use vastrelay_wire::load::{LoadState, LoadStatus};
+
+/// The newest load test, and how to stop it.
+#[derive(Default)]
+pub(crate) struct Loads {
+    newest: Mutex<Option<Load>>,
+}
+
+pub(crate) struct Load {
+    pub status: LoadStatus,
+    pub stop: watch::Sender<bool>,
+}
+
+impl Loads {
+    pub fn lock(&self) -> MutexGuard<'_, Option<Load>> {
+        self.newest.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub fn status(&self) -> Option<LoadStatus> {
+        self.lock().as_ref().map(|load| load.status.clone())
+    }
+
+    /// Takes the only place there is.
+    pub fn begin(&self, status: LoadStatus) -> Result<watch::Receiver<bool>, Problem> {
+        let mut newest = self.lock();
+        if let Some(load) = newest.as_ref().filter(|load| is_under_way(&load.status)) {
+            return Err(Problem::conflict(
+                "load_under_way",
+                format!(
+                    "`{}` is under way, and two load tests would measure each other; DELETE /manage/load ends it",
+                    load.status.name
+                ),
+            ));
+        }
+        let (stop, stopped) = watch::channel(false);
+        *newest = Some(Load { status, stop });
+        Ok(stopped)
+    }
+}
+
+pub(crate) fn is_under_way(status: &LoadStatus) -> bool {
+    matches!(status.state, LoadState::Warming | LoadState::Sending)
+}
