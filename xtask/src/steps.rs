@@ -68,7 +68,7 @@ fn jax() -> Result<PathBuf, String> {
 fn bench_service() -> Outcome {
     install_debian_packages()?;
     console()?;
-    run(Command::new("cargo").args(["bench", "-p", "vastrelay", "--benches"]))
+    run(Command::new("cargo").args(["bench", "-p", "vastrelay", "-p", "vastrelay-service", "--benches"]))
 }
 
 /// Grades the demo model.

@@ -137,7 +137,7 @@ impl EngineCore {
     fn cancel(&mut self, call: CallNumber, reason: EndReason) {
         for id in self.calls.get(&call).into_iter().flatten() {
             if let Some(live) = self.live.get_mut(id) {
-                live.cancelled = Some(reason);
+                live.cancelled.get_or_insert(reason);
             }
             self.scheduler.cancel(*id);
         }

@@ -157,9 +157,11 @@ impl Edge {
         }
     }
 
-    /// Ends all calls without a word, as the engine was stopped.
+    /// Ends all calls without a word, as the engine was stopped; there are no others then.
     pub fn close(&self) {
-        self.state().calls.clear();
+        let mut state = self.state();
+        state.status.failure.get_or_insert_with(|| "it was shut down".into());
+        state.calls.clear();
     }
 
     /// Returns how things stood with the last frame.

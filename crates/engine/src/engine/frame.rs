@@ -43,13 +43,6 @@ pub struct Frame {
     pub status: EngineStatus,
 }
 
-impl Frame {
-    /// Returns whether nobody waits for what it tells.
-    pub fn is_empty(&self) -> bool {
-        self.answers.is_empty() && self.events.is_empty() && self.record.is_none()
-    }
-}
-
 /// What an engine has done so far and what it is at.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct EngineStatus {
