@@ -127,3 +127,34 @@ fn once(gauge: &Gauge, rounds: usize, subjects: &mut [Subject<'_>]) -> Outcome {
         seconds,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use vastrelay_kernels::Isa;
+
+    #[test]
+    fn who_takes_too_long_is_tried_twice_and_left_out() {
+        let machine = Machine {
+            isa: Isa::detect(),
+            cores: 1,
+            rounds: 3,
+        };
+        let (mut slow, mut first_slow) = (0, 0);
+        let mut subjects: Vec<Subject<'_>> = vec![
+            Box::new(|| {
+                slow += 1;
+                TOO_LONG + 1.0
+            }),
+            // The first time holds what is done once only.
+            Box::new(|| {
+                first_slow += 1;
+                if first_slow == 1 { TOO_LONG + 1.0 } else { 0.5 }
+            }),
+        ];
+        let outcome = once(&Gauge::new(machine), machine.rounds, &mut subjects);
+        drop(subjects);
+        assert_eq!(outcome.seconds, [vec![], vec![0.5; 3]]);
+        assert_eq!((slow, first_slow), (2, 5));
+    }
+}
