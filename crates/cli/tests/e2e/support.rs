@@ -150,7 +150,8 @@ impl Service {
 
     /// Asks the demo model and returns the answer.
     pub async fn ask(&self, question: &str) -> String {
-        let (status, answer) = self.post("/v1/chat/completions", &chat(question)).await;
+        let likeliest = with(chat(question), json!({"temperature": 0}));
+        let (status, answer) = self.post("/v1/chat/completions", &likeliest).await;
         assert_eq!(status, 200, "{answer}");
         answer["choices"][0]["message"]["content"].as_str().unwrap().to_owned()
     }
