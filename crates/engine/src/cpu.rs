@@ -17,14 +17,14 @@ pub use calibrate::{CalibrationStep, calibrate, calibration_bytes};
 pub use source::Rounded;
 pub use weights::Precision;
 
-use crate::executor::{Executor, ExecutorError, MemoryReport, Report, StepBatch};
+use crate::executor::{Executor, ExecutorError, MemoryReport, Report, StepBatch, wait_for};
 use exchange::Exchange;
 use forward::Forward;
 use model::Model;
 use results::Results;
 use shard::{Order, ShardThread};
 use std::panic::resume_unwind;
-use std::sync::{Arc, mpsc};
+use std::sync::Arc;
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::{KvPrecision, LayerPages, Shape};
 use vastrelay_weights::{Build, Checkpoint, ModelDescription, Shard, WeightsError};
@@ -201,13 +201,7 @@ impl CpuExecutor {
     /// # Errors
     /// As a step's.
     pub fn fill_kv(&mut self, seed: u64) -> Result<(), ExecutorError> {
-        let (report, ended) = mpsc::sync_channel(1);
-        let report: Report = Arc::new(move |result| drop(report.send(result)));
-        self.order(&Order::Fill(seed), &report)?;
-        let filled = ended.recv();
-        filled
-            .map_err(|_| ExecutorError("its thread has ended".into()))?
-            .map(drop)
+        wait_for(|report| self.order(&Order::Fill(seed), report)).map(drop)
     }
 
     fn order(&mut self, order: &Order, report: &Report) -> Result<(), ExecutorError> {

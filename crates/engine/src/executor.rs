@@ -35,9 +35,14 @@ pub type Report = Arc<dyn Fn(Result<StepResult, ExecutorError>) + Send + Sync>;
 /// # Errors
 /// When it fails.
 pub fn run_step(executor: &mut dyn Executor, batch: StepBatch) -> Result<StepResult, ExecutorError> {
+    wait_for(|report| executor.submit(Arc::new(batch), report))
+}
+
+/// Begins something that ends with a report, and waits for that.
+pub(crate) fn wait_for(begin: impl FnOnce(&Report) -> Result<(), ExecutorError>) -> Result<StepResult, ExecutorError> {
     let (report, ended) = mpsc::sync_channel(1);
     let report: Report = Arc::new(move |result| drop(report.send(result)));
-    executor.submit(Arc::new(batch), &report)?;
+    begin(&report)?;
     drop(report);
     let result = ended.recv();
     result.unwrap_or_else(|_| Err(ExecutorError("it has gone without a word".into())))

@@ -1,16 +1,15 @@
 //! What callers are told when the device breaks: in the middle of an answer, and ever after.
 
+mod served;
+
 use serde_json::{Value, json};
 use std::path::Path;
 use std::sync::Arc;
 use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_engine::executor::{ExecutorError, Report, StepBatch};
 use vastrelay_engine::{CpuExecutor, Engine, Executor, MemoryReport};
-use vastrelay_service::server::{ServeOptions, Server};
-use vastrelay_service::{Loader, Reach, ServiceState, StateOptions};
-use vastrelay_serving::{DeviceMemory, KvPrecision, Precision, Replica, ReplicaSettings};
-use vastrelay_store::{Retention, Store};
-use vastrelay_weights::{Checkpoint, ModelDescription};
+use vastrelay_serving::{KvPrecision, Precision};
+use vastrelay_weights::Checkpoint;
 
 /// The CPU, until it breaks.
 struct Breaking {
@@ -41,63 +40,28 @@ impl Executor for Breaking {
 
 /// Serves the demo model on a device that breaks, or panics, after some steps; returns the address.
 fn serve(steps: usize, panics: bool) -> (String, tempfile::TempDir) {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1");
-    let settings = ReplicaSettings {
-        width: 4,
-        step_budget: 64,
-        context: Some(256),
-        queue_depth: 4,
-        prefill_chunk: None,
-        isa: vastrelay_kernels::Isa::detect(),
-        cores: 1,
-        split: 1,
-        memory_share: 0.5,
-        pages: None,
-        device: DeviceMemory::new(1 << 30),
-        weights: Precision::AsStored,
-        kv: None,
-    };
-    let mut replica = Replica::load("pierdesk", &folder, &settings).unwrap();
-    let device = CpuSettings {
-        isa: vastrelay_kernels::Isa::detect(),
-        cores: 1,
-        split: 1,
-        context: 256,
-        step_tokens: 64,
-        pages: replica.generate.limits().pools.iter().map(|pool| pool.pages).collect(),
-        weights: Precision::AsStored,
-        kv: KvPrecision::F32,
-    };
-    let (checkpoint, description) = (
-        Checkpoint::open(&folder).unwrap(),
-        ModelDescription::open(&folder).unwrap(),
-    );
-    let device = Breaking {
-        device: CpuExecutor::load(&checkpoint, &description, device).unwrap(),
-        steps_left: steps,
-        panics,
-    };
-    let (pieces, limits) = (replica.tokenizer.pieces().clone(), replica.generate.limits().clone());
-    replica.generate = Arc::new(Engine::start(Box::new(device), pieces, limits, "breaking".into()));
-    let data = tempfile::tempdir().unwrap();
-    let store = Store::open(data.path(), Retention::default()).unwrap();
-    let server = Server::bind("127.0.0.1:0".parse().unwrap(), &ServeOptions::default()).unwrap();
-    let (url, address) = (server.url(), server.address());
-    std::thread::spawn(move || {
-        let loader = Loader {
-            settings,
-            data: "".into(),
-            unpack_demo: |_| Err("there is no demo here".into()),
+    served::serve(|replica| {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1");
+        let limits = replica.generate.limits().clone();
+        let settings = CpuSettings {
+            isa: vastrelay_kernels::Isa::detect(),
+            cores: 1,
+            split: 1,
+            context: limits.context,
+            step_tokens: limits.step_budget,
+            pages: limits.pools.iter().map(|pool| pool.pages).collect(),
+            weights: Precision::AsStored,
+            kv: KvPrecision::F32,
         };
-        let reach = Reach::new(address, false, vec![], vec![]);
-        let state = ServiceState::new(vec![replica], loader, store, reach, StateOptions::default());
-        let runtime = tokio::runtime::Runtime::new().unwrap();
-        let local = tokio::task::LocalSet::new();
-        runtime
-            .block_on(local.run_until(server.run(actix_web::web::Data::new(state), || ())))
-            .unwrap();
-    });
-    (url, data)
+        let checkpoint = Checkpoint::open(&folder).unwrap();
+        let device = Breaking {
+            device: CpuExecutor::load(&checkpoint, &replica.description, settings).unwrap(),
+            steps_left: steps,
+            panics,
+        };
+        let pieces = replica.tokenizer.pieces().clone();
+        Arc::new(Engine::start(Box::new(device), pieces, limits, "breaking".into()))
+    })
 }
 
 fn question(stream: bool) -> Value {

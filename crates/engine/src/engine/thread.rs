@@ -6,7 +6,7 @@ use super::frame::Order;
 use crate::executor::{Executor, ExecutorError, Report, StepResult};
 use crate::moment::Moment;
 use std::sync::Arc;
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender};
 use std::time::{Duration, Instant};
 
 /// What comes into the engine's thread.
@@ -14,6 +14,8 @@ pub(super) enum Message {
     Order(Order),
     /// The step under way has ended.
     Step(Result<StepResult, ExecutorError>),
+    /// Nothing has come in, and there is work or something is due.
+    Begin,
     Stop,
 }
 
@@ -53,13 +55,13 @@ impl EngineThread {
 
     /// Runs until it is told to stop or can do no more; returns why it can do no more.
     pub fn run(&mut self) -> Option<String> {
-        while let Some(message) = self.next() {
-            let mut input = match message {
-                Some(Message::Stop) => return None,
-                Some(Message::Order(order)) => Input::Order(order),
-                Some(Message::Step(Ok(result))) => Input::Step(result),
-                Some(Message::Step(Err(error))) => return Some(error.to_string()),
-                None => Input::Begin,
+        loop {
+            let mut input = match self.next() {
+                Message::Stop => return None,
+                Message::Order(order) => Input::Order(order),
+                Message::Step(Ok(result)) => Input::Step(result),
+                Message::Step(Err(error)) => return Some(error.to_string()),
+                Message::Begin => Input::Begin,
             };
             let now = self.now();
             if let Input::Order(Order::Submit { arrived, .. }) = &mut input {
@@ -76,7 +78,6 @@ impl EngineThread {
                 return Some(failure);
             }
         }
-        None
     }
 
     /// Hands on what is to be told.
@@ -87,26 +88,23 @@ impl EngineThread {
         }
     }
 
-    /// Waits for what comes next: `Some(None)` when nothing has come in and there is work or something is due; `None` when nothing can
-    /// come any more.
-    fn next(&self) -> Option<Option<Message>> {
+    /// Waits for what comes next.
+    fn next(&self) -> Message {
         if self.core.has_work() {
-            return match self.inbox.try_recv() {
-                Ok(message) => Some(Some(message)),
-                Err(TryRecvError::Empty) => Some(None),
-                Err(TryRecvError::Disconnected) => None,
-            };
+            return self.within(Duration::ZERO);
         }
-        let due = self.core.next_deadline().filter(|_| !self.core.is_stepping());
-        let Some(due) = due else {
-            return self.inbox.recv().ok().map(Some);
-        };
-        let patience = Duration::from_micros(due.saturating_sub(self.now()));
-        match self.inbox.recv_timeout(patience) {
-            Ok(message) => Some(Some(message)),
-            Err(RecvTimeoutError::Timeout) => Some(None),
-            Err(RecvTimeoutError::Disconnected) => None,
+        match self.core.next_deadline().filter(|_| !self.core.is_stepping()) {
+            Some(due) => self.within(Duration::from_micros(due.saturating_sub(self.now()))),
+            None => self.inbox.recv().unwrap_or(Message::Stop),
         }
+    }
+
+    /// Waits for so long at most.
+    fn within(&self, patience: Duration) -> Message {
+        self.inbox.recv_timeout(patience).unwrap_or_else(|error| match error {
+            RecvTimeoutError::Timeout => Message::Begin,
+            RecvTimeoutError::Disconnected => Message::Stop,
+        })
     }
 
     fn now(&self) -> Moment {

@@ -79,6 +79,7 @@ impl Scheduler {
     fn admit(&mut self, plan: &mut StepPlan, budget: &mut usize) {
         let chunk = self.chunk();
         let mut after = None;
+        let mut reserve = None;
         while *budget > 0 && self.running.len() < self.limits.width {
             let Some((rank, id)) = self.waiting.next(after) else {
                 break;
@@ -90,11 +91,12 @@ impl Scheduler {
             }
             let reused = self.take_shared_pages(id, plan);
             let sequence = &self.sequences[&id];
-            let reserve = self.reserve();
+            let held_back =
+                *reserve.get_or_insert_with(|| self.running.values().map(|id| self.reserve(*id)).sum::<usize>());
             let fits = |pool: usize| {
                 let most = self.limits.pools[pool].most_held(sequence.tokens.len(), self.limits.step_budget);
                 let needed = most - sequence.tables[pool].held().len().min(most);
-                needed + reserve <= self.pools[pool].available()
+                needed + held_back <= self.pools[pool].available()
             };
             if !(0..self.pools.len()).all(fits) {
                 // What comes behind would fit perhaps, but would take from the one that has waited longer.
@@ -117,19 +119,17 @@ impl Scheduler {
             let found = self.find_pages(id, tokens, plan, budget);
             assert!(found, "the pages were counted before");
             self.add_row(id, tokens, 0, plan, budget);
+            reserve = Some(held_back + self.reserve(id));
         }
     }
 
-    /// Returns how many pages those in the batch are likely to need soon: half of what they will come to if they become as long as others
-    /// did, as they do not end all at once; a page each at least, lest the next step preempts what this one admits.
-    fn reserve(&self) -> usize {
-        let pages = |id: &SequenceId| {
-            let sequence = &self.sequences[id];
-            let rest = sequence.most_tokens - sequence.tokens.len();
-            let expected = self.lengths.still_to_come(sequence.output()).min(rest);
-            (sequence.pages_for(expected) / 2).max(1)
-        };
-        self.running.values().map(pages).sum()
+    /// Returns how many pages a sequence in the batch is likely to need soon: half of what it will come to if it becomes as long as others
+    /// did, as not all end at once; one at least, lest the next step preempts what this one admits.
+    fn reserve(&self, id: SequenceId) -> usize {
+        let sequence = &self.sequences[&id];
+        let rest = sequence.most_tokens - sequence.tokens.len();
+        let expected = self.lengths.still_to_come(sequence.output()).min(rest);
+        (sequence.pages_for(expected) / 2).max(1)
     }
 
     /// Returns whether a sequence has to wait for the one whose prompt it shares; not when that one is held up itself.

@@ -80,11 +80,14 @@ impl Sequence {
             !arrival.prompt.is_empty() && arrival.most_output > arrival.emitted.len(),
             "something to read and something to say"
         );
+        let prompt = arrival.prompt.len();
+        let mut tokens = arrival.prompt;
+        tokens.extend(arrival.emitted);
         Sequence {
             rank,
-            prompt: arrival.prompt.len(),
-            most_tokens: arrival.prompt.len() + arrival.most_output,
-            tokens: [arrival.prompt, arrival.emitted].concat(),
+            prompt,
+            most_tokens: prompt + arrival.most_output,
+            tokens,
             deadline: arrival.deadline,
             fork_of: arrival.fork_of,
             awaits_constraint: arrival.awaits_constraint,
