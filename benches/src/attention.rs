@@ -5,7 +5,7 @@ use crate::alternate::{Gauge, Subject, alternate};
 use crate::report::{Cell, Report};
 use crate::statistics::{median, times_as_fast};
 use std::time::Instant;
-use vastrelay_kernels::Pool;
+use vastrelay_kernels::ThreadPool;
 use vastrelay_kernels::attention::{KvPrecision, LayerPages, PAGE_TOKENS, Shape, Spans};
 
 const SHAPE: Shape = Shape {
@@ -25,7 +25,7 @@ const MOST_SEQUENCES: usize = 32;
 const PRECISIONS: [KvPrecision; 3] = [KvPrecision::F32, KvPrecision::Bf16, KvPrecision::Int8];
 
 /// The memory of all sequences in all layers.
-fn filled(precision: KvPrecision, pool: &Pool) -> Vec<LayerPages> {
+fn filled(precision: KvPrecision, threads: &ThreadPool) -> Vec<LayerPages> {
     let stride = (SHAPE.heads + 2 * SHAPE.kv_heads) * SHAPE.head_dim;
     let tables = tables(MOST_SEQUENCES);
     let layer = |layer: usize| {
@@ -36,7 +36,7 @@ fn filled(precision: KvPrecision, pool: &Pool) -> Vec<LayerPages> {
         for table in &tables {
             let spans = Spans::new([(0, CACHED, table.as_slice())]);
             pages.store(
-                pool,
+                threads,
                 &spans,
                 &mut rows,
                 stride,
@@ -60,9 +60,9 @@ fn tables(sequences: usize) -> Vec<Vec<u32>> {
 }
 
 /// Measures one token of several sequences in all precisions against 32-bit floats.
-pub fn measure(machine: Machine, pool: &Pool, report: &mut Report) {
+pub fn measure(machine: Machine, threads: &ThreadPool, report: &mut Report) {
     let gauge = Gauge::new(machine);
-    let memories = PRECISIONS.map(|precision| filled(precision, pool));
+    let memories = PRECISIONS.map(|precision| filled(precision, threads));
     let stride = SHAPE.heads * SHAPE.head_dim;
     for sequences in [1, 8, 32] {
         eprintln!("attention alone, {sequences} sequences");
@@ -76,7 +76,7 @@ pub fn measure(machine: Machine, pool: &Pool, report: &mut Report) {
                 let once = move || {
                     let begun = Instant::now();
                     for layer in layers {
-                        layer.attend(machine.isa, pool, spans, queries, stride, &mut out);
+                        layer.attend(machine.isa, threads, spans, queries, stride, &mut out);
                     }
                     begun.elapsed().as_secs_f64()
                 };

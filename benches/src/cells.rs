@@ -1,6 +1,6 @@
 //! The engine, cell by cell: reading prompts and decoding, every precision in turns.
 
-use crate::alternate::{Gauge, Limits, Subject, alternate};
+use crate::alternate::{Gauge, Limits, Subject, alternate, has_time_for_more};
 use crate::jax::Jax;
 use crate::memory;
 use crate::model::{CACHED, Model};
@@ -9,6 +9,15 @@ use crate::statistics::{median, times_as_fast};
 use crate::{Machine, Options};
 use anyhow::Result;
 use std::cell::RefCell;
+
+/// Which cells are measured: those that have aims come first, of every model, and the others while there is time.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Part {
+    /// What must hold.
+    Aims,
+    /// Other batches, contexts and prompts.
+    More,
+}
 
 /// What a cell does.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -30,16 +39,15 @@ impl Work {
         }
     }
 
-    /// What must hold, and what more is measured where there is time.
-    fn all(quick: bool, is_small: bool) -> Vec<Work> {
-        let mut all = vec![
-            Work::Decode(1, CACHED),
-            Work::Decode(8, CACHED),
-            Work::Decode(32, CACHED),
-            Work::Prefill(512),
-        ];
-        if !quick && is_small {
-            all.extend([
+    fn all(part: Part) -> Vec<Work> {
+        match part {
+            Part::Aims => vec![
+                Work::Decode(1, CACHED),
+                Work::Decode(8, CACHED),
+                Work::Decode(32, CACHED),
+                Work::Prefill(512),
+            ],
+            Part::More => vec![
                 Work::Decode(1, 16),
                 Work::Decode(1, 128),
                 Work::Decode(2, CACHED),
@@ -52,9 +60,8 @@ impl Work {
                 Work::Prefill(1_024),
                 Work::Prefill(2_048),
                 Work::Mixed(16, 256),
-            ]);
+            ],
         }
-        all
     }
 
     /// The aim against bf16.
@@ -156,18 +163,27 @@ fn start_jax(name: &str, model: &Model, options: &Options, report: &mut Report) 
     }
 }
 
-/// Measures all cells of a model.
-pub fn measure(name: &str, machine: Machine, models: Vec<Model>, options: &Options, report: &mut Report) -> Result<()> {
+/// Measures a part of a model's cells.
+pub fn measure(
+    name: &str,
+    part: Part,
+    machine: Machine,
+    models: Vec<Model>,
+    options: &Options,
+    report: &mut Report,
+) -> Result<()> {
     let gauge = Gauge::new(machine);
-    let quick = options.quick;
-    let jax = match quick {
+    let jax = match options.quick || part == Part::More {
         true => None,
         false => models.first().and_then(|model| start_jax(name, model, options, report)),
     };
-    let is_small = models.iter().all(|model| model.description.parameters() < 200_000_000);
     let models: Vec<RefCell<Model>> = models.into_iter().map(RefCell::new).collect();
     let is_wanted = |work: &Work| options.work.as_ref().is_none_or(|text| work.name().contains(text));
-    for work in Work::all(quick, is_small).into_iter().filter(is_wanted) {
+    for work in Work::all(part).into_iter().filter(is_wanted) {
+        if part == Part::More && !has_time_for_more() {
+            report.skip(format!("{name} {}: no time", work.name()));
+            continue;
+        }
         eprintln!("{name}: {}", work.name());
         let failure = RefCell::new(None);
         let mut subjects: Vec<Subject<'_>> = models

@@ -9,7 +9,7 @@ use half::{bf16, f16};
 use std::time::Instant;
 use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups, RoundedRows};
 use vastrelay_kernels::matmul::{Dense, PackedMatrix};
-use vastrelay_kernels::{Pool, Write};
+use vastrelay_kernels::{ThreadPool, Write};
 
 /// Outputs and inputs of all matrices of a layer of 1.1 billion parameters.
 const LAYER: [(usize, usize); 4] = [(2_560, 2_048), (2_048, 2_048), (11_264, 2_048), (2_048, 5_632)];
@@ -75,22 +75,22 @@ impl Layer {
     }
 
     /// Multiplies all matrices with as many rows; returns the seconds.
-    fn apply(&mut self, machine: Machine, pool: &Pool, rows: usize, x: &[f32], out: &mut [f32]) -> f64 {
+    fn apply(&mut self, machine: Machine, threads: &ThreadPool, rows: usize, x: &[f32], out: &mut [f32]) -> f64 {
         let begun = Instant::now();
         for matrix in &self.floats {
             let (x, out) = (&x[..rows * matrix.inputs()], &mut out[..rows * matrix.outputs()]);
-            matrix.apply(machine.isa, pool, x, out, Write::Replace);
+            matrix.apply(machine.isa, threads, x, out, Write::Replace);
         }
         for matrix in &self.groups {
             let (x, out) = (&x[..rows * matrix.inputs()], &mut out[..rows * matrix.outputs()]);
-            matrix.apply(machine.isa, pool, &mut self.rounded, x, out, Write::Replace);
+            matrix.apply(machine.isa, threads, &mut self.rounded, x, out, Write::Replace);
         }
         begun.elapsed().as_secs_f64()
     }
 }
 
 /// Measures products of several numbers of rows in all precisions against the peak of 32-bit floats.
-pub fn measure(machine: Machine, pool: &Pool, report: &mut Report) -> Result<()> {
+pub fn measure(machine: Machine, threads: &ThreadPool, report: &mut Report) -> Result<()> {
     let gauge = Gauge::new(machine);
     let mut layers = Layer::all();
     let widest = LAYER.iter().map(|(outputs, _)| *outputs).max().unwrap_or(0);
@@ -103,7 +103,7 @@ pub fn measure(machine: Machine, pool: &Pool, report: &mut Report) -> Result<()>
             .iter_mut()
             .map(|layer| {
                 let (x, mut out) = (&x, vec![0.0; rows * widest]);
-                Box::new(move || layer.apply(machine, pool, rows, x, &mut out)) as Subject<'_>
+                Box::new(move || layer.apply(machine, threads, rows, x, &mut out)) as Subject<'_>
             })
             .collect();
         let outcome = alternate(&gauge, machine.rounds, &mut subjects);

@@ -16,10 +16,11 @@ mod statistics;
 mod streams;
 
 use anyhow::{Context, Result, bail};
+use cells::Part;
 use clap::Parser;
 use report::Report;
 use std::path::PathBuf;
-use vastrelay_kernels::{Isa, Pool};
+use vastrelay_kernels::{Isa, ThreadPool};
 
 /// What is measured.
 #[derive(Parser)]
@@ -118,17 +119,18 @@ fn main() -> Result<()> {
 /// Measures all that is wanted.
 fn measure(machine: Machine, options: &Options) -> Result<Report> {
     let shapes = model::shapes(&options.shapes, options.quick)?;
+    let smallest = shapes.iter().find(|shape| shape.name == model::SMALLEST).copied();
     let mut report = Report::new(machine);
-    let pool = Pool::new(machine.cores);
+    let threads = ThreadPool::new(machine.cores);
     // A choice of work is one of the engine's.
     if !options.quick && options.work.is_none() {
-        kernels::measure(machine, &pool, &mut report)?;
-        attention::measure(machine, &pool, &mut report);
+        kernels::measure(machine, &threads, &mut report)?;
+        attention::measure(machine, &threads, &mut report);
     }
-    drop(pool);
+    drop(threads);
     if let Some(path) = &options.weights {
         let subjects = model::of_file(path, machine, options, &mut report)?;
-        cells::measure("weights", machine, subjects, options, &mut report)?;
+        cells::measure("weights", Part::Aims, machine, subjects, options, &mut report)?;
         if !options.quick {
             streams::measure_prompt(path, machine, options, &mut report)?;
         }
@@ -138,7 +140,17 @@ fn measure(machine: Machine, options: &Options) -> Result<Report> {
     }
     for shape in shapes {
         let subjects = model::of_shape(shape, machine, options, &mut report)?;
-        cells::measure(shape.name, machine, subjects, options, &mut report)?;
+        cells::measure(shape.name, Part::Aims, machine, subjects, options, &mut report)?;
     }
+    if options.quick {
+        return Ok(report);
+    }
+    // Of the smallest model: for the larger ones there is no time.
+    let (name, subjects) = match (&options.weights, smallest) {
+        (Some(path), _) => ("weights", model::of_file(path, machine, options, &mut report)?),
+        (None, Some(shape)) => (shape.name, model::of_shape(shape, machine, options, &mut report)?),
+        (None, None) => return Ok(report),
+    };
+    cells::measure(name, Part::More, machine, subjects, options, &mut report)?;
     Ok(report)
 }

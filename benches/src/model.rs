@@ -7,14 +7,14 @@ use serde_json::json;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Instant;
-use vastrelay_engine::cpu::{CpuExecutor, CpuSettings, Precision};
-use vastrelay_engine::executor::{Executor, Row, StepBatch, TableChange, Want, run_step};
+use vastrelay_engine::cpu::{CpuExecutor, CpuSettings};
+use vastrelay_engine::executor::{BatchRow, Executor, StepBatch, TableChange, Want, run_step};
 use vastrelay_engine::phases::Phase;
 use vastrelay_engine::sampling::{Choice, Sampling};
 use vastrelay_kernels::attention::{KvPrecision, PAGE_TOKENS};
 use vastrelay_kernels::groups::Bits;
 use vastrelay_specimen::{Stored, gguf};
-use vastrelay_weights::{Checkpoint, ModelDescription};
+use vastrelay_weights::{Checkpoint, ModelDescription, Precision};
 
 /// Most tokens of a step.
 pub const STEP_TOKENS: usize = 2_048;
@@ -41,9 +41,12 @@ pub struct Shape {
     tied: bool,
 }
 
+/// The name of the smallest shape.
+pub const SMALLEST: &str = "135M";
+
 const SHAPES: [Shape; 3] = [
     Shape {
-        name: "135M",
+        name: SMALLEST,
         width: 576,
         layers: 30,
         heads: 9,
@@ -252,7 +255,7 @@ impl Model {
         })
     }
 
-    fn prompt(&self, tokens: usize) -> Row {
+    fn prompt(&self, tokens: usize) -> BatchRow {
         let first = MOST_SEQUENCES * PAGES;
         let pages = (first..first + tokens.div_ceil(PAGE_TOKENS))
             .map(|page| page as u32)
@@ -290,7 +293,7 @@ impl Model {
         Ok(())
     }
 
-    fn sequences(&self, sequences: usize, cached: usize) -> Vec<Row> {
+    fn sequences(&self, sequences: usize, cached: usize) -> Vec<BatchRow> {
         let row = |sequence: usize| {
             let first = (sequence * PAGES) as u32;
             self.row(sequence, cached, 1, (first..first + PAGES as u32).collect())
@@ -298,9 +301,9 @@ impl Model {
         (0..sequences).map(row).collect()
     }
 
-    fn row(&self, slot: usize, start: usize, tokens: usize, pages: Vec<u32>) -> Row {
+    fn row(&self, slot: usize, start: usize, tokens: usize, pages: Vec<u32>) -> BatchRow {
         let vocabulary = self.description.vocabulary;
-        Row {
+        BatchRow {
             tokens: (0..tokens)
                 .map(|at| ((start + at) * 7_919 % vocabulary) as u32)
                 .collect(),
@@ -320,7 +323,7 @@ impl Model {
                 banned: Arc::default(),
                 top: None,
             }),
-            scores: None,
+            logprobs: None,
         }
     }
 }

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use tokio::runtime::Runtime;
 use vastrelay_engine::scheduler::{Arrival, RowOutcome, Scheduler, SequenceId, StepPlan};
 use vastrelay_engine::{Event, GenerationRequest, Limits, PoolLimits, Sampling};
-use vastrelay_serving::{DeviceMemory, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{Device, Model, Precision, Replica, ReplicaSettings};
 
 /// Streams that decode.
 const STREAMS: usize = 16;
@@ -41,11 +41,12 @@ pub fn measure_prompt(path: &Path, machine: Machine, options: &Options, report: 
         split: 1,
         memory_share: 0.8,
         pages: Some((STREAMS + 2) * 2_300 / 16),
-        device: DeviceMemory::new(8 << 30),
+        device: Device::cpu(8 << 30, || usize::MAX),
         weights: Precision::AsStored,
         kv: None,
     };
-    let replica = Replica::load("weights", path, &settings).context("the model loads")?;
+    let model = Model::open(path).context("the model is there")?;
+    let replica = Replica::load("weights", &model, path, &settings).context("the model loads")?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let (mut quiet, mut beside, mut alone, mut first) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     for round in 0..=machine.rounds {
@@ -324,13 +325,13 @@ impl DemoSteps {
             split: 1,
             memory_share: 0.8,
             pages: None,
-            device: DeviceMemory::new(8 << 30),
+            device: Device::cpu(8 << 30, || usize::MAX),
             weights: Precision::AsStored,
             kv: None,
         };
         Ok(DemoSteps {
             runtime: tokio::runtime::Builder::new_current_thread().build()?,
-            replica: Replica::load("demo", path, &settings).context("the demo model loads")?,
+            replica: Replica::load("demo", &Model::open(path)?, path, &settings).context("the demo model loads")?,
         })
     }
 

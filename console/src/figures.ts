@@ -38,3 +38,30 @@ export function ago(seconds: number): string {
   if (s < 48 * 3600) return `${Math.floor(s / 3600)} h`;
   return `${Math.floor(s / 86400)} d`;
 }
+
+/** The name of a precision, with the weights that share a scale where they do. */
+export function precisionName({
+  weights,
+  group,
+}: {
+  weights: string;
+  group?: number | null;
+}): string {
+  return group ? `${weights}, groups of ${group}` : weights;
+}
+
+/** The name of a device; a simulated one says so. */
+export function deviceName({ device, simulated }: { device: string; simulated: boolean }): string {
+  return simulated ? `${device} (simulated)` : device;
+}
+
+/** Where a replica runs, for people: cores with their instructions, or simulated devices. */
+export function placeName(
+  endpoint: { device: string; simulated: boolean },
+  replica: { cores: number; instructions: string; split: number },
+): string {
+  const device = deviceName(endpoint);
+  if (endpoint.simulated) return `${replica.split} × ${device}`;
+  const shards = replica.split > 1 ? `, split over ${replica.split} shards` : "";
+  return `${device}, ${replica.cores} × ${replica.instructions}${shards}`;
+}

@@ -3,6 +3,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { live } from "./api/live";
+import { Devices } from "./devices/Devices";
 import { Frame } from "./frame/Frame";
 import { Load } from "./load/Load";
 import { Keys } from "./keys/Keys";
@@ -20,7 +21,8 @@ const router = createBrowserRouter([
     children: [
       { index: true, element: <Navigate to="/console/watch" replace /> },
       { path: "console/watch", element: <Watch /> },
-      { path: "console/strip/:model?", element: <Strip /> },
+      { path: "console/strip/:endpoint?", element: <Strip /> },
+      { path: "console/devices", element: <Devices /> },
       { path: "console/try", element: <Try /> },
       { path: "console/load", element: <Load /> },
       { path: "console/requests", element: <Requests /> },

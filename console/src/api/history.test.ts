@@ -5,11 +5,12 @@ import type { ServiceStatus } from "./types";
 function status(queue: number, count: number): ServiceStatus {
   const spread = { count, p50: 0.002, p95: 0.004, p99: 0.008 };
   const window = { ttft: spread, itl: spread, output_rate: 90, prefill_rate: 30 };
-  const model = { name: "pierdesk", queue_depth: queue, lanes_used: 3, pages_used: 7, window };
-  return { models: [model] } as unknown as ServiceStatus;
+  const occupancy = { queue_depth: queue, lanes_used: 3, pages_used: 7 };
+  const endpoint = { name: "pierdesk", occupancy, window };
+  return { endpoints: [endpoint] } as unknown as ServiceStatus;
 }
 
-describe("what the page has seen of a model", () => {
+describe("what the page has seen of an endpoint", () => {
   it("is kept point by point, durations in milliseconds", () => {
     const history = new History();
     history.push(status(4, 12), 100);

@@ -1,6 +1,6 @@
 import type { ServiceStatus } from "./types";
 
-/** What is drawn over time of one model. */
+/** What is drawn over time of one endpoint. */
 export interface Track {
   /** Seconds since 1970. */
   at: number[];
@@ -38,28 +38,28 @@ function empty(): Track {
   };
 }
 
-/** The last minutes of each model, as this page has heard them. */
+/** The last minutes of each endpoint, as this page has heard them. */
 export class History {
   private readonly tracks = new Map<string, Track>();
 
-  /** The track of a model; empty when nothing was heard of it. */
-  of(model: string): Track {
-    return this.tracks.get(model) ?? empty();
+  /** The track of an endpoint; empty when nothing was heard of it. */
+  of(endpoint: string): Track {
+    return this.tracks.get(endpoint) ?? empty();
   }
 
   push(status: ServiceStatus, now = Date.now() / 1000): void {
-    for (const model of status.models) {
-      const track = this.tracks.get(model.name) ?? empty();
-      this.tracks.set(model.name, track);
-      const { ttft, itl } = model.window;
+    for (const endpoint of status.endpoints) {
+      const track = this.tracks.get(endpoint.name) ?? empty();
+      this.tracks.set(endpoint.name, track);
+      const { ttft, itl } = endpoint.window;
       const ms = (count: number, seconds: number) => (count > 0 ? seconds * 1000 : null);
       const point: { [K in keyof Track]: Track[K][number] } = {
         at: now,
-        queue: model.queue_depth,
-        lanes: model.lanes_used,
-        pages: model.pages_used,
-        outRate: model.window.output_rate,
-        inRate: model.window.prefill_rate,
+        queue: endpoint.occupancy.queue_depth,
+        lanes: endpoint.occupancy.lanes_used,
+        pages: endpoint.occupancy.pages_used,
+        outRate: endpoint.window.output_rate,
+        inRate: endpoint.window.prefill_rate,
         ttft50: ms(ttft.count, ttft.p50),
         ttft95: ms(ttft.count, ttft.p95),
         ttft99: ms(ttft.count, ttft.p99),

@@ -1,7 +1,8 @@
+import { Busy } from "./busy";
 import { ApiError, send } from "./call";
 import { frames } from "./frames";
 import { History } from "./history";
-import type { LiveSteps, LoadStatus, RecordedCall, ServiceStatus, Step } from "./types";
+import type { LoadStatus, RecordedCall, ReplicaSteps, ServiceStatus, Step } from "./types";
 
 /** How the page hears of the service. */
 export type Connection =
@@ -10,20 +11,28 @@ export type Connection =
   | { kind: "lost" }
   | { kind: "denied"; reason: string };
 
-/** Steps of each model that are kept for the batch strip. */
+/** Steps of each replica that are kept for the batch strip. */
 const MOST_STEPS = 6000;
 /** Time before the service is called again after the stream broke, in milliseconds. */
 const AGAIN = 1000;
+
+/** The name of a replica's batch strip. */
+export function stripOf(endpoint: string, replica: number): string {
+  return `${endpoint} ${replica}`;
+}
 
 /** The one stream of live events: every moving part of every page reads from here. */
 export class Live {
   status: ServiceStatus | null = null;
   connection: Connection = { kind: "looking" };
   readonly history = new History();
+  readonly busy = new Busy();
   /** How the newest load test is getting on, once something was heard of it. */
   load: LoadStatus | null = null;
-  /** The newest steps of each model, oldest first. */
+  /** The newest steps of each replica, oldest first, by its strip's name. */
   readonly steps = new Map<string, Step[]>();
+  /** Which of its lives the steps of each replica belong to. */
+  private readonly lives = new Map<string, number>();
   /** The request of each sequence that came in. */
   readonly requests = new Map<string, string>();
   /** When the page heard that a request came into the batch, by the request's name. */
@@ -71,26 +80,35 @@ export class Live {
   }
 
   /** Takes steps that happened before the stream was opened. */
-  begin(model: string, steps: Step[]): void {
-    const first = this.steps.get(model)?.[0]?.number ?? Infinity;
-    const later = this.steps.get(model) ?? [];
-    this.steps.set(model, []);
+  begin(before: ReplicaSteps): void {
+    const strip = stripOf(before.endpoint, before.replica);
+    this.live(strip, before.incarnation);
+    const later = this.steps.get(strip) ?? [];
+    const first = later[0]?.number ?? Infinity;
+    this.steps.set(strip, []);
     this.keep(
-      model,
-      steps.filter((step) => step.number < first),
+      strip,
+      before.steps.filter((step) => step.number < first),
     );
-    this.keep(model, later);
+    this.keep(strip, later);
   }
 
-  /** Returns the moment on a model's own clock: seconds since its engine started. */
-  now(model: string): number {
-    const told = this.status?.models.find(({ name }) => name === model)?.uptime ?? 0;
-    const now = told + (performance.now() - this.heard) / 1000;
+  /** Returns the moment on a replica's own clock: seconds since its engine started. */
+  now(strip: string): number {
+    const now = this.told(strip) + (performance.now() - this.heard) / 1000;
     // The status was true when it left the service: a step that ended later tells how long it took here.
-    const last = this.steps.get(model)?.at(-1);
-    const ahead = Math.max(this.ahead.get(model) ?? 0, last ? last.at + last.duration - now : 0);
-    this.ahead.set(model, ahead);
+    const last = this.steps.get(strip)?.at(-1);
+    const ahead = Math.max(this.ahead.get(strip) ?? 0, last ? last.at + last.duration - now : 0);
+    this.ahead.set(strip, ahead);
     return now + ahead;
+  }
+
+  /** Returns a replica's clock as the last status told it. */
+  private told(strip: string): number {
+    for (const endpoint of this.status?.endpoints ?? [])
+      for (const { replica, uptime } of endpoint.replicas)
+        if (stripOf(endpoint.name, replica) === strip) return uptime;
+    return 0;
   }
 
   /** Takes how the newest load test is getting on. */
@@ -127,10 +145,13 @@ export class Live {
       this.status = status;
       this.heard = performance.now();
       this.history.push(status);
+      this.busy.push(status);
       this.changed();
     } else if (event === "steps") {
-      const { model, steps } = JSON.parse(data) as LiveSteps;
-      this.keep(model, steps);
+      const { endpoint, replica, incarnation, steps } = JSON.parse(data) as ReplicaSteps;
+      const strip = stripOf(endpoint, replica);
+      this.live(strip, incarnation);
+      this.keep(strip, steps);
     } else if (event === "load") {
       this.heardOfLoad(JSON.parse(data) as LoadStatus);
     } else if (event === "call") {
@@ -139,14 +160,22 @@ export class Live {
     }
   }
 
-  private keep(model: string, steps: Step[]): void {
-    const kept = this.steps.get(model) ?? [];
+  /** Begins anew when a replica does: its steps and its clock count from the beginning. */
+  private live(strip: string, incarnation: number): void {
+    if (this.lives.get(strip) === incarnation) return;
+    this.lives.set(strip, incarnation);
+    this.steps.delete(strip);
+    this.ahead.delete(strip);
+  }
+
+  private keep(strip: string, steps: Step[]): void {
+    const kept = this.steps.get(strip) ?? [];
     kept.push(...steps);
     if (kept.length > MOST_STEPS) kept.splice(0, kept.length - MOST_STEPS);
-    this.steps.set(model, kept);
+    this.steps.set(strip, kept);
     for (const step of steps) {
       for (const { sequence, request } of step.admitted) {
-        this.requests.set(`${model} ${sequence}`, request);
+        this.requests.set(`${strip} ${sequence}`, request);
         if (!this.admitted.has(request)) this.admitted.set(request, performance.now());
       }
     }
@@ -157,6 +186,7 @@ export class Live {
 
   private forget(): void {
     this.ahead.clear();
+    this.lives.clear();
     this.steps.clear();
     this.requests.clear();
     this.admitted.clear();

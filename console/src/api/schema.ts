@@ -29,8 +29,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * `GET /health/ready`: 200 when requests are taken: the service is not draining, and one model is ready or none is served
-         *     yet. 503 with the reason when not. Models that have failed are named either way.
+         * `GET /health/ready`: 200 when requests are taken: the service is not draining, and one endpoint is ready or there is
+         *     none yet. 503 with the reason when not. Endpoints that have failed are named either way.
          */
         get: operations["ready"];
         put?: never;
@@ -49,11 +49,11 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * `GET /health/ready/{name}`: 200 when this model takes requests, 503 when it does not.
+         * `GET /health/ready/{name}`: 200 when this endpoint takes requests, 503 when it does not.
          * @description # Errors
-         *     404 when there is no such model.
+         *     404 when there is no such endpoint.
          */
-        get: operations["model_ready"];
+        get: operations["endpoint_ready"];
         put?: never;
         post?: never;
         delete?: never;
@@ -75,6 +75,108 @@ export interface paths {
          *     404 when one of them is not kept.
          */
         get: operations["comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** `GET /manage/devices`: what is on each device, by owner. */
+        get: operations["devices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/endpoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * `POST /manage/endpoints`: loads a folder of weights, or the demo's own, and serves it.
+         * @description # Errors
+         *     400 when the folder cannot be read or run, or does not fit; 409 when the name is taken.
+         */
+        post: operations["deploy_endpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/endpoints/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * `DELETE /manage/endpoints/{name}`: removes an endpoint, failed or not, and gives its memory back. Answers that are under way
+         *     are completed first.
+         * @description # Errors
+         *     404 when there is no such endpoint.
+         */
+        delete: operations["remove_endpoint"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/endpoints/{name}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/endpoints/{name}/history`: what an endpoint was like over the last hours.
+         * @description # Errors
+         *     404 for an unknown endpoint.
+         */
+        get: operations["history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/endpoints/{name}/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/endpoints/{name}/steps`: the record of each of the last steps of a replica.
+         * @description # Errors
+         *     404 for an unknown endpoint or replica.
+         */
+        get: operations["steps"];
         put?: never;
         post?: never;
         delete?: never;
@@ -139,7 +241,7 @@ export interface paths {
         };
         /**
          * `GET /manage/live`: server-sent events. `status` tells how everything stands, at first and four times a second; `steps`
-         *     the steps of a model since the last time; `call` each call that has ended; `load` how a load test gets on.
+         *     the steps of a replica since the last time; `call` each call that has ended; `load` how a load test gets on.
          */
         get: operations["live_events"];
         put?: never;
@@ -172,91 +274,6 @@ export interface paths {
          *     404 when there is none.
          */
         delete: operations["stop_load"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/manage/models": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * `POST /manage/models`: loads a folder of weights, or the demo's own, and serves it.
-         * @description # Errors
-         *     400 when the folder cannot be read or run, or does not fit; 409 when the name is taken.
-         */
-        post: operations["add_model"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/manage/models/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /**
-         * `DELETE /manage/models/{name}`: stops serving a model, failed or not, and gives its memory back. Answers that are under
-         *     way are completed first.
-         * @description # Errors
-         *     404 when there is no such model.
-         */
-        delete: operations["remove_model"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/manage/models/{name}/history": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * `GET /manage/models/{name}/history`: what a model was like over the last hours.
-         * @description # Errors
-         *     404 for an unknown model.
-         */
-        get: operations["history"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/manage/models/{name}/steps": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * `GET /manage/models/{name}/steps`: the record of each of the last steps.
-         * @description # Errors
-         *     404 for an unknown model.
-         */
-        get: operations["steps"];
-        put?: never;
-        post?: never;
-        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -379,7 +396,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** `GET /manage/status`: how the service and its models stand. */
+        /** `GET /manage/status`: how the service and its endpoints stand. */
         get: operations["status"];
         put?: never;
         post?: never;
@@ -560,7 +577,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** `GET /v1/models`: the models there are. */
+        /** `GET /v1/models`: the endpoints there are, which callers know as models. */
         get: operations["models"];
         put?: never;
         post?: never;
@@ -578,9 +595,9 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * `GET /v1/models/{name}`: one model.
+         * `GET /v1/models/{name}`: one of them.
          * @description # Errors
-         *     404 for an unknown model.
+         *     404 for an unknown one.
          */
         get: operations["model"];
         put?: never;
@@ -659,6 +676,8 @@ export interface components {
             created: number;
             /** @description The model as asked for. */
             model: string;
+            /** @description What answered, where that is no ordinary device: `simulated` and the device's name. */
+            system_fingerprint?: string | null;
             /** @description The answers. */
             choices: components["schemas"]["ChatChoice"][];
             /** @description Token counts. */
@@ -721,6 +740,8 @@ export interface components {
             created: number;
             /** @description The model as asked for. */
             model: string;
+            /** @description What answered, where that is no ordinary device: `simulated` and the device's name. */
+            system_fingerprint?: string | null;
             /** @description What is new; empty on the piece with token counts. */
             choices: components["schemas"]["ChatPieceChoice"][];
             usage?: null | components["schemas"]["Usage"];
@@ -852,6 +873,8 @@ export interface components {
             created: number;
             /** @description The model as asked for. */
             model: string;
+            /** @description What answered, where that is no ordinary device: `simulated` and the device's name. */
+            system_fingerprint?: string | null;
             /** @description The completions; of a piece, what is new of one. */
             choices: components["schemas"]["CompletionChoice"][];
             usage?: null | components["schemas"]["Usage"];
@@ -1008,6 +1031,82 @@ export interface components {
             /** @description New text. */
             content?: string | null;
         };
+        /** @description A replica's part of one device, in bytes. */
+        DeviceOwner: {
+            /** @description The endpoint. */
+            endpoint: string;
+            /**
+             * Format: int32
+             * @description The number of its release.
+             */
+            release: number;
+            /**
+             * Format: int32
+             * @description The replica.
+             */
+            replica: number;
+            /**
+             * Format: int64
+             * @description Which of its lives.
+             */
+            incarnation: number;
+            /**
+             * Format: double
+             * @description Seconds since that began.
+             */
+            uptime: number;
+            /** @description Weights. */
+            weights: number;
+            /** @description Activations and tables. */
+            workspace: number;
+            /** @description What it takes besides. */
+            process: number;
+            /** @description KV pages reserved. */
+            kv_reserved: number;
+            /** @description KV pages that hold something now. */
+            kv_used: number;
+            /**
+             * Format: double
+             * @description The share of its life in which it was in a step.
+             */
+            busy_share: number;
+        };
+        /** @description One device. What its owners and others hold and what is free adds up to its memory. */
+        DevicePlace: {
+            /** @description Its number, from 1 on. */
+            number: number;
+            /** @description Replicas that hold a part of it. */
+            owners: components["schemas"]["DeviceOwner"][];
+            /** @description Bytes that other programs have taken. */
+            others: number;
+            /** @description Bytes that a replica may still take. */
+            free: number;
+        };
+        /** @description Watts, as a device's profile says. */
+        DevicePower: {
+            /**
+             * Format: double
+             * @description With nothing to do.
+             */
+            idle: number;
+            /**
+             * Format: double
+             * @description In the middle of a step.
+             */
+            busy: number;
+        };
+        /** @description One of `GET /manage/devices`: devices of one kind. */
+        DeviceStatus: {
+            /** @description The kind, such as `cpu` or `sim-48g`. */
+            name: string;
+            /** @description Whether they stand in for hardware that is not here. */
+            simulated: boolean;
+            /** @description Bytes of memory of each. */
+            memory: number;
+            power?: null | components["schemas"]["DevicePower"];
+            /** @description Each of them. */
+            places: components["schemas"]["DevicePlace"][];
+        };
         /** @description A text in tokens. */
         EncodeAnswer: {
             /** @description The ids. */
@@ -1023,6 +1122,38 @@ export interface components {
             text?: string | null;
             /** @description Or a conversation, as chat takes it. */
             messages?: components["schemas"]["ChatMessage"][] | null;
+        };
+        /** @description How one endpoint stands. */
+        EndpointStatus: {
+            /** @description The name that callers use. */
+            name: string;
+            /** @description `ready`, `failed` or `draining`. */
+            state: string;
+            /**
+             * Format: int32
+             * @description The number of its release.
+             */
+            release: number;
+            /** @description The device that its replicas run on, such as `cpu`. */
+            device: string;
+            /** @description Whether that stands in for hardware that is not here: then nothing about speed was measured. */
+            simulated: boolean;
+            /** @description What it runs in. */
+            precision: components["schemas"]["PrecisionStatus"];
+            /** @description Parameters of its model. */
+            parameters: number;
+            /** @description Tokens of the vocabulary. */
+            vocabulary: number;
+            /** @description Most tokens of one sequence. */
+            context: number;
+            /** @description How full it is, all replicas together. */
+            occupancy: components["schemas"]["OccupancyStatus"];
+            /** @description What its release has done, over all lives of all replicas. */
+            totals: components["schemas"]["Totals"];
+            /** @description What the last seconds were like. */
+            window: components["schemas"]["WindowFigures"];
+            /** @description Its replicas. */
+            replicas: components["schemas"]["ReplicaStatus"][];
         };
         /** @description What went wrong. */
         ErrorBody: {
@@ -1040,7 +1171,7 @@ export interface components {
             /** @description The error. */
             error: components["schemas"]["ErrorBody"];
         };
-        /** @description `GET /manage/models/{name}/history`: what a model was like, over and over. */
+        /** @description `GET /manage/endpoints/{name}/history`: what an endpoint's replicas were like, over and over. */
         History: {
             /**
              * Format: int32
@@ -1050,8 +1181,27 @@ export interface components {
             /** @description The points, oldest first; none for the time when the service did not run. */
             points: components["schemas"]["HistoryPoint"][];
         };
-        /** @description What a model was like over a stretch of time; durations in seconds, absent where there were none. */
+        /** @description What a replica was like over a stretch of time; durations in seconds, absent where there were none. */
         HistoryPoint: {
+            /**
+             * Format: int32
+             * @description The number of its release; zero for the time before releases.
+             */
+            release: number;
+            /**
+             * Format: int32
+             * @description The replica.
+             */
+            replica: number;
+            /**
+             * Format: int64
+             * @description Which of its lives.
+             */
+            incarnation: number;
+            /** @description The device. */
+            device: string;
+            /** @description Whether that stands in for hardware that is not here. */
+            simulated: boolean;
             /**
              * Format: int64
              * @description When the stretch began, in milliseconds since 1970.
@@ -1142,13 +1292,6 @@ export interface components {
          * @enum {string}
          */
         KeyScope: "use" | "manage";
-        /** @description An event of `GET /manage/live`: the steps of a model since the last one. */
-        LiveSteps: {
-            /** @description The model. */
-            model: string;
-            /** @description Its steps, oldest first. */
-            steps: components["schemas"]["Step"][];
-        };
         /** @description `POST /manage/load`: what load to send. */
         LoadOrder: {
             /** @description The model to call. */
@@ -1293,6 +1436,12 @@ export interface components {
             pools: components["schemas"]["PoolStatus"][];
             /** @description Activations and tables. */
             workspace: number;
+            /** @description What the replica takes besides. */
+            process: number;
+            /** @description All of that: what the replica has reserved. */
+            reserved: number;
+            /** @description How much of it lies in memory by now. */
+            resident: number;
             /** @description What the replica may take in all. */
             budget: number;
             /** @description What the device has. */
@@ -1324,87 +1473,14 @@ export interface components {
             /** @description The models. */
             data: components["schemas"]["ModelEntry"][];
         };
-        /** @description How one model stands. */
-        ModelStatus: {
-            /** @description The name that callers use. */
+        /** @description `POST /manage/endpoints`: an endpoint to be deployed. */
+        NewEndpoint: {
+            /** @description The name that callers will use. */
             name: string;
-            /** @description The device, such as `cpu`. */
-            device: string;
-            /** @description Instructions in use, such as `avx512-vnni`. */
-            instructions: string;
-            /** @description Cores it owns. */
-            cores: number;
-            /** @description Shards that it is divided into. */
-            split: number;
-            /** @description What its weights are computed in, such as `as-stored`, `bf16` or `int4, groups of 64`. */
-            weights: string;
-            /** @description KV cache precision: `f32`, `bf16` or `int8`. */
-            kv: string;
-            /** @description Parameters. */
-            parameters: number;
-            /** @description Tokens of the vocabulary. */
-            vocabulary: number;
-            /** @description Maximum sequences in a batch. */
-            width: number;
-            /** @description Most tokens in one step. */
-            step_budget: number;
-            /** @description Most tokens of one sequence. */
-            context: number;
-            /** @description Memory, in bytes. */
-            memory: components["schemas"]["MemoryStatus"];
-            /** @description Sequences at full context that fit into the KV pool. */
-            full_context_sequences: number;
-            /** @description Sequences accepted and not in the batch. */
-            queue_depth: number;
-            /** @description Most that may wait. */
-            queue_limit: number;
-            /** @description Sequences in the batch. */
-            lanes_used: number;
-            /** @description KV pages held, of the layers that see farthest. */
-            pages_used: number;
-            /** @description KV pages kept for reuse. */
-            pages_cached: number;
-            /** @description KV pages in all. */
-            pages_total: number;
-            /**
-             * Format: int64
-             * @description Steps so far.
-             */
-            steps: number;
-            /**
-             * Format: double
-             * @description Seconds that the device was busy so far.
-             */
-            busy: number;
-            /**
-             * Format: int64
-             * @description Prompt tokens computed so far.
-             */
-            prefill_tokens: number;
-            /**
-             * Format: int64
-             * @description Tokens produced so far.
-             */
-            output_tokens: number;
-            /**
-             * Format: int64
-             * @description Completions that ended so far.
-             */
-            ended: number;
-            /**
-             * Format: int64
-             * @description Preemptions so far.
-             */
-            preemptions: number;
-            /** @description What the last seconds were like. */
-            window: components["schemas"]["WindowFigures"];
-            /**
-             * Format: double
-             * @description Seconds since its engine started: the clock of its step records.
-             */
-            uptime?: number;
-            /** @description Set when its engine has failed. */
-            failure?: string | null;
+            /** @description A folder of weights on the service's machine. */
+            path?: string | null;
+            /** @description The demo's own weights instead. */
+            demo?: boolean;
         };
         /** @description `POST /manage/keys`. */
         NewKey: {
@@ -1428,14 +1504,22 @@ export interface components {
              */
             at_once?: number | null;
         };
-        /** @description `POST /manage/models`: a model to be served from now on. */
-        NewModel: {
-            /** @description The name that callers will use. */
-            name: string;
-            /** @description A folder of weights on the service's machine. */
-            path?: string | null;
-            /** @description The demo's own weights instead. */
-            demo?: boolean;
+        /** @description How full something is. */
+        OccupancyStatus: {
+            /** @description Sequences accepted and not in the batch. */
+            queue_depth: number;
+            /** @description Most that may wait. */
+            queue_limit: number;
+            /** @description Sequences in the batch. */
+            lanes_used: number;
+            /** @description Places in the batch. */
+            lanes: number;
+            /** @description KV pages held, of the layers that see farthest. */
+            pages_used: number;
+            /** @description KV pages kept for reuse. */
+            pages_cached: number;
+            /** @description KV pages in all. */
+            pages: number;
         };
         /** @description A part of what is said. */
         Part: {
@@ -1454,6 +1538,15 @@ export interface components {
             page: number;
             /** @description How many pages. */
             pages: number;
+        };
+        /** @description What a model runs in. */
+        PrecisionStatus: {
+            /** @description Weights: `as-stored`, `f32`, `bf16`, `int8` or `int4`. */
+            weights: string;
+            /** @description Weights that share a scale, for `int8` and `int4`. */
+            group?: number | null;
+            /** @description Keys and values: `f32`, `bf16` or `int8`. */
+            kv: string;
         };
         /** @description What is to be continued. */
         Prompt: string | string[] | number[] | number[][];
@@ -1498,11 +1591,30 @@ export interface components {
              */
             seconds_ago: number;
             /** @description `chat` or `completions`. */
-            endpoint: string;
+            operation: string;
             /** @description The name of the key it came with; empty without one. */
             caller: string;
-            /** @description The model as asked for. */
-            model: string;
+            /** @description The endpoint as asked for. */
+            endpoint: string;
+            /**
+             * Format: int32
+             * @description The number of its release; zero for a call that reached none, and for one of the time before releases.
+             */
+            release: number;
+            /**
+             * Format: int32
+             * @description The replica that answered; zero when none did.
+             */
+            replica: number;
+            /**
+             * Format: int64
+             * @description Which of its lives that was.
+             */
+            incarnation: number;
+            /** @description The device; empty when none was used. */
+            device: string;
+            /** @description Whether that stands in for hardware that is not here. */
+            simulated: boolean;
             /**
              * Format: int32
              * @description The HTTP status.
@@ -1584,6 +1696,66 @@ export interface components {
             /** @description Whether the words after which the model answers are added; yes when absent. */
             answer_start?: boolean | null;
         };
+        /** @description How one replica stands. */
+        ReplicaStatus: {
+            /**
+             * Format: int32
+             * @description Its number among those of its endpoint.
+             */
+            replica: number;
+            /**
+             * Format: int64
+             * @description The number of its life: its uptime and totals began at zero with it.
+             */
+            incarnation: number;
+            /**
+             * Format: double
+             * @description Seconds since its engine started: the clock of its step records.
+             */
+            uptime: number;
+            /** @description Instructions in use, such as `avx512-vnni`. */
+            instructions: string;
+            /** @description Cores it owns. */
+            cores: number;
+            /** @description Shards that it is divided into. */
+            split: number;
+            /** @description Maximum sequences in a batch. */
+            width: number;
+            /** @description Most tokens in one step. */
+            step_budget: number;
+            /** @description Memory, in bytes. */
+            memory: components["schemas"]["MemoryStatus"];
+            /** @description Sequences at full context that fit into the KV pool. */
+            full_context_sequences: number;
+            /** @description How full it is. */
+            occupancy: components["schemas"]["OccupancyStatus"];
+            /** @description What it has done in this life. */
+            totals: components["schemas"]["Totals"];
+            /** @description Set when its engine has failed. */
+            failure?: string | null;
+        };
+        /** @description The newest steps of a replica: what `GET /manage/endpoints/{name}/steps` answers, and an event of `GET /manage/live`. */
+        ReplicaSteps: {
+            /** @description The endpoint. */
+            endpoint: string;
+            /**
+             * Format: int32
+             * @description The number of its release.
+             */
+            release: number;
+            /**
+             * Format: int32
+             * @description The replica.
+             */
+            replica: number;
+            /**
+             * Format: int64
+             * @description Which of its lives; the steps are counted from 1 on in each.
+             */
+            incarnation: number;
+            /** @description The steps, oldest first. */
+            steps: components["schemas"]["Step"][];
+        };
         /**
          * @description How a report is written.
          * @enum {string}
@@ -1615,15 +1787,15 @@ export interface components {
              * @description Seconds since it started.
              */
             uptime: number;
-            /** @description `ready`, `draining` or `failed`. */
+            /** @description `ready`, `degraded`, `failed` or `draining`. */
             state: string;
             /**
              * Format: int64
              * @description Calls recorded in the database, of all times.
              */
             calls_recorded: number;
-            /** @description The models it serves. */
-            models: components["schemas"]["ModelStatus"][];
+            /** @description Its endpoints. */
+            endpoints: components["schemas"]["EndpointStatus"][];
         };
         /** @description When no more requests are sent. */
         Span: {
@@ -1669,7 +1841,7 @@ export interface components {
              */
             max: number;
         };
-        /** @description One of `GET /manage/models/{name}/steps`: one pass of the model over its batch. */
+        /** @description One pass of the model over its batch. */
         Step: {
             /**
              * Format: int64
@@ -1747,6 +1919,39 @@ export interface components {
          * @enum {string}
          */
         ToolChoice: "none" | "auto";
+        /** @description What was done so far. */
+        Totals: {
+            /**
+             * Format: int64
+             * @description Steps.
+             */
+            steps: number;
+            /**
+             * Format: double
+             * @description Seconds that devices were busy.
+             */
+            busy: number;
+            /**
+             * Format: int64
+             * @description Prompt tokens computed.
+             */
+            prefill_tokens: number;
+            /**
+             * Format: int64
+             * @description Tokens produced.
+             */
+            output_tokens: number;
+            /**
+             * Format: int64
+             * @description Completions that ended.
+             */
+            ended: number;
+            /**
+             * Format: int64
+             * @description Preemptions.
+             */
+            preemptions: number;
+        };
         /** @description Token counts. */
         Usage: {
             /** @description Tokens of the prompt. */
@@ -1758,7 +1963,7 @@ export interface components {
             /** @description Details of the prompt's tokens. */
             prompt_tokens_details: components["schemas"]["PromptTokensDetails"];
         };
-        /** @description What the last seconds of a model were like. */
+        /** @description What the last seconds of an endpoint were like. */
         WindowFigures: {
             /**
              * Format: double
@@ -1845,12 +2050,12 @@ export interface operations {
             };
         };
     };
-    model_ready: {
+    endpoint_ready: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description The model */
+                /** @description The endpoint */
                 name: string;
             };
             cookie?: never;
@@ -1904,6 +2109,156 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    devices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceStatus"][];
+                };
+            };
+        };
+    };
+    deploy_endpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEndpoint"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointStatus"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    remove_endpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The endpoint */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointStatus"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    history: {
+        parameters: {
+            query?: {
+                /** @description The last this many seconds. */
+                seconds?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The endpoint */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    steps: {
+        parameters: {
+            query?: {
+                /** @description Of which replica; the first when absent. */
+                replica?: number;
+                /** @description Only steps with a greater number. */
+                after?: number;
+                /** @description The newest of them, at most this many. */
+                most?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The endpoint */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaSteps"];
                 };
             };
             "4XX": {
@@ -2093,143 +2448,13 @@ export interface operations {
             };
         };
     };
-    add_model: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewModel"];
-            };
-        };
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ModelStatus"];
-                };
-            };
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ErrorEnvelope"];
-                };
-            };
-        };
-    };
-    remove_model: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The model */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ModelStatus"];
-                };
-            };
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ErrorEnvelope"];
-                };
-            };
-        };
-    };
-    history: {
-        parameters: {
-            query?: {
-                /** @description The last this many seconds. */
-                seconds?: number;
-            };
-            header?: never;
-            path: {
-                /** @description The model */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["History"];
-                };
-            };
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ErrorEnvelope"];
-                };
-            };
-        };
-    };
-    steps: {
-        parameters: {
-            query?: {
-                /** @description Only steps with a greater number. */
-                after?: number;
-                /** @description The newest of them, at most this many. */
-                most?: number;
-            };
-            header?: never;
-            path: {
-                /** @description The model */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Records of steps, oldest first */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Step"][];
-                };
-            };
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ErrorEnvelope"];
-                };
-            };
-        };
-    };
     requests: {
         parameters: {
             query?: {
                 /** @description The newest, at most this many. */
                 most?: number;
-                /** @description Only calls of this model. */
-                model?: string;
+                /** @description Only calls to this endpoint. */
+                endpoint?: string;
                 /** @description Only calls that ended so, such as `length` or `queue_full`. */
                 outcome?: string;
                 /** @description Only calls with the key of this name. */
@@ -2714,7 +2939,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The model */
+                /** @description The endpoint */
                 name: string;
             };
             cookie?: never;

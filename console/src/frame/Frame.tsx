@@ -7,6 +7,7 @@ import { KeyEntry } from "./KeyEntry";
 const PAGES = [
   ["watch", "Watch"],
   ["strip", "Batch strip"],
+  ["devices", "Devices"],
   ["try", "Try"],
   ["load", "Load"],
   ["requests", "Requests"],

@@ -4,8 +4,8 @@ import { Empty, Trouble } from "../frame/State";
 import type { Run } from "./run";
 
 interface Compared {
-  rows: {
-    figure: string;
+  figures: {
+    name: string;
     unit: "seconds" | "tokens-per-second";
     a: number;
     b: number;
@@ -47,10 +47,10 @@ export function Comparison({ a, b }: { a: Run; b: Run }) {
       <div className="relative mt-2 overflow-x-auto">
         <table className="w-full border-collapse font-mono text-sm tabular-nums">
           <tbody>
-            {value.rows.map((row) => (
-              <tr key={row.figure} className="border-b border-line whitespace-nowrap">
+            {value.figures.map((row) => (
+              <tr key={row.name} className="border-b border-line whitespace-nowrap">
                 <th scope="row" className="py-1 pr-4 text-left font-normal">
-                  {row.figure}
+                  {row.name}
                 </th>
                 <td className="py-1 pr-4 text-right">{amount(row.a, row.unit)}</td>
                 <td className="py-1 pr-4 text-right">{amount(row.b, row.unit)}</td>

@@ -45,12 +45,12 @@ export function Load() {
   return (
     <div className="flex flex-col gap-5">
       <h2 className="text-lg font-semibold">Load</h2>
-      {status.models.length === 0 ? (
-        <Empty>No models are being served. Start a model first.</Empty>
+      {status.endpoints.length === 0 ? (
+        <Empty>There are no endpoints. Deploy one first.</Empty>
       ) : (
         <div className="grid items-start gap-5 lg:grid-cols-[3fr_2fr]">
-          <OrderForm models={status.models.map(({ name }) => name)} busy={busy} />
-          <UnderWay load={load} models={status.models} onShow={(id) => choose([id])} />
+          <OrderForm models={status.endpoints.map(({ name }) => name)} busy={busy} />
+          <UnderWay load={load} endpoints={status.endpoints} onShow={(id) => choose([id])} />
         </div>
       )}
       {runs.error && <Trouble error={runs.error} again={runs.again} />}

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { call } from "../api/call";
-import type { LoadStatus, ModelStatus } from "../api/types";
+import type { LoadStatus, EndpointStatus } from "../api/types";
 import { Figure } from "../Figure";
 import { grouped, timing } from "../figures";
 import { Empty, Trouble } from "../frame/State";
@@ -16,17 +16,17 @@ const STATES = {
 /** The newest load test while it runs, and what became of it. */
 export function UnderWay({
   load,
-  models,
+  endpoints,
   onShow,
 }: {
   load: LoadStatus | null;
-  models: ModelStatus[];
+  endpoints: EndpointStatus[];
   onShow: (run: string) => void;
 }) {
   const [error, setError] = useState<Error | null>(null);
   if (!load) return <Empty>No load test is running.</Empty>;
   const busy = load.state === "warming" || load.state === "sending";
-  const model = models.find(({ name }) => name === load.model);
+  const occupancy = endpoints.find(({ name }) => name === load.model)?.occupancy;
   const rate = load.seconds > 0 ? load.output_tokens / load.seconds : 0;
   return (
     <section aria-label="Running load test" className="border border-line bg-sheet p-5">
@@ -66,12 +66,12 @@ export function UnderWay({
         />
         <Figure
           name="queue depth"
-          value={model ? grouped(model.queue_depth) : "–"}
+          value={occupancy ? grouped(occupancy.queue_depth) : "–"}
           meaning="Sequences waiting for the batch now."
         />
         <Figure
           name="lanes"
-          value={model ? `${model.lanes_used} of ${model.width}` : "–"}
+          value={occupancy ? `${occupancy.lanes_used} of ${occupancy.lanes}` : "–"}
           meaning="Sequences in the batch now, of the batch width."
         />
       </dl>

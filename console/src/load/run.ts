@@ -1,4 +1,4 @@
-import type { ModelStatus, Spread } from "../api/types";
+import type { EndpointStatus, Spread } from "../api/types";
 
 /** A load test as it is kept; durations in seconds. */
 export interface Run {
@@ -19,7 +19,7 @@ export interface Run {
     seed: number;
     pace: number;
   };
-  setup: { url: string; generator_cores: number; before: ModelStatus | null };
+  setup: { url: string; generator_cores: number; before: EndpointStatus | null };
   summary: Summary;
   /** Left out of lists. */
   requests?: { due: number; first_token: number | null; ended: number; gaps_us: number[] }[];

@@ -3,7 +3,7 @@ import type { CallDetail } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { Figure } from "../Figure";
 import { Empty, Trouble } from "../frame/State";
-import { ago, grouped, timing } from "../figures";
+import { ago, deviceName, grouped, timing } from "../figures";
 import { lifeParts, type Part } from "./parts";
 
 const LOOK: Record<Part["kind"], string> = {
@@ -41,7 +41,9 @@ function Detail({ detail }: { detail: CallDetail }) {
   return (
     <article className="border border-line bg-sheet p-5">
       <h2 className="text-lg font-semibold">
-        {call.endpoint} to {call.model || "no model"}
+        {call.operation} to {call.endpoint || "no endpoint"}
+        {call.replica > 0 &&
+          ` (release ${call.release}, replica ${call.replica} on ${deviceName(call)})`}
         {call.caller && ` by ${call.caller}`}, {ago(call.seconds_ago)} ago
       </h2>
       <p className={failed ? "text-red" : "text-faint"}>

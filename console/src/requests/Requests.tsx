@@ -9,7 +9,7 @@ import { csv, jsonLines, save } from "./save";
 
 /** What can be asked for; each stands in the address. */
 const FILTERS = [
-  { name: "model", label: "Model", kind: "text" },
+  { name: "endpoint", label: "Endpoint", kind: "text" },
   { name: "outcome", label: "Outcome", kind: "text" },
   { name: "caller", label: "Caller", kind: "text" },
   { name: "least_total", label: "Longer than (s)", kind: "number" },
@@ -109,7 +109,7 @@ const HEADS = [
   "ago",
   "request",
   "caller",
-  "model",
+  "endpoint",
   "outcome",
   "in",
   "reused",
@@ -154,7 +154,7 @@ function Table({ calls }: { calls: RecordedCall[] }) {
                 </Link>
               </td>
               <td className="px-3 py-1">{call.caller || "–"}</td>
-              <td className="px-3 py-1">{call.model}</td>
+              <td className="px-3 py-1">{call.endpoint}</td>
               <td className="px-3 py-1">
                 {call.status >= 400 ? (
                   <span className="text-red">✕ {call.outcome}</span>

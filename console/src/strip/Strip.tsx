@@ -1,7 +1,7 @@
 import { useEffect, useRef, useState, type PointerEvent } from "react";
 import { useNavigate, useParams } from "react-router";
-import { live } from "../api/live";
-import type { Step } from "../api/types";
+import { live, stripOf } from "../api/live";
+import type { ReplicaSteps, Step } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { useLive } from "../api/useLive";
 import { Empty, Trouble } from "../frame/State";
@@ -21,31 +21,38 @@ interface Hover {
 /** How is the batch being used? */
 export function Strip() {
   const { status } = useLive();
-  const { model: wanted } = useParams();
+  const { endpoint: wanted } = useParams();
   const navigate = useNavigate();
   if (!status) return <Empty>Connecting to the service…</Empty>;
-  const model = status.models.find((model) => model.name === wanted) ?? status.models[0];
-  if (!model) return <Empty>No models are being served, so there is no batch to show.</Empty>;
+  const endpoint = status.endpoints.find(({ name }) => name === wanted) ?? status.endpoints[0];
+  const replica = endpoint?.replicas[0];
+  if (!endpoint || !replica)
+    return <Empty>There are no endpoints, so there is no batch to show.</Empty>;
   return (
     <div className="flex flex-col gap-4">
       <div className="flex flex-wrap items-center justify-between gap-3">
-        <h2 className="text-lg font-semibold">Batch strip of {model.name}</h2>
-        {status.models.length > 1 && (
+        <h2 className="text-lg font-semibold">Batch strip of {endpoint.name}</h2>
+        {status.endpoints.length > 1 && (
           <select
-            aria-label="Model"
-            value={model.name}
+            aria-label="Endpoint"
+            value={endpoint.name}
             onChange={(event) =>
               void navigate(`/console/strip/${encodeURIComponent(event.target.value)}`)
             }
             className="border border-ink/60 bg-paper px-2 py-1 font-mono"
           >
-            {status.models.map(({ name }) => (
+            {status.endpoints.map(({ name }) => (
               <option key={name}>{name}</option>
             ))}
           </select>
         )}
       </div>
-      <Canvas key={model.name} model={model.name} width={model.width} />
+      <Canvas
+        key={`${endpoint.name} ${replica.replica}`}
+        endpoint={endpoint.name}
+        replica={replica.replica}
+        width={replica.width}
+      />
     </div>
   );
 }
@@ -64,7 +71,16 @@ function palette(): Palette {
   };
 }
 
-function Canvas({ model, width }: { model: string; width: number }) {
+function Canvas({
+  endpoint,
+  replica,
+  width,
+}: {
+  endpoint: string;
+  replica: number;
+  width: number;
+}) {
+  const strip = stripOf(endpoint, replica);
   const [span, setSpan] = useState(5);
   const [held, setHeld] = useState<number | null>(null);
   const [hover, setHover] = useState<Hover | null>(null);
@@ -74,10 +90,12 @@ function Canvas({ model, width }: { model: string; width: number }) {
   const shown = useRef({ from: 0, to: 1, runs: [] as LaneRun[] });
   const navigate = useNavigate();
   // What happened before this page was opened.
-  const before = useAnswer<Step[]>(`/manage/models/${encodeURIComponent(model)}/steps?most=2000`);
+  const before = useAnswer<ReplicaSteps>(
+    `/manage/endpoints/${encodeURIComponent(endpoint)}/steps?replica=${replica}&most=2000`,
+  );
   useEffect(() => {
-    if (before.value) live.begin(model, before.value);
-  }, [before.value, model]);
+    if (before.value) live.begin(before.value);
+  }, [before.value]);
 
   useEffect(() => {
     let frame = 0;
@@ -94,19 +112,19 @@ function Canvas({ model, width }: { model: string; width: number }) {
         element.height = Math.round(place.height * scale);
       }
       context.setTransform(scale, 0, 0, scale, 0, 0);
-      const to = held ?? live.now(model);
+      const to = held ?? live.now(strip);
       const from = to - span;
-      const runs = draw(context, place, palette(), live.steps.get(model) ?? [], from, to);
+      const runs = draw(context, place, palette(), live.steps.get(strip) ?? [], from, to);
       shown.current = { from, to, runs };
       if (performance.now() - counted > 500) {
         counted = performance.now();
         setUse(laneUse(runs, width, from, to));
-        setPreempted(preemptions(live.steps.get(model) ?? [], from, to));
+        setPreempted(preemptions(live.steps.get(strip) ?? [], from, to));
       }
     };
     frame = requestAnimationFrame(paint);
     return () => cancelAnimationFrame(frame);
-  }, [model, width, span, held]);
+  }, [strip, width, span, held]);
 
   function under(event: PointerEvent<HTMLCanvasElement>): Hover {
     const box = event.currentTarget.getBoundingClientRect();
@@ -115,7 +133,7 @@ function Canvas({ model, width }: { model: string; width: number }) {
     const { from, to, runs } = shown.current;
     const at = from + (x / box.width) * (to - from);
     const lane = Math.floor(y / place.laneHeight);
-    const steps = live.steps.get(model) ?? [];
+    const steps = live.steps.get(strip) ?? [];
     const step = steps[firstAfter(steps, at)] ?? null;
     const run = runs.findLast((run) => run.lane === lane && run.from <= at && at <= run.to) ?? null;
     return { x, y, step: step && step.at <= at ? step : null, run };
@@ -123,7 +141,7 @@ function Canvas({ model, width }: { model: string; width: number }) {
 
   function open(event: PointerEvent<HTMLCanvasElement>) {
     const run = under(event).run;
-    const request = run && live.requests.get(`${model} ${run.sequence}`);
+    const request = run && live.requests.get(`${strip} ${run.sequence}`);
     if (request) void navigate(`/console/requests/${encodeURIComponent(request)}`);
   }
 
@@ -134,7 +152,7 @@ function Canvas({ model, width }: { model: string; width: number }) {
         <button
           type="button"
           aria-pressed={held !== null}
-          onClick={() => setHeld((held) => (held === null ? live.now(model) : null))}
+          onClick={() => setHeld((held) => (held === null ? live.now(strip) : null))}
           className="border border-ink px-4 py-1"
         >
           {held === null ? "Pause" : "Resume"}
@@ -173,7 +191,7 @@ function Canvas({ model, width }: { model: string; width: number }) {
           onPointerLeave={() => setHover(null)}
           onClick={(event) => open(event as unknown as PointerEvent<HTMLCanvasElement>)}
         />
-        {hover?.step && <Card hover={hover} model={model} />}
+        {hover?.step && <Card hover={hover} strip={strip} />}
       </div>
       <p className="mt-2 text-sm text-faint">
         Time runs from left to right. Each row is one lane of the batch; gaps are unused time. Click
@@ -183,11 +201,11 @@ function Canvas({ model, width }: { model: string; width: number }) {
   );
 }
 
-function Card({ hover, model }: { hover: Hover; model: string }) {
+function Card({ hover, strip }: { hover: Hover; strip: string }) {
   const { step, run } = hover;
   if (!step) return null;
   const tokens = step.lanes.reduce((sum, lane) => sum + lane.tokens, 0);
-  const request = run && live.requests.get(`${model} ${run.sequence}`);
+  const request = run && live.requests.get(`${strip} ${run.sequence}`);
   return (
     <div
       className="pointer-events-none absolute z-10 w-64 border border-ink bg-sheet px-3 py-2 text-sm"

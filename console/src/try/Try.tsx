@@ -11,9 +11,9 @@ export function Try() {
   const [query, setQuery] = useSearchParams();
   const [question, setQuestion] = useState("When is the last boat back on Sunday?");
   if (!status) return <Empty>Connecting to the service…</Empty>;
-  if (status.models.length === 0)
-    return <Empty>No models are being served. Start a model first.</Empty>;
-  const models = status.models.map((model) => model.name);
+  if (status.endpoints.length === 0)
+    return <Empty>There are no endpoints. Deploy one first.</Empty>;
+  const models = status.endpoints.map(({ name }) => name);
   const two = query.get("panes") === "2";
   return (
     <div className="flex flex-col gap-4">

@@ -36,7 +36,7 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
     <section className="mx-auto max-w-3xl border border-line bg-sheet p-6">
       <h2 className="text-lg font-semibold">Three steps to the first answer</h2>
       <p className="mt-1 text-faint">
-        The service has no model yet. The demo model is included; nothing is downloaded.
+        The service has no endpoint yet. The demo model is included; nothing is downloaded.
       </p>
       {error && (
         <div className="mt-4">
@@ -46,12 +46,12 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
       <ol className="mt-5 flex flex-col gap-5">
         <StepRow
           number={1}
-          name="Start a model"
-          command="vastrelay model start --demo"
+          name="Deploy an endpoint"
+          command="vastrelay endpoint deploy --demo"
           done={served}
-          button={busy && !served ? "Loading…" : "Start model"}
+          button={busy && !served ? "Loading…" : "Deploy"}
           disabled={busy || served}
-          onClick={() => void post("/manage/models", { name: MODEL, demo: true })}
+          onClick={() => void post("/manage/endpoints", { name: MODEL, demo: true })}
         />
         <StepRow
           number={2}

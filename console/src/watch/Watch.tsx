@@ -3,7 +3,7 @@ import { useLive } from "../api/useLive";
 import { Empty } from "../frame/State";
 import { FirstSteps } from "./FirstSteps";
 import { useFirstSteps } from "./useFirstSteps";
-import { ModelPanel } from "./ModelPanel";
+import { EndpointPanel } from "./EndpointPanel";
 
 const WINDOWS = [
   [60, "1 min"],
@@ -20,7 +20,8 @@ export function Watch() {
   const [query, setQuery] = useSearchParams();
   const seconds = Number(query.get("seconds")) || 60;
   if (!status) return <Empty>Connecting to the service…</Empty>;
-  if (first) return <FirstSteps served={status.models.length > 0} onDone={() => setFirst(false)} />;
+  if (first)
+    return <FirstSteps served={status.endpoints.length > 0} onDone={() => setFirst(false)} />;
   return (
     <div className="flex flex-col gap-6">
       <div className="flex flex-wrap items-center justify-between gap-3">
@@ -39,8 +40,8 @@ export function Watch() {
           ))}
         </div>
       </div>
-      {status.models.map((model) => (
-        <ModelPanel key={model.name} model={model} seconds={seconds} />
+      {status.endpoints.map((endpoint) => (
+        <EndpointPanel key={endpoint.name} endpoint={endpoint} seconds={seconds} />
       ))}
     </div>
   );

@@ -1,10 +1,15 @@
 import { describe, expect, it } from "vitest";
 import { History } from "../api/history";
-import type { ModelHistory, ServiceStatus } from "../api/types";
+import type { EndpointHistory, ServiceStatus } from "../api/types";
 import { joined } from "./joined";
 
-function kept(...seconds: number[]): ModelHistory {
+function kept(...seconds: number[]): EndpointHistory {
   const points = seconds.map((at) => ({
+    release: 1,
+    replica: 1,
+    incarnation: 1,
+    device: "cpu",
+    simulated: false,
     at_ms: at * 1000,
     queue_depth: at,
     lanes_used: 1.5,
@@ -27,8 +32,9 @@ function heard(...seconds: number[]) {
     ttft: { count: 0, p50: 0, p95: 0, p99: 0 },
     itl: { count: 1, p50: 0.001, p95: 0.002, p99: 0.003 },
   };
-  const model = { name: "m", queue_depth: 4, lanes_used: 2, pages_used: 3, window };
-  for (const at of seconds) history.push({ models: [model] } as unknown as ServiceStatus, at);
+  const occupancy = { queue_depth: 4, lanes_used: 2, pages_used: 3 };
+  const endpoint = { name: "m", occupancy, window };
+  for (const at of seconds) history.push({ endpoints: [endpoint] } as unknown as ServiceStatus, at);
   return history.of("m");
 }
 
@@ -45,6 +51,11 @@ describe("joined", () => {
     const track = joined(kept(0, 5, 60), heard());
     expect(track.at).toEqual([5, 10, 10.1, 65]);
     expect(track.queue).toEqual([0, 5, null, 60]);
+  });
+
+  it("has one point for each moment, the later life's", () => {
+    const track = joined(kept(5, 5, 10), heard());
+    expect(track.at).toEqual([10, 15]);
   });
 
   it("is what was heard when nothing was kept", () => {

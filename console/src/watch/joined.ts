@@ -1,5 +1,5 @@
 import type { Track } from "../api/history";
-import type { ModelHistory } from "../api/types";
+import type { EndpointHistory } from "../api/types";
 
 type Point = { [K in keyof Track]: Track[K][number] | null };
 
@@ -25,7 +25,7 @@ function hole(at: number): Point {
 }
 
 /** Returns what was kept before the page was opened, followed by what the page has heard; times without either stay empty. */
-export function joined(kept: ModelHistory | null, heard: Track): Track {
+export function joined(kept: EndpointHistory | null, heard: Track): Track {
   const first = heard.at[0] ?? Infinity;
   const points: Point[] = [];
   const ms = (spread: number[] | null | undefined, index: number) =>
@@ -35,6 +35,8 @@ export function joined(kept: ModelHistory | null, heard: Track): Track {
     // What a stretch was like is known at its end.
     const at = point.at_ms / 1000 + kept!.span;
     if (at >= first) break;
+    // Within one stretch a replica may have ended and another begun.
+    if (at === before) points.pop();
     if (before !== undefined && at - before > 1.5 * kept!.span) points.push(hole(before + 0.1));
     before = at;
     points.push({

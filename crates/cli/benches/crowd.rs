@@ -49,11 +49,8 @@ fn main() {
     });
     let status = request(&service.address, "GET", "/manage/status", "");
     let status: Value = serde_json::from_str(status.split("\r\n\r\n").nth(1).expect("a body")).expect("JSON");
-    let memory = &status["models"][0]["memory"];
-    let planned: u64 = ["weights", "kv_pool", "workspace"]
-        .iter()
-        .filter_map(|owner| memory[owner].as_u64())
-        .sum();
+    let reserved = &status["endpoints"][0]["replicas"][0]["memory"]["reserved"];
+    let planned = reserved.as_u64().unwrap_or(0);
     let mib = |bytes: u64| bytes as f64 / f64::from(1 << 20);
     println!(
         "after {:.0} s: sent {}, answered {}, errors {}",

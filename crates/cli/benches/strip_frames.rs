@@ -21,8 +21,9 @@ const EVENT_EVERY: Duration = Duration::from_millis(250);
 const SEQUENCE: u64 = 40;
 
 fn status(seconds: f64) -> Value {
-    json!({"version": "bench", "uptime": seconds, "state": "ready", "calls_recorded": 0, "models": [{
-        "name": "bench", "width": LANES, "queue_depth": 9, "lanes_used": LANES, "pages_used": 0, "window": {
+    json!({"version": "bench", "uptime": seconds, "state": "ready", "calls_recorded": 0, "endpoints": [{
+        "name": "bench", "occupancy": {"lanes": LANES, "queue_depth": 9, "lanes_used": LANES, "pages_used": 0},
+        "replicas": [{"replica": 1, "incarnation": 1, "uptime": seconds, "width": LANES}], "window": {
             "output_rate": 0, "prefill_rate": 0,
             "ttft": {"count": 0, "p50": 0, "p95": 0, "p99": 0}, "itl": {"count": 0, "p50": 0, "p95": 0, "p99": 0}}}]})
 }
@@ -59,7 +60,7 @@ async fn live() -> HttpResponse {
             let until = (seconds * STEPS_A_SECOND as f64) as u64;
             let steps: Vec<Value> = (number..until).map(step).collect();
             number = until;
-            let steps = json!({"model": "bench", "steps": steps});
+            let steps = json!({"endpoint": "bench", "release": 1, "replica": 1, "incarnation": 1, "steps": steps});
             let text = format!("event: steps\ndata: {steps}\n\nevent: status\ndata: {}\n\n", status(seconds));
             yield Ok::<Bytes, actix_web::Error>(text.into());
         }
@@ -92,8 +93,12 @@ fn serve() -> String {
             App::new()
                 .route("/manage/live", web::get().to(live))
                 .route(
-                    "/manage/models/bench/steps",
-                    web::get().to(async || HttpResponse::Ok().json(json!([]))),
+                    "/manage/endpoints/bench/steps",
+                    web::get().to(async || {
+                        let none =
+                            json!({"endpoint": "bench", "release": 1, "replica": 1, "incarnation": 1, "steps": []});
+                        HttpResponse::Ok().json(none)
+                    }),
                 )
                 .default_service(web::to(file))
         });

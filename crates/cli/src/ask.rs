@@ -1,6 +1,6 @@
 //! `vastrelay ask`.
 
-use crate::args::AskOptions;
+use crate::args::ask::AskOptions;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{json, line, print};
@@ -86,6 +86,7 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
         let answer: ChatAnswer = response.json().await.map_err(broken)?;
         return json(&answer);
     }
+    let simulated = response.headers().get("x-vastrelay-simulated").cloned();
     let mut events = response.bytes_stream().eventsource();
     let mut end = None;
     while let Some(event) = events.next().await {
@@ -115,6 +116,12 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
     };
     if reason == "length" {
         note("(the answer reached its limit; --max-tokens raises it)");
+    }
+    if let Some(device) = simulated {
+        let device = device.to_str().unwrap_or("a device").to_owned();
+        note(format!(
+            "(simulated on {device}: the words have no meaning, the times are the cost model's)"
+        ));
     }
     if let Some(measured) = measured {
         print_figures(&measured);

@@ -1,6 +1,6 @@
 //! Calls to a service.
 
-use crate::args::Connection;
+use crate::args::connection::Connection;
 use crate::failure::Failure;
 use reqwest::{RequestBuilder, Response, StatusCode};
 use rustls::pki_types::CertificateDer;

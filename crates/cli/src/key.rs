@@ -1,6 +1,6 @@
 //! `vastrelay key`.
 
-use crate::args::{KeyCommand, KeyCreateOptions, KeyListOptions, KeyPlace, KeyRevokeOptions, Scope};
+use crate::args::key::{KeyCommand, KeyCreateOptions, KeyListOptions, KeyPlace, KeyRevokeOptions, Scope};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{ago, json, line};

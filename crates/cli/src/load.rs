@@ -4,7 +4,7 @@ mod kept;
 mod print;
 mod send;
 
-use crate::args::{LoadCommand, LoadCompareOptions, LoadListOptions, LoadShowOptions};
+use crate::args::load::{LoadCommand, LoadCompareOptions, LoadListOptions, LoadShowOptions};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::json;

@@ -4,9 +4,14 @@ mod args;
 mod ask;
 mod client;
 mod demo;
+mod device;
+mod endpoint;
 mod failure;
+mod fit;
 mod key;
 mod load;
+mod machine;
+mod memory;
 mod model;
 mod output;
 mod plain;
@@ -16,7 +21,8 @@ mod status;
 mod text;
 mod watch;
 
-use args::{Arguments, Command, RequestsCommand};
+use args::requests::RequestsCommand;
+use args::{Arguments, Command};
 use clap::Parser;
 use failure::Failure;
 use std::process::ExitCode;
@@ -38,7 +44,10 @@ fn main() -> ExitCode {
         Command::Start(options) => start::run(&runtime, &options),
         Command::Ask(options) => runtime.block_on(ask::run(&options)),
         Command::Status(options) => runtime.block_on(status::run(&options)),
-        Command::Model(command) => runtime.block_on(model::run(&command)),
+        Command::Device(command) => runtime.block_on(device::run(&command)),
+        Command::Fit(options) => fit::run(&options),
+        Command::Model(command) => model::run(&command),
+        Command::Endpoint(command) => runtime.block_on(endpoint::run(&command)),
         Command::Requests(RequestsCommand::List(options)) => runtime.block_on(requests::list(&options)),
         Command::Requests(RequestsCommand::Show(options)) => runtime.block_on(requests::show(&options)),
         Command::Load(command) => runtime.block_on(load::run(&command)),

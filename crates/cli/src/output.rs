@@ -4,6 +4,8 @@ use crate::failure::Failure;
 use crate::plain::{is_command, plain};
 use ratatui::crossterm;
 use std::io::{ErrorKind, IsTerminal, Write};
+use vastrelay_serving::Precision;
+use vastrelay_wire::manage::ReplicaStatus;
 
 /// Returns the columns of the terminal, or those that `COLUMNS` tells; 100 when nothing tells.
 pub fn columns() -> usize {
@@ -65,12 +67,41 @@ pub fn duration(seconds: f64) -> String {
 }
 
 /// Says over how many shards a model is split, where it is.
-pub fn shards(split: usize) -> String {
+fn shards(split: usize) -> String {
     if split > 1 {
         format!(", split {split}")
     } else {
         String::new()
     }
+}
+
+/// Returns the name of a precision for people.
+pub fn precision_name(weights: &str, group: Option<usize>) -> String {
+    // A later service may have others.
+    Precision::of(weights, group).map_or_else(|_| weights.to_owned(), |precision| precision.to_string())
+}
+
+/// Returns the name of a device for people: a simulated one says so.
+pub fn device_name(device: &str, simulated: bool) -> String {
+    if simulated {
+        format!("{device} (simulated)")
+    } else {
+        device.to_owned()
+    }
+}
+
+/// Returns where a replica runs, for people: cores with their instructions, or simulated devices.
+pub fn place_name(device: &str, simulated: bool, replica: &ReplicaStatus) -> String {
+    let name = device_name(device, simulated);
+    if simulated {
+        return format!("{} × {name}", replica.split);
+    }
+    format!(
+        "{name} ({} × {}{})",
+        replica.cores,
+        replica.instructions,
+        shards(replica.split)
+    )
 }
 
 #[cfg(test)]

@@ -2,13 +2,13 @@
 
 mod life;
 
-use crate::args::{RequestsListOptions, RequestsShowOptions};
+use crate::args::requests::{RequestsListOptions, RequestsShowOptions};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{ago, duration, json, line};
+use crate::output::{ago, device_name, duration, json, line};
 use comfy_table::{CellAlignment, Table, presets};
 use reqwest::Url;
-use vastrelay_serving::memory::grouped;
+use vastrelay_planner::amounts::grouped;
 use vastrelay_wire::manage::{CallDetail, RecordedCall};
 
 /// Lists the last calls, newest first.
@@ -24,8 +24,20 @@ pub async fn list(options: &RequestsListOptions) -> Result<(), Failure> {
     let mut table = Table::new();
     table.load_preset(presets::NOTHING);
     table.set_header([
-        "ago", "request", "caller", "call", "model", "status", "outcome", "in", "reused", "out", "queued", "TTFT",
-        "ITL p50", "total",
+        "ago",
+        "request",
+        "caller",
+        "operation",
+        "endpoint",
+        "status",
+        "outcome",
+        "in",
+        "reused",
+        "out",
+        "queued",
+        "TTFT",
+        "ITL p50",
+        "total",
     ]);
     for call in &calls {
         table.add_row(row(call));
@@ -44,7 +56,7 @@ fn address(options: &RequestsListOptions) -> String {
     let mut url = Url::parse("http://service/manage/requests").expect("an address");
     let seconds = |time: Option<std::time::Duration>| time.map(|time| time.as_secs_f64().to_string());
     let conditions = [
-        ("model", options.model.clone()),
+        ("endpoint", options.endpoint.clone()),
         ("outcome", options.outcome.clone()),
         ("caller", options.caller.clone()),
         ("failed", options.failed.then(|| "true".into())),
@@ -66,8 +78,8 @@ fn row(call: &RecordedCall) -> Vec<String> {
         ago(call.seconds_ago),
         call.id.chars().take(12).collect(),
         call.caller.clone(),
+        call.operation.clone(),
         call.endpoint.clone(),
-        call.model.clone(),
         call.status.to_string(),
         call.outcome.clone(),
         grouped(call.prompt_tokens),
@@ -110,11 +122,18 @@ fn print(detail: &CallDetail) {
     } else {
         format!(" by {}", call.caller)
     };
+    let place = match call.replica {
+        0 => String::new(),
+        replica => {
+            let device = device_name(&call.device, call.simulated);
+            format!(" (release {}, replica {replica} on {device})", call.release)
+        }
+    };
     line(format!(
-        "{}  {} to {}{who}, {} ago: {} ({})",
+        "{}  {} to {}{place}{who}, {} ago: {} ({})",
         call.id,
+        call.operation,
         call.endpoint,
-        call.model,
         ago(call.seconds_ago),
         call.outcome,
         call.status

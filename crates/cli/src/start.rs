@@ -1,19 +1,21 @@
 //! `vastrelay start`.
 
-use crate::args::{LogForm, StartOptions};
+use crate::args::start::{LogForm, StartOptions};
 use crate::demo;
 use crate::failure::Failure;
+use crate::machine::machine_cores;
+use crate::memory;
+use crate::output::device_name;
 use actix_web::web;
-use nix::sys::resource::{Resource, getrlimit};
 use std::io::{IsTerminal, Write};
 use std::path::Path;
-use std::thread::available_parallelism;
-use sysinfo::{MemoryRefreshKind, RefreshKind, System};
 use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
+use vastrelay_planner::amounts::grouped;
+use vastrelay_service::deploy::DeployError;
+use vastrelay_service::endpoint::Endpoint;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, TemplateProgram};
-use vastrelay_serving::memory::grouped;
-use vastrelay_serving::{DeviceMemory, Isa, Replica, ReplicaSettings};
+use vastrelay_serving::{Models, Precisions, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 
 /// Runs the service until it is told to stop.
@@ -33,19 +35,16 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         age: options.records_age,
         bytes: options.records_size.as_u64(),
     };
-    let settings = settings(options)?;
-    // Taken before the models are loaded, so that a taken address fails at once.
+    let settings = options.settings()?;
+    // Taken before anything is loaded, so that a taken address fails at once.
     let server = Server::bind(options.listen, &serve).map_err(Failure::failed)?;
     let store = Store::open(&data, retention).map_err(Failure::failed)?;
     server.check_keys(&store).map_err(Failure::failed)?;
     say(&format!(
-        "Vast Relay {} on cpu: each model uses {} of {} cores",
+        "Vast Relay {} on {}",
         env!("CARGO_PKG_VERSION"),
-        settings.cores,
-        machine_cores()
+        place(&settings)
     ));
-    let replicas = load(options, &settings, &data)?;
-    let names: Vec<String> = replicas.iter().map(|replica| replica.name.clone()).collect();
     let (hosts, origins) = (options.hosts.clone(), options.origins.clone());
     let reach = Reach::new(server.address(), options.require_key, hosts, origins);
     if server.is_open_to_eavesdroppers() {
@@ -54,6 +53,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let wants_key = if reach.wants_key { "  key required" } else { "" };
     let loader = Loader {
         settings,
+        models: Models::default(),
         data,
         unpack_demo: demo::unpack,
     };
@@ -66,13 +66,13 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
             words: vec!["render-templates".into()],
         }),
     };
-    let state = ServiceState::new(replicas, loader, store, reach, state_options);
-    let state = web::Data::new(state);
+    let state = web::Data::new(ServiceState::new(loader, store, reach, state_options));
+    let names = deploy(options, &state)?;
     let greeting = format!(
-        "\nready: {}  models: {}{wants_key}",
+        "\nready: {}  endpoints: {}{wants_key}",
         server.url(),
         if names.is_empty() {
-            "none yet; start one with `vastrelay model start` or in the console".into()
+            "none yet; deploy one with `vastrelay endpoint deploy` or in the console".into()
         } else {
             names.join(", ")
         }
@@ -86,81 +86,65 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         .map_err(Failure::failed)
 }
 
-fn load(options: &StartOptions, settings: &ReplicaSettings, data: &Path) -> Result<Vec<Replica>, Failure> {
-    let mut models = options.models.clone();
-    if options.demo {
-        models.push(("pierdesk".into(), demo::unpack(data).map_err(Failure::failed)?));
+/// Says what endpoints run on.
+fn place(settings: &ReplicaSettings) -> String {
+    let device = &settings.device;
+    if device.is_simulated() {
+        let (name, count) = (device_name(device.name(), true), device.count());
+        return format!("{name}: each endpoint uses {} of {count} devices", settings.split);
     }
-    let mut replicas: Vec<Replica> = Vec::new();
-    for (name, folder) in &models {
-        if replicas.iter().any(|replica| replica.name == *name) {
-            return Err(Failure::usage(format!("two models are named `{name}`; rename one")));
-        }
-        let replica = Replica::load(name, folder, settings)
-            .map_err(|error| Failure::failed(format!("`{name}` cannot be served: {error}")))?;
-        let description = &replica.description;
+    format!(
+        "cpu: each endpoint uses {} of {} cores",
+        settings.cores,
+        machine_cores()
+    )
+}
+
+/// Deploys every model that was named, and says what it is.
+fn deploy(options: &StartOptions, state: &ServiceState) -> Result<Vec<String>, Failure> {
+    let mut wanted = options.models.clone();
+    if options.demo {
+        wanted.push((
+            "pierdesk".into(),
+            demo::unpack(&state.loader.data).map_err(Failure::failed)?,
+        ));
+    }
+    for (name, folder) in &wanted {
+        let deployed = state.loader.deploy(&state.endpoints, &state.records, name, folder);
+        let endpoint = deployed.map_err(|error| match error {
+            DeployError::Taken(name) => Failure::usage(format!("two models are named `{name}`; rename one")),
+            other => Failure::failed(other),
+        })?;
+        describe(&endpoint, folder);
+    }
+    Ok(wanted.into_iter().map(|(name, _)| name).collect())
+}
+
+fn describe(endpoint: &Endpoint, folder: &Path) {
+    let description = &endpoint.model.description;
+    let Precisions { weights, kv } = endpoint.precisions;
+    for placed in endpoint.replicas() {
+        let replica = &placed.replica;
+        let place = match replica.split {
+            split if replica.device.is_simulated() => {
+                format!("on {split} × {}", device_name(replica.device.name(), true))
+            }
+            1 => format!("{} kernels", replica.instructions),
+            split => format!("{split} shards, {} kernels", replica.instructions),
+        };
         say(&format!(
-            "\n{name}  {} parameters, {} layers, context {} tokens, weights {}, {}{} kernels\n  from {}",
+            "\n{} (release {})  {} parameters, {} layers, context {} tokens, weights {weights}, {place}\n  from {}",
+            endpoint.name,
+            endpoint.release,
             grouped(description.parameters()),
             description.layers,
             grouped(replica.memory.context),
-            replica.weights,
-            if replica.split > 1 {
-                format!("{} shards, ", replica.split)
-            } else {
-                String::new()
-            },
-            replica.instructions,
             folder.display(),
         ));
-        replica.memory.lines().iter().for_each(|line| say(&format!("  {line}")));
-        replicas.push(replica);
+        memory::lines(&replica.memory, kv)
+            .iter()
+            .for_each(|line| say(&format!("  {line}")));
     }
-    Ok(replicas)
-}
-
-fn settings(options: &StartOptions) -> Result<ReplicaSettings, Failure> {
-    let most = machine_cores();
-    let usual = most.saturating_sub(1).max(options.split.min(most)).max(1);
-    let cores = options.cores.unwrap_or(usual);
-    if cores > most {
-        return Err(Failure::usage(format!(
-            "--cores {cores} is more than the {most} cores of this machine"
-        )));
-    }
-    let isa = match &options.kernel {
-        Some(name) => Isa::of(name).map_err(|error| Failure::usage(format!("--kernel: {error}")))?,
-        None => Isa::detect(),
-    };
-    Ok(ReplicaSettings {
-        width: options.width,
-        step_budget: options.step_budget,
-        context: options.context,
-        queue_depth: options.queue_depth,
-        prefill_chunk: options.prefill_chunk,
-        isa,
-        cores,
-        split: options.split,
-        memory_share: options.memory_share,
-        pages: options.pages,
-        device: DeviceMemory::new(device_memory()),
-        weights: options.precision.weights()?,
-        kv: options.precision.kv.map(Into::into),
-    })
-}
-
-/// Returns the memory that this process may use, in bytes: the machine's, the container's, or most of its address space where
-/// that is limited.
-pub fn device_memory() -> usize {
-    let memory = RefreshKind::nothing().with_memory(MemoryRefreshKind::nothing().with_ram());
-    let system = System::new_with_specifics(memory);
-    let container = system.cgroup_limits().map_or(u64::MAX, |limits| limits.total_memory);
-    let space = getrlimit(Resource::RLIMIT_AS).map_or(u64::MAX, |(soft, _)| soft);
-    system.total_memory().min(container).min(space / 4 * 3) as usize
-}
-
-fn machine_cores() -> usize {
-    available_parallelism().map_or(1, usize::from)
 }
 
 fn start_log(form: LogForm) {

@@ -1,17 +1,18 @@
 //! `vastrelay status`.
 
-use crate::args::StatusOptions;
+use crate::args::status::StatusOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{columns, json, line, shards};
+use crate::output::{columns, device_name, json, line, place_name, precision_name};
 use comfy_table::{CellAlignment, Table, presets};
-use vastrelay_serving::memory::{bytes, grouped};
-use vastrelay_wire::manage::{ModelStatus, ServiceStatus};
+use vastrelay_planner::amounts::{bytes, grouped};
+use vastrelay_wire::manage::{EndpointStatus, ReplicaStatus, ServiceStatus};
 
 /// Columns that the table takes; narrower terminals get a list.
 const LEAST_COLUMNS: usize = 100;
-const HEADER: [&str; 10] = [
-    "model",
+const HEADER: [&str; 11] = [
+    "endpoint",
+    "release",
     "device",
     "lanes",
     "queue",
@@ -23,7 +24,7 @@ const HEADER: [&str; 10] = [
     "preempted",
 ];
 
-/// Shows the state of the service and its models.
+/// Shows the state of the service and its endpoints.
 pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
     let status: ServiceStatus = Client::new(&options.connection)?.get("/manage/status").await?;
     if options.json {
@@ -37,81 +38,103 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
         grouped(status.calls_recorded as usize)
     ));
     if columns() < LEAST_COLUMNS {
-        status.models.iter().for_each(list);
+        status.endpoints.iter().for_each(list);
         return Ok(());
     }
     let mut table = Table::new();
     table.load_preset(presets::NOTHING);
     table.set_header(HEADER);
-    for model in &status.models {
-        table.add_row(row(model));
+    for endpoint in &status.endpoints {
+        table.add_row(row(endpoint));
     }
     table
         .column_iter_mut()
-        .skip(2)
+        .skip(3)
         .for_each(|column| column.set_cell_alignment(CellAlignment::Right));
     line(format!("{table}\n"));
-    for model in &status.models {
-        let memory = &model.memory;
-        line(format!(
-            "{}: weights {} ({}), KV pool {} ({}), workspace {}, limit {}; {} sequences of {} tokens fit",
-            model.name,
-            bytes(memory.weights),
-            model.weights,
-            bytes(memory.kv_pool),
-            model.kv,
-            bytes(memory.workspace),
-            bytes(memory.budget),
-            grouped(model.full_context_sequences),
-            grouped(model.context),
-        ));
-        if let Some(failure) = &model.failure {
-            line(format!("{}: FAILED, {failure}", model.name));
+    for endpoint in &status.endpoints {
+        for replica in &endpoint.replicas {
+            line(format!("{}: {}", name_of(endpoint, replica), memory(endpoint, replica)));
+            if let Some(failure) = &replica.failure {
+                line(format!("{}: FAILED, {failure}", name_of(endpoint, replica)));
+            }
         }
     }
     Ok(())
 }
 
-/// Prints a model line by line, for narrow terminals.
-fn list(model: &ModelStatus) {
-    for (name, value) in HEADER.iter().zip(row(model)) {
+/// Returns the name of an endpoint, and of its replica where it has several.
+fn name_of(endpoint: &EndpointStatus, replica: &ReplicaStatus) -> String {
+    match endpoint.replicas.len() {
+        1 => endpoint.name.clone(),
+        _ => format!("{}, replica {}", endpoint.name, replica.replica),
+    }
+}
+
+fn memory(endpoint: &EndpointStatus, replica: &ReplicaStatus) -> String {
+    let (memory, precision) = (&replica.memory, &endpoint.precision);
+    format!(
+        "weights {} ({}), KV pool {} ({}), workspace {}, process {}; {} reserved, {} resident, limit {}; {} sequences of {} tokens fit",
+        bytes(memory.weights),
+        precision_name(&precision.weights, precision.group),
+        bytes(memory.kv_pool),
+        precision.kv,
+        bytes(memory.workspace),
+        bytes(memory.process),
+        bytes(memory.reserved),
+        bytes(memory.resident),
+        bytes(memory.budget),
+        grouped(replica.full_context_sequences),
+        grouped(endpoint.context),
+    )
+}
+
+/// Prints an endpoint line by line, for narrow terminals.
+fn list(endpoint: &EndpointStatus) {
+    for (name, value) in HEADER.iter().zip(row(endpoint)) {
         line(format!("{name:<12}{value}"));
     }
-    let memory = &model.memory;
-    for (name, value) in [
-        ("weights", format!("{} ({})", bytes(memory.weights), model.weights)),
-        ("KV pool", format!("{} ({})", bytes(memory.kv_pool), model.kv)),
-        ("workspace", bytes(memory.workspace)),
-        ("limit", bytes(memory.budget)),
-        ("context", format!("{} tokens", grouped(model.context))),
-        ("fit", format!("{} sequences", grouped(model.full_context_sequences))),
-    ] {
-        line(format!("{name:<12}{value}"));
-    }
-    if let Some(failure) = &model.failure {
-        line(format!("FAILED: {failure}"));
+    let precision = &endpoint.precision;
+    let weights = precision_name(&precision.weights, precision.group);
+    for replica in &endpoint.replicas {
+        let memory = &replica.memory;
+        for (name, value) in [
+            ("weights", format!("{} ({weights})", bytes(memory.weights))),
+            ("KV pool", format!("{} ({})", bytes(memory.kv_pool), precision.kv)),
+            ("workspace", bytes(memory.workspace)),
+            ("process", bytes(memory.process)),
+            ("reserved", bytes(memory.reserved)),
+            ("resident", bytes(memory.resident)),
+            ("limit", bytes(memory.budget)),
+            ("context", format!("{} tokens", grouped(endpoint.context))),
+            ("fit", format!("{} sequences", grouped(replica.full_context_sequences))),
+        ] {
+            line(format!("{name:<12}{value}"));
+        }
+        if let Some(failure) = &replica.failure {
+            line(format!("FAILED: {failure}"));
+        }
     }
     line("");
 }
 
-fn row(model: &ModelStatus) -> Vec<String> {
+fn row(endpoint: &EndpointStatus) -> Vec<String> {
+    let (occupancy, totals) = (&endpoint.occupancy, &endpoint.totals);
+    let place = |replica| place_name(&endpoint.device, endpoint.simulated, replica);
+    let first = endpoint.replicas.first();
+    let device = first.map_or_else(|| device_name(&endpoint.device, endpoint.simulated), place);
     vec![
-        model.name.clone(),
-        format!(
-            "{} ({} × {}{})",
-            model.device,
-            model.cores,
-            model.instructions,
-            shards(model.split)
-        ),
-        format!("{} of {}", model.lanes_used, model.width),
-        format!("{} of {}", model.queue_depth, model.queue_limit),
-        format!("{} of {}", grouped(model.pages_used), grouped(model.pages_total)),
-        grouped(model.pages_cached),
-        grouped(model.steps as usize),
-        grouped(model.prefill_tokens as usize),
-        grouped(model.output_tokens as usize),
-        grouped(model.preemptions as usize),
+        endpoint.name.clone(),
+        endpoint.release.to_string(),
+        device,
+        format!("{} of {}", occupancy.lanes_used, occupancy.lanes),
+        format!("{} of {}", occupancy.queue_depth, occupancy.queue_limit),
+        format!("{} of {}", grouped(occupancy.pages_used), grouped(occupancy.pages)),
+        grouped(occupancy.pages_cached),
+        grouped(totals.steps as usize),
+        grouped(totals.prefill_tokens as usize),
+        grouped(totals.output_tokens as usize),
+        grouped(totals.preemptions as usize),
     ]
 }
 

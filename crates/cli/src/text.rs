@@ -2,13 +2,13 @@
 
 mod score;
 
-use crate::args::{DecodeOptions, TextCommand, TextOptions};
+use crate::args::text::{DecodeOptions, TextCommand, TextOptions};
 use crate::ask::piped;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{json, line};
 use std::io::IsTerminal;
-use vastrelay_serving::memory::grouped;
+use vastrelay_planner::amounts::grouped;
 use vastrelay_wire::chat::{ChatMessage, Content};
 use vastrelay_wire::text::{
     CountAnswer, DecodeAnswer, DecodeRequest, EncodeAnswer, EncodeRequest, RenderAnswer, RenderRequest,

@@ -2,7 +2,7 @@
 
 mod view;
 
-use crate::args::WatchOptions;
+use crate::args::watch::WatchOptions;
 use crate::client::Client;
 use crate::failure::Failure;
 use eventsource_stream::Eventsource;

@@ -15,7 +15,6 @@ mod weights;
 pub use build::{BuildOrder, build};
 pub use calibrate::{CalibrationStep, calibrate, calibration_bytes};
 pub use source::Rounded;
-pub use weights::Precision;
 
 use crate::executor::{Executor, ExecutorError, MemoryReport, Report, StepBatch, wait_for};
 use exchange::Exchange;
@@ -27,7 +26,9 @@ use std::panic::resume_unwind;
 use std::sync::Arc;
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::{KvPrecision, LayerPages, Shape};
-use vastrelay_weights::{Build, Checkpoint, ModelDescription, Shard, WeightsError};
+use vastrelay_kernels::reserved::Untouched;
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, Precision, Shard, WeightsError};
+use weights::bytes_in;
 
 /// What the executor may use.
 #[derive(Clone, Debug)]
@@ -49,6 +50,13 @@ pub struct CpuSettings {
     /// KV cache precision.
     pub kv: KvPrecision,
 }
+
+/// Bytes that a replica takes for its program, records and buffers, whatever the model.
+const PROGRAM_BYTES: usize = 16 << 20;
+/// Bytes of a kernel thread's stack that are used.
+const STACK_BYTES: usize = 256 << 10;
+/// Bytes of a tokenizer for each token of its vocabulary.
+const TOKENIZER_BYTES: usize = 600;
 
 /// Runs steps on a thread of its own for each shard, which leads the shard's pool of kernel threads.
 ///
@@ -79,9 +87,9 @@ impl CpuExecutor {
             let kind = checkpoint.kind(&name);
             match shape.len() {
                 2 if name.starts_with("model.embed_tokens") || name.starts_with("lm_head") => {
-                    precision.of_embeddings().bytes(kind, elements)
+                    bytes_in(precision.of_embeddings(), kind, elements)
                 }
-                2 => precision.bytes(kind, elements) * copies(model, split, &name),
+                2 => bytes_in(precision, kind, elements) * copies(model, split, &name),
                 _ => elements * size_of::<f32>() * split,
             }
         };
@@ -98,6 +106,12 @@ impl CpuExecutor {
         let logits = Forward::logit_rows(step_tokens) * model.vocabulary;
         let exchanged = if split > 1 { 2 * sums.max(logits) + logits } else { 0 };
         Shard::all(split).map(shard).sum::<usize>() + exchanged * size_of::<f32>()
+    }
+
+    /// Returns about how many bytes a replica takes besides: program and records, stacks of its threads, and its tokenizer, which grows
+    /// with the vocabulary.
+    pub fn process_bytes(model: &ModelDescription, cores: usize) -> usize {
+        PROGRAM_BYTES + cores * STACK_BYTES + model.vocabulary * TOKENIZER_BYTES
     }
 
     /// Packs the weights of a checkpoint, reserves KV memory and starts the threads.
@@ -196,6 +210,11 @@ impl Executor for CpuExecutor {
 }
 
 impl CpuExecutor {
+    /// Returns the KV memory of all shards, for somebody who touches it: the system has promised it and not given it yet.
+    pub fn untouched(&self) -> Vec<Untouched> {
+        self.shards.iter().flat_map(|shard| shard.kv.clone()).collect()
+    }
+
     /// Fills all KV memory with random values, to measure steps without computing what they read.
     ///
     /// # Errors

@@ -12,8 +12,9 @@ pub mod core;
 pub mod edge;
 pub mod frame;
 mod live;
-mod prompt_scores;
+mod logprobs_of_prompt;
 mod thread;
+mod thread_inbox;
 
 use crate::executor::{Executor, MemoryReport};
 use crate::record::StepRecord;
@@ -21,7 +22,7 @@ use crate::request::{GenerationRequest, Refusal};
 use crate::scheduler::Limits;
 use core::EngineCore;
 use edge::{Edge, RequestStream};
-use frame::EngineStatus;
+use frame::{EngineStatus, Frame};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
@@ -55,6 +56,11 @@ impl Engine {
             orders.send(Message::Order(order)).is_ok()
         }));
         let core = EngineCore::new(pieces, limits.clone(), build);
+        // Callers ask how things stand before the first step, too.
+        edge.take(&mut Frame {
+            status: core.status().clone(),
+            ..Frame::default()
+        });
         let channel = (outbox.clone(), inbox);
         let mut engine = EngineThread::new(core, executor, edge.clone(), channel, started);
         let thread = std::thread::Builder::new()

@@ -2,7 +2,7 @@
 
 use crate::phases::PhaseTimes;
 use crate::sampling::{Choice, Chosen};
-use crate::token::{Scored, Tokens};
+use crate::token::{TokenLogprobs, Tokens};
 use serde::Serialize;
 use smallvec::SmallVec;
 use std::sync::{Arc, mpsc};
@@ -59,7 +59,7 @@ pub struct StepBatch {
     /// Pages to copy first.
     pub copies: Vec<PageCopy>,
     /// What to compute.
-    pub rows: Vec<Row>,
+    pub rows: Vec<BatchRow>,
 }
 
 /// A page to copy over another one of the same pool.
@@ -75,7 +75,7 @@ pub struct PageCopy {
 
 /// One sequence's part in a step.
 #[derive(Clone, Debug)]
-pub struct Row {
+pub struct BatchRow {
     /// Tokens to process.
     pub tokens: Tokens,
     /// How many of them, at the end, are drafts: guesses that have to be verified.
@@ -91,7 +91,7 @@ pub struct Row {
     /// What is wanted back of its end.
     pub want: Want,
     /// How likely its tokens were, where that is wanted.
-    pub scores: Option<ScoresWanted>,
+    pub logprobs: Option<LogprobsWanted>,
 }
 
 /// Changes of a sequence's page tables: few, mostly, which then need no memory of their own.
@@ -119,8 +119,8 @@ impl TableChange {
 
 /// Asks how likely tokens were, each after those before it: the row's, the first excepted.
 #[derive(Clone, Debug)]
-pub struct ScoresWanted {
-    /// The token after the row's last, where that one's score is wanted too.
+pub struct LogprobsWanted {
+    /// The token after the row's last, where that one's log-probability is wanted too.
     pub next: Option<u32>,
     /// Most probable tokens in each one's place to report.
     pub top: usize,
@@ -155,8 +155,8 @@ pub struct RowResult {
     pub chosen: SmallVec<[Chosen; 1]>,
     /// The logits, when they were wanted.
     pub logits: Vec<f32>,
-    /// The scores of its tokens but the first, and of the one after them, as they were wanted.
-    pub scores: Vec<Scored>,
+    /// The logprobs of its tokens but the first, and of the one after them, as they were wanted.
+    pub logprobs: Vec<TokenLogprobs>,
     /// Whether the logits held something that is not a number, so that no token could be chosen.
     pub not_finite: bool,
 }

@@ -7,6 +7,7 @@
 //! | [`pages`] | which pages of KV memory are whose, and what may be reused? (pure) |
 //! | [`executor`] | what does a device do for us? (the seam) |
 //! | [`cpu`] | the device at hand: real arithmetic on this machine's cores |
+//! | [`simulated`] | a stand-in for accelerators that are not here |
 //! | [`sampling`] | which token, of those the model thinks likely? |
 //! | [`head`] | what text has one sequence made, and is it at its end? |
 //! | [`engine`] | the loop that ties them together |
@@ -17,7 +18,8 @@ pub mod cpu;
 pub mod engine;
 pub mod executor;
 pub mod head;
-pub mod moment;
+pub mod likelihood;
+pub mod micros;
 pub mod pages;
 pub mod phases;
 pub mod queue;
@@ -25,7 +27,7 @@ pub mod record;
 pub mod request;
 pub mod sampling;
 pub mod scheduler;
-pub mod score;
+pub mod simulated;
 pub mod tables;
 pub mod token;
 
@@ -38,4 +40,5 @@ pub use executor::{Executor, MemoryReport};
 pub use request::{EndReason, Event, Figures, GenerationRequest, Refusal};
 pub use sampling::Sampling;
 pub use scheduler::{Limits, PoolLimits, Scheduler};
+pub use simulated::SimulatedExecutor;
 pub use vastrelay_kernels::attention::PAGE_TOKENS;

@@ -19,7 +19,7 @@ pub enum Phase {
     GateUp,
     /// The gate, and the MLP's way back to the stream.
     Down,
-    /// Logits, and scores of prompts.
+    /// Logits, and log-probabilities of prompts.
     Head,
     /// Choosing tokens.
     Choose,

@@ -3,7 +3,7 @@
 //! Entries are served in the order of arrival, where each unit of priority counts as an earlier arrival: so the oldest always
 //! proceeds, and nobody starves.
 
-use crate::moment::Moment;
+use crate::micros::Micros;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Bound;
 use std::time::Duration;
@@ -26,8 +26,8 @@ pub struct QueueFull {
 #[derive(Debug)]
 pub struct Queue<K> {
     depth: usize,
-    waiting: BTreeMap<Rank, (K, Option<Moment>)>,
-    deadlines: BTreeSet<(Moment, Rank)>,
+    waiting: BTreeMap<Rank, (K, Option<Micros>)>,
+    deadlines: BTreeSet<(Micros, Rank)>,
     arrivals: u64,
 }
 
@@ -56,7 +56,7 @@ impl<K: Copy> Queue<K> {
     ///
     /// # Errors
     /// When as many wait as may.
-    pub fn arrive(&mut self, key: K, priority: i8, deadline: Option<Moment>, now: Moment) -> Result<Rank, QueueFull> {
+    pub fn arrive(&mut self, key: K, priority: i8, deadline: Option<Micros>, now: Micros) -> Result<Rank, QueueFull> {
         if self.waiting.len() >= self.depth {
             return Err(QueueFull {
                 depth: self.waiting.len(),
@@ -69,7 +69,7 @@ impl<K: Copy> Queue<K> {
     }
 
     /// Takes somebody in again who had left, at its place in the order; there is always room for that.
-    pub fn put_back(&mut self, rank: Rank, key: K, deadline: Option<Moment>) {
+    pub fn put_back(&mut self, rank: Rank, key: K, deadline: Option<Micros>) {
         self.waiting.insert(rank, (key, deadline));
         self.deadlines.extend(deadline.map(|deadline| (deadline, rank)));
     }
@@ -94,13 +94,13 @@ impl<K: Copy> Queue<K> {
     }
 
     /// Returns those whose deadline has come.
-    pub fn overdue(&self, now: Moment) -> impl Iterator<Item = K> + '_ {
+    pub fn overdue(&self, now: Micros) -> impl Iterator<Item = K> + '_ {
         let due = self.deadlines.iter().take_while(move |(deadline, _)| *deadline <= now);
         due.map(|(_, rank)| self.waiting[rank].0)
     }
 
     /// Returns the first deadline.
-    pub fn next_deadline(&self) -> Option<Moment> {
+    pub fn next_deadline(&self) -> Option<Micros> {
         self.deadlines.first().map(|(deadline, _)| *deadline)
     }
 }

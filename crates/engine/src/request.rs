@@ -1,7 +1,7 @@
 //! What is asked of an engine, and what it answers.
 
 use crate::sampling::Sampling;
-use crate::token::{Scored, Tokens};
+use crate::token::{TokenLogprobs, Tokens};
 use compact_str::CompactString;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -63,7 +63,7 @@ pub struct GenerationRequest {
     /// Alternatives to report with the log-probability of each token; `None` for no log-probabilities.
     pub top_logprobs: Option<usize>,
     /// The same of each token of the prompt. Such a prompt is computed whole, whatever the cache holds of it.
-    pub score_prompt: Option<usize>,
+    pub logprobs_of_prompt: Option<usize>,
     /// Higher is served earlier.
     pub priority: i8,
     /// How long it may take, from now on.
@@ -95,7 +95,7 @@ impl GenerationRequest {
             least_tokens: 0,
             stop: StopStrings::default(),
             top_logprobs: None,
-            score_prompt: None,
+            logprobs_of_prompt: None,
             priority: 0,
             time_limit: None,
             adapter: String::new(),
@@ -139,8 +139,8 @@ impl GenerationRequest {
                 self.choices
             ));
         }
-        if self.most_tokens == 0 && self.score_prompt.is_none() {
-            return invalid("no token is wanted, and no score of the prompt".into());
+        if self.most_tokens == 0 && self.logprobs_of_prompt.is_none() {
+            return invalid("no token is wanted, and no log-probability of the prompt".into());
         }
         if !self.emitted.is_empty() && self.emitted.len() != self.choices as usize {
             let (emitted, choices) = (self.emitted.len(), self.choices);
@@ -152,8 +152,8 @@ impl GenerationRequest {
             if emitted.ids.len() >= self.most_tokens.max(1) {
                 return invalid("a completion that goes on has all its tokens already".into());
             }
-            if !emitted.ids.is_empty() && self.score_prompt.is_some() && !self.prompt_told {
-                return invalid("a completion goes on before its prompt's scores were told".into());
+            if !emitted.ids.is_empty() && self.logprobs_of_prompt.is_some() && !self.prompt_told {
+                return invalid("a completion goes on before its prompt's log-probabilities were told".into());
             }
         }
         self.sampling.check().or_else(invalid)
@@ -217,7 +217,7 @@ pub struct Piece {
     /// The new tokens.
     pub ids: Tokens,
     /// For each new token its log-probability and the most probable alternatives, when asked for.
-    pub logprobs: Vec<Scored>,
+    pub logprobs: Vec<TokenLogprobs>,
 }
 
 /// The figures of one completion, measured by the engine.
@@ -260,7 +260,7 @@ pub enum Event {
         /// The completion that read it: the first one.
         choice: u32,
         /// One for each of its tokens but the first, which nothing comes before.
-        logprobs: Vec<Scored>,
+        logprobs: Vec<TokenLogprobs>,
     },
     /// A completion has gone on.
     Piece(Piece),
@@ -272,8 +272,8 @@ pub enum Event {
         text: CompactString,
         /// Why it ended.
         reason: EndReason,
-        /// What was measured.
-        figures: Figures,
+        /// What was measured; apart, so that the many other events are small.
+        figures: Box<Figures>,
     },
     /// The engine failed; nothing more comes.
     Failed(String),

@@ -2,7 +2,7 @@
 
 pub mod random;
 
-use crate::token::{Scored, TokenLogprob};
+use crate::token::{TokenLogprob, TokenLogprobs};
 use random::Random;
 use serde::{Deserialize, Serialize};
 use std::cell::Cell;
@@ -124,7 +124,7 @@ pub struct Chosen {
     /// The token.
     pub id: u32,
     /// Its log-probability under the model and the most probable alternatives, when asked for.
-    pub logprobs: Option<Scored>,
+    pub logprobs: Option<TokenLogprobs>,
 }
 
 /// What drawing needs beside the logits.
@@ -156,7 +156,7 @@ pub fn choose(logits: &mut [f32], choice: &Choice) -> Option<Chosen> {
     } else {
         draw(logits, choice)
     };
-    let logprobs = choice.top.zip(raw).map(|(top, raw)| score(&raw, id, top));
+    let logprobs = choice.top.zip(raw).map(|(top, raw)| logprobs_of(&raw, id, top));
     Some(Chosen { id, logprobs })
 }
 
@@ -172,7 +172,7 @@ fn is_usable(logits: &[f32]) -> bool {
 ///
 /// # Panics
 /// When there is no logit for the token.
-pub fn score(logits: &[f32], id: u32, top: usize) -> Scored {
+pub fn logprobs_of(logits: &[f32], id: u32, top: usize) -> TokenLogprobs {
     let total = log_total(logits);
     let logprob = |id: u32| TokenLogprob {
         id,

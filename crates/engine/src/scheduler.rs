@@ -14,7 +14,7 @@ mod plan;
 mod sequence;
 
 use crate::executor::{PageCopy, TableChanges};
-use crate::moment::Moment;
+use crate::micros::Micros;
 use crate::pages::{ChainKey, PagePool};
 use crate::queue::{Queue, QueueFull, Rank};
 use crate::request::EndReason;
@@ -26,6 +26,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::time::Duration;
 use vastrelay_kernels::attention::PAGE_TOKENS;
+use vastrelay_weights::description::Sight;
 
 /// The name of a sequence.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
@@ -67,10 +68,11 @@ impl PoolLimits {
 
     /// Returns the most pages that a sequence of so many tokens holds at once, when steps are of so many tokens at most.
     pub fn most_held(self, tokens: usize, step: usize) -> usize {
-        let all = tokens.div_ceil(PAGE_TOKENS);
-        // What is seen and what is computed begin and end within a page.
-        let seen = |window: usize| (window - 1 + step + 2 * (PAGE_TOKENS - 1)) / PAGE_TOKENS;
-        self.window.map_or(all, |window| all.min(seen(window)))
+        let sight = Sight {
+            window: self.window,
+            layers: 1,
+        };
+        sight.most_held(tokens, step)
     }
 
     /// Returns the most tokens that a sequence may have.
@@ -102,7 +104,7 @@ pub struct Arrival {
     /// Higher comes earlier.
     pub priority: i8,
     /// When it ends, done or not.
-    pub deadline: Option<Moment>,
+    pub deadline: Option<Micros>,
     /// What its pages may be shared with.
     pub scope: ChainKey,
     /// Whether each token of its prompt is to be computed once at least, so that nothing is taken from the cache that it has
@@ -247,7 +249,7 @@ pub struct Scheduler {
     steps: u64,
     cancelled: BTreeSet<SequenceId>,
     /// Of sequences in the batch.
-    deadlines: BTreeSet<(Moment, SequenceId)>,
+    deadlines: BTreeSet<(Micros, SequenceId)>,
     pace: Pace,
     lengths: Lengths,
     /// The rows of the step that is under way; none where there is none.
@@ -322,7 +324,7 @@ impl Scheduler {
     ///
     /// # Errors
     /// When the queue is full or the sequence could never fit.
-    pub fn arrive(&mut self, arrival: Arrival, now: Moment) -> Result<(), Rejection> {
+    pub fn arrive(&mut self, arrival: Arrival, now: Micros) -> Result<(), Rejection> {
         let (wanted, limit) = (
             arrival.prompt.len() + arrival.most_output,
             self.limits.longest_sequence(),
@@ -382,7 +384,7 @@ impl Scheduler {
     }
 
     /// Returns the earliest deadline of any sequence.
-    pub fn next_deadline(&self) -> Option<Moment> {
+    pub fn next_deadline(&self) -> Option<Micros> {
         let running = self.deadlines.first().map(|(deadline, _)| *deadline);
         running.into_iter().chain(self.waiting.next_deadline()).min()
     }

@@ -1,6 +1,6 @@
 //! Page tables, as an executor keeps them between steps.
 
-use crate::executor::{Row, TableChange};
+use crate::executor::{BatchRow, TableChange};
 
 /// For each slot, the pages of its sequence in each pool, in order of position.
 #[derive(Default)]
@@ -13,7 +13,7 @@ impl PageTables {
     ///
     /// # Panics
     /// When more pages stay than there are; in debug builds also when the tables are then not those that the sender has.
-    pub fn change(&mut self, row: &Row) {
+    pub fn change(&mut self, row: &BatchRow) {
         if self.slots.len() <= row.slot {
             self.slots.resize_with(row.slot + 1, Vec::new);
         }
@@ -46,8 +46,8 @@ mod tests {
     use crate::executor::{TableChanges, Want};
     use smallvec::smallvec;
 
-    fn row(slot: usize, tables: TableChanges, whole: Option<Vec<Vec<u32>>>) -> Row {
-        Row {
+    fn row(slot: usize, tables: TableChanges, whole: Option<Vec<Vec<u32>>>) -> BatchRow {
+        BatchRow {
             tokens: [1].as_slice().into(),
             drafts: 0,
             start: 0,
@@ -55,7 +55,7 @@ mod tests {
             tables,
             whole,
             want: Want::Nothing,
-            scores: None,
+            logprobs: None,
         }
     }
 

@@ -16,4 +16,4 @@ pub struct TokenLogprob {
 }
 
 /// A token with its probability, and the most probable ones in its place.
-pub type Scored = (TokenLogprob, Vec<TokenLogprob>);
+pub type TokenLogprobs = (TokenLogprob, Vec<TokenLogprob>);

@@ -7,12 +7,12 @@ use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 use vastrelay_engine::engine::core::{Effects, EngineCore, Input};
 use vastrelay_engine::engine::frame::Order;
-use vastrelay_engine::executor::{PageCopy, Row, RowResult, StepBatch, StepResult, Want};
+use vastrelay_engine::executor::{BatchRow, PageCopy, RowResult, StepBatch, StepResult, Want};
 use vastrelay_engine::head::SequenceHead;
 use vastrelay_engine::request::{Emitted, RequestKind};
 use vastrelay_engine::sampling::Chosen;
 use vastrelay_engine::tables::PageTables;
-use vastrelay_engine::token::{Scored, TokenLogprob};
+use vastrelay_engine::token::{TokenLogprob, TokenLogprobs};
 use vastrelay_engine::{EndReason, Event, GenerationRequest, Limits, PAGE_TOKENS, PoolLimits, Refusal, Sampling};
 use vastrelay_text::{StopStrings, TokenPieces, Tokenizer};
 
@@ -41,7 +41,7 @@ fn follows(tokens: &[u32], banned: &[u32]) -> u32 {
     first.into_iter().find(|id| !banned.contains(id)).unwrap()
 }
 
-fn scored(before: &[u32], token: u32) -> Scored {
+fn scored(before: &[u32], token: u32) -> TokenLogprobs {
     let logprob = -(follows(before, &[]) as f32) - token as f32 / 1_000.0;
     (TokenLogprob { id: token, logprob }, Vec::new())
 }
@@ -67,7 +67,7 @@ impl Device {
         batch.rows.iter().map(|row| self.row(row)).collect()
     }
 
-    fn row(&self, row: &Row) -> RowResult {
+    fn row(&self, row: &BatchRow) -> RowResult {
         let table = self.tables.of(row.slot, 0);
         let token = |at: usize| self.pages[table[at / PAGE_TOKENS] as usize][at % PAGE_TOKENS];
         let end = row.start + row.tokens.len();
@@ -79,10 +79,10 @@ impl Device {
                 logprobs: None,
             });
         }
-        if let Some(wanted) = &row.scores {
+        if let Some(wanted) = &row.logprobs {
             let tokens = seen[row.start + 1..].iter().copied().chain(wanted.next);
-            let scores = (row.start + 1..).zip(tokens);
-            result.scores = scores.map(|(at, token)| scored(&seen[..at], token)).collect();
+            let logprobs = (row.start + 1..).zip(tokens);
+            result.logprobs = logprobs.map(|(at, token)| scored(&seen[..at], token)).collect();
         }
         result
     }
@@ -96,7 +96,7 @@ struct Wish {
     tokens: usize,
     least: usize,
     stop: bool,
-    scores: bool,
+    logprobs: bool,
     priority: i8,
     time_limit: Option<u64>,
 }
@@ -123,13 +123,13 @@ fn wish() -> impl Strategy<Value = Wish> {
         proptest::option::weighted(0.2, 500u64..30_000),
     );
     parts.prop_map(
-        |(prompts, choices, tokens, least, [stop, scores], priority, time_limit)| Wish {
+        |(prompts, choices, tokens, least, [stop, logprobs], priority, time_limit)| Wish {
             prompts,
             choices,
-            tokens: if scores { tokens } else { tokens.max(1) },
+            tokens: if logprobs { tokens } else { tokens.max(1) },
             least,
             stop,
-            scores,
+            logprobs,
             priority,
             time_limit,
         },
@@ -152,7 +152,7 @@ impl Wish {
             end_ids: vec![END],
             least_tokens: self.least,
             stop: StopStrings::new(if self.stop { &["e", "ing"][..] } else { &[] }),
-            score_prompt: self.scores.then_some(0),
+            logprobs_of_prompt: self.logprobs.then_some(0),
             priority: self.priority,
             time_limit: self.time_limit.map(Duration::from_micros),
             ..GenerationRequest::new(
@@ -191,7 +191,7 @@ struct Call {
     cancelled: bool,
     /// Of each completion: tokens, text, and how it ended.
     said: BTreeMap<u32, (Vec<u32>, CompactString, Option<EndReason>)>,
-    scores: BTreeMap<u32, Vec<Scored>>,
+    logprobs: BTreeMap<u32, Vec<TokenLogprobs>>,
     /// Whether all of its output was told here.
     counts_output: bool,
 }
@@ -221,7 +221,10 @@ impl Call {
         match event {
             Event::Admitted { .. } => {}
             Event::Prompt { choice, logprobs } => {
-                assert!(self.scores.insert(choice, logprobs).is_none(), "scores are told once");
+                assert!(
+                    self.logprobs.insert(choice, logprobs).is_none(),
+                    "logprobs are told once"
+                );
             }
             Event::Piece(piece) => {
                 let (ids, text, end) = self.said.entry(piece.choice).or_default();
@@ -270,8 +273,8 @@ impl Call {
             if choice == 0 {
                 (first_choice, begun) = (number as u32, Some(end));
             }
-            if request.score_prompt.is_some() && choice == 0 && begun == Some(reason) {
-                let told = &self.scores[&first_choice];
+            if request.logprobs_of_prompt.is_some() && choice == 0 && begun == Some(reason) {
+                let told = &self.logprobs[&first_choice];
                 let wanted = (1..request.prompt.len()).map(|at| scored(&request.prompt[..at], request.prompt[at]));
                 assert_eq!(*told, wanted.collect::<Vec<_>>());
             }
@@ -325,7 +328,7 @@ impl World {
                     answer: None,
                     cancelled: false,
                     said: BTreeMap::new(),
-                    scores: BTreeMap::new(),
+                    logprobs: BTreeMap::new(),
                     counts_output: true,
                 });
                 self.take(Input::Order(Order::Submit {
@@ -406,7 +409,7 @@ fn wild() -> impl Strategy<Value = GenerationRequest> {
         proptest::array::uniform4(number()),
     );
     parts.prop_map(
-        |(prompt, emitted, (choices, most, least), score_prompt, ([told, embeds], end_ids, biased), numbers)| {
+        |(prompt, emitted, (choices, most, least), logprobs_of_prompt, ([told, embeds], end_ids, biased), numbers)| {
             GenerationRequest {
                 kind: if embeds && told {
                     RequestKind::Embed
@@ -425,7 +428,7 @@ fn wild() -> impl Strategy<Value = GenerationRequest> {
                 },
                 end_ids,
                 least_tokens: least,
-                score_prompt,
+                logprobs_of_prompt,
                 ..GenerationRequest::new(prompt, most)
             }
         },
@@ -447,7 +450,7 @@ proptest! {
             answer: None,
             cancelled: false,
             said: BTreeMap::new(),
-            scores: BTreeMap::new(),
+            logprobs: BTreeMap::new(),
             counts_output: true,
         });
         world.calls[0].counts_output = false;
@@ -491,7 +494,7 @@ proptest! {
         let mut requests = before.requests.clone();
         let mut number = 0;
         for request in &mut requests {
-            request.prompt_told = before.scores.contains_key(&number);
+            request.prompt_told = before.logprobs.contains_key(&number);
             for _ in 0..request.choices {
                 let (ids, _, end) = before.said.get(&number).cloned().unwrap_or_default();
                 request.emitted.push(Emitted { ids, ended: end.is_some() });
@@ -500,7 +503,7 @@ proptest! {
             prop_assert_eq!(request.check(4_096), Ok(()));
         }
         let mut elsewhere = World::new(width, None);
-        elsewhere.calls.push(Call { requests: requests.clone(), arrived: 0, answer: None, cancelled: false, said: before.said.clone(), scores: before.scores.clone(), counts_output: true });
+        elsewhere.calls.push(Call { requests: requests.clone(), arrived: 0, answer: None, cancelled: false, said: before.said.clone(), logprobs: before.logprobs.clone(), counts_output: true });
         elsewhere.take(Input::Order(Order::Submit { call: 0, requests, arrived: 0 }));
         elsewhere.act(&Act::Pass(1));
         elsewhere.finish();

@@ -10,7 +10,7 @@ use vastrelay_engine::engine::frame::{EngineStatus, Frame, Order};
 use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
 use vastrelay_engine::request::{Emitted, Piece, RequestKind};
 use vastrelay_engine::scheduler::{Occupancy, PreemptionCause, RowKind};
-use vastrelay_engine::token::{Scored, TokenLogprob};
+use vastrelay_engine::token::{TokenLogprob, TokenLogprobs};
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest, Refusal, Sampling};
 use vastrelay_text::StopStrings;
 
@@ -34,7 +34,7 @@ fn ids() -> impl Strategy<Value = Vec<u32>> {
     proptest::collection::vec(any::<u32>(), 0..8)
 }
 
-fn scored() -> impl Strategy<Value = Scored> {
+fn scored() -> impl Strategy<Value = TokenLogprobs> {
     let token = || (any::<u32>(), -50f32..0.0).prop_map(|(id, logprob)| TokenLogprob { id, logprob });
     (token(), proptest::collection::vec(token(), 0..3))
 }
@@ -58,11 +58,11 @@ fn figures() -> impl Strategy<Value = Figures> {
 }
 
 fn event() -> impl Strategy<Value = Event> {
-    let scores = || proptest::collection::vec(scored(), 0..4);
+    let logprobs = || proptest::collection::vec(scored(), 0..4);
     prop_oneof![
         any::<u32>().prop_map(|choice| Event::Admitted { choice }),
-        (any::<u32>(), scores()).prop_map(|(choice, logprobs)| Event::Prompt { choice, logprobs }),
-        (any::<u32>(), text(), ids(), scores()).prop_map(|(choice, text, ids, logprobs)| {
+        (any::<u32>(), logprobs()).prop_map(|(choice, logprobs)| Event::Prompt { choice, logprobs }),
+        (any::<u32>(), text(), ids(), logprobs()).prop_map(|(choice, text, ids, logprobs)| {
             Event::Piece(Piece {
                 choice,
                 text,
@@ -74,7 +74,7 @@ fn event() -> impl Strategy<Value = Event> {
             choice,
             text,
             reason,
-            figures
+            figures: Box::new(figures)
         }),
         ".{0,40}".prop_map(Event::Failed),
     ]
@@ -135,7 +135,7 @@ fn request() -> impl Strategy<Value = GenerationRequest> {
                 end_ids,
                 stop: StopStrings::new(&stop),
                 top_logprobs: top,
-                score_prompt: top,
+                logprobs_of_prompt: top,
                 priority,
                 time_limit: limit,
                 ..GenerationRequest::new(prompt, most.into())

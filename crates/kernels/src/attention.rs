@@ -9,7 +9,8 @@ mod span;
 use crate::LANES;
 use crate::groups::RoundedRows;
 use crate::isa::Isa;
-use crate::pool::{Pool, Shared2d};
+use crate::reserved::Untouched;
+use crate::thread_pool::{Shared2d, ThreadPool};
 use crate::tiling::part_of;
 use half::bf16;
 use pages::Kept;
@@ -76,7 +77,7 @@ impl KvPrecision {
     }
 
     /// Returns the bytes of one token's keys, or values, in one head.
-    fn head_bytes(self, head_dim: usize) -> usize {
+    pub fn head_bytes(self, head_dim: usize) -> usize {
         match self {
             KvPrecision::F32 => 4 * head_dim,
             KvPrecision::Bf16 => 2 * head_dim,
@@ -182,6 +183,11 @@ impl LayerPages {
         each!(&self.memory, kept => kept.keys.len() / page)
     }
 
+    /// Returns its memory, for somebody who touches it.
+    pub fn untouched(&self) -> [Untouched; 4] {
+        each!(&self.memory, kept => kept.untouched())
+    }
+
     /// Returns the bytes that one page takes in one layer, keys and values together.
     pub fn bytes_per_page(shape: Shape, precision: KvPrecision) -> usize {
         2 * shape.kv_heads * PAGE_TOKENS * precision.head_bytes(shape.head_dim)
@@ -194,7 +200,7 @@ impl LayerPages {
     /// When the rows are not those of the spans, or keys and values do not fit into one.
     pub fn store(
         &mut self,
-        pool: &Pool,
+        threads: &ThreadPool,
         spans: &Spans<'_>,
         rows: &mut [f32],
         stride: usize,
@@ -209,7 +215,7 @@ impl LayerPages {
         let shape = self.shape;
         each!(&mut self.memory, kept => {
             let writing = kept.writing();
-            pool.rows(rows, stride, &|first, rows| {
+            threads.rows(rows, stride, &|first, rows| {
                 for (row, (position, pages)) in rows.chunks_exact_mut(stride).zip(spans.from(first)) {
                     prepare(position, row);
                     let (keys, values) = row[keys..keys + 2 * width].split_at(width);
@@ -240,9 +246,17 @@ impl LayerPages {
     ///
     /// # Panics
     /// When the shapes do not fit.
-    pub fn attend(&self, isa: Isa, pool: &Pool, spans: &Spans<'_>, queries: &[f32], stride: usize, out: &mut [f32]) {
+    pub fn attend(
+        &self,
+        isa: Isa,
+        threads: &ThreadPool,
+        spans: &Spans<'_>,
+        queries: &[f32],
+        stride: usize,
+        out: &mut [f32],
+    ) {
         self.check(spans, queries, stride, out);
-        self.attend_parts(isa, pool, spans, (queries, stride), &Shared2d::new(out), &|_| ());
+        self.attend_parts(isa, threads, spans, (queries, stride), &Shared2d::new(out), &|_| ());
     }
 
     /// As [`LayerPages::attend`], and rounds the results in groups of so many values: whoever completes a tile of rows rounds it, while
@@ -254,7 +268,7 @@ impl LayerPages {
     pub fn attend_rounded(
         &self,
         isa: Isa,
-        pool: &Pool,
+        threads: &ThreadPool,
         spans: &Spans<'_>,
         queries: &[f32],
         stride: usize,
@@ -265,8 +279,8 @@ impl LayerPages {
         self.check(spans, queries, stride, out);
         let width = self.shape.heads * self.shape.head_dim;
         let out = Shared2d::new(out);
-        let arriving = rounded.arriving(isa, spans.rows, width, group, self.parts(pool, spans));
-        self.attend_parts(isa, pool, spans, (queries, stride), &out, &|rows| {
+        let arriving = rounded.arriving(isa, spans.rows, width, group, self.parts(threads, spans));
+        self.attend_parts(isa, threads, spans, (queries, stride), &out, &|rows| {
             // SAFETY: a row is whole once all parts of it have arrived, and nobody writes to it then.
             arriving.arrived(rows, &|row, rows| unsafe { out.part(row * width, rows * width) });
         });
@@ -282,8 +296,8 @@ impl LayerPages {
 
     /// Returns in how many parts each row is computed. Heads of a page lie side by side: a task has all of them where spans are enough
     /// for all cores and what they mix is small.
-    fn parts(&self, pool: &Pool, Spans { spans, .. }: &Spans<'_>) -> usize {
-        let is_whole = spans.len() >= SPANS_PER_CORE * pool.cores() && spans.iter().all(|span| span.rows == 1);
+    fn parts(&self, threads: &ThreadPool, Spans { spans, .. }: &Spans<'_>) -> usize {
+        let is_whole = spans.len() >= SPANS_PER_CORE * threads.cores() && spans.iter().all(|span| span.rows == 1);
         if is_whole { 1 } else { self.shape.kv_heads }
     }
 
@@ -291,16 +305,16 @@ impl LayerPages {
     fn attend_parts(
         &self,
         isa: Isa,
-        pool: &Pool,
+        threads: &ThreadPool,
         spans: &Spans<'_>,
         (queries, stride): (&[f32], usize),
         out: &Shared2d<'_, f32>,
         arrived: &(dyn Fn(Range<usize>) + Sync),
     ) {
-        let (kv_heads, parts) = (self.shape.kv_heads, self.parts(pool, spans));
+        let (kv_heads, parts) = (self.shape.kv_heads, self.parts(threads, spans));
         let spans = &spans.spans;
         // The last spans see most: they come first, so that no core is left alone with them.
-        pool.run(spans.len() * parts, &|task| {
+        threads.run(spans.len() * parts, &|task| {
             let task = spans.len() * parts - 1 - task;
             let (first, count) = part_of(kv_heads, parts, task % parts);
             let call = span::Call {
@@ -354,7 +368,7 @@ mod tests {
             .flat_map(|(k, v)| [&k[..], v].concat())
             .collect();
         let spans = Spans::new([(0, keys.len(), pages)]);
-        layer.store(&Pool::new(2), &spans, &mut rows, 2 * width, 0, &|_, _| {});
+        layer.store(&ThreadPool::new(2), &spans, &mut rows, 2 * width, 0, &|_, _| {});
     }
 
     #[test]
@@ -383,7 +397,7 @@ mod tests {
             let wanted = reference(shape, &keys, &values, &query);
             let mut portable = vec![0.0; query.len()];
             let alone = Spans::new([(length - 1, 1, &pages[..])]);
-            layer.attend(Isa::PORTABLE, &Pool::new(1), &alone, &query, query.len(), &mut portable);
+            layer.attend(Isa::PORTABLE, &ThreadPool::new(1), &alone, &query, query.len(), &mut portable);
             for (out, wanted) in portable.iter().zip(&wanted) {
                 // Values lie between −2 and 2, keys too, and a score has up to forty products.
                 let most = match precision {
@@ -399,13 +413,13 @@ mod tests {
                 let queries: Vec<f32> = (1..rows).flat_map(|_| query.iter().map(|q| q * 0.5)).chain(query.clone()).collect();
                 for isa in Isa::available() {
                     let mut out = vec![0.0; queries.len()];
-                    layer.attend(isa, &Pool::new(2), &spans, &queries, query.len(), &mut out);
+                    layer.attend(isa, &ThreadPool::new(2), &spans, &queries, query.len(), &mut out);
                     prop_assert_eq!(&out[(rows - 1) * query.len()..], &portable[..], "{:?}", isa);
                     let (mut as_made, mut after) = (RoundedRows::default(), RoundedRows::default());
                     let mut again = vec![0.0; queries.len()];
-                    let pool = Pool::new(2);
-                    layer.attend_rounded(isa, &pool, &spans, &queries, query.len(), &mut again, &mut as_made, 8);
-                    after.round(isa, &pool, &out, query.len(), 8);
+                    let threads = ThreadPool::new(2);
+                    layer.attend_rounded(isa, &threads, &spans, &queries, query.len(), &mut again, &mut as_made, 8);
+                    after.round(isa, &threads, &out, query.len(), 8);
                     prop_assert!(again == out && as_made.is_like(&after), "{:?}, rounded", isa);
                 }
             }
@@ -433,7 +447,7 @@ mod tests {
             for isa in Isa::available() {
                 let mut out = vec![0.0; 32];
                 let spans = Spans::new([(0, 2, &[0][..])]);
-                layer.attend(isa, &Pool::new(1), &spans, &[0.5; 32], 16, &mut out);
+                layer.attend(isa, &ThreadPool::new(1), &spans, &[0.5; 32], 16, &mut out);
                 assert!(
                     out[..16].iter().all(|out| (out - 2.0).abs() < 1e-5),
                     "{precision:?} {out:?}"
@@ -458,7 +472,7 @@ mod tests {
         layer.copy(0, 1);
         let mut out = vec![0.0; 8];
         let spans = Spans::new([(0, 1, &[1][..])]);
-        layer.attend(Isa::PORTABLE, &Pool::new(1), &spans, &[0.5; 8], 8, &mut out);
+        layer.attend(Isa::PORTABLE, &ThreadPool::new(1), &spans, &[0.5; 8], 8, &mut out);
         assert!(out.iter().all(|out| (out - 2.0).abs() < 1e-5), "{out:?}");
     }
 }

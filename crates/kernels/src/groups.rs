@@ -10,8 +10,8 @@ mod tile;
 
 use crate::cells::Cells;
 use crate::isa::Isa;
-use crate::pool::{Pool, Shared2d};
 use crate::sums::{Columns, Output, Write};
+use crate::thread_pool::{Shared2d, ThreadPool};
 use crate::tiling::share_panels;
 use crate::vector::{BLOCK, QUAD};
 use crate::{Aligned, LANES};
@@ -19,7 +19,7 @@ use crate::{Aligned, LANES};
 pub use rounded::RoundedRows;
 
 /// How many bits a weight has.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Bits {
     /// Numbers from 0 to 255.
     Eight,
@@ -244,13 +244,21 @@ impl GroupMatrix {
     ///
     /// # Panics
     /// When the lengths of `x` and `out` do not fit one number of rows.
-    pub fn apply(&self, isa: Isa, pool: &Pool, rounded: &mut RoundedRows, x: &[f32], out: &mut [f32], write: Write) {
+    pub fn apply(
+        &self,
+        isa: Isa,
+        threads: &ThreadPool,
+        rounded: &mut RoundedRows,
+        x: &[f32],
+        out: &mut [f32],
+        write: Write,
+    ) {
         let columns = Columns {
             stride: self.outputs,
             from: 0,
         };
-        rounded.round(isa, pool, x, self.inputs, self.group);
-        self.apply_beside(isa, pool, rounded, out, columns, write);
+        rounded.round(isa, threads, x, self.inputs, self.group);
+        self.apply_beside(isa, threads, rounded, out, columns, write);
     }
 
     /// As [`GroupMatrix::apply`], with rows that were rounded before, in this matrix's groups, and outputs that lie beside
@@ -261,7 +269,7 @@ impl GroupMatrix {
     pub fn apply_beside(
         &self,
         isa: Isa,
-        pool: &Pool,
+        threads: &ThreadPool,
         rounded: &RoundedRows,
         out: &mut [f32],
         columns: Columns,
@@ -283,7 +291,7 @@ impl GroupMatrix {
                 write,
             },
         };
-        share_panels(pool, self.outputs.div_ceil(LANES), rounded.rows, &|panels, space| {
+        share_panels(threads, self.outputs.div_ceil(LANES), rounded.rows, &|panels, space| {
             tile::walk(isa, &call, panels, space);
         });
     }
@@ -363,7 +371,7 @@ mod tests {
             let matrix = GroupMatrix::pack(&[case.groups()], inputs, bits, group);
             let mut rounded = RoundedRows::default();
             let mut scalar = vec![f32::NAN; rows * outputs];
-            matrix.apply(Isa::PORTABLE, &Pool::new(1), &mut rounded, &case.x, &mut scalar, Write::Replace);
+            matrix.apply(Isa::PORTABLE, &ThreadPool::new(1), &mut rounded, &case.x, &mut scalar, Write::Replace);
             let mut weights = vec![0.0f32; inputs];
             for output in 0..outputs {
                 matrix.read_row(output, &mut weights);
@@ -386,13 +394,13 @@ mod tests {
             }
             for isa in Isa::available() {
                 let mut out = vec![f32::NAN; rows * outputs];
-                matrix.apply(isa, &Pool::new(cores), &mut rounded, &case.x, &mut out, Write::Replace);
+                matrix.apply(isa, &ThreadPool::new(cores), &mut rounded, &case.x, &mut out, Write::Replace);
                 prop_assert_eq!(&out, &scalar, "{:?}", isa);
                 // A row alone has the same bits.
                 let mut alone = vec![f32::NAN; outputs];
-                matrix.apply(isa, &Pool::new(cores), &mut rounded, &case.x[..inputs], &mut alone, Write::Replace);
+                matrix.apply(isa, &ThreadPool::new(cores), &mut rounded, &case.x[..inputs], &mut alone, Write::Replace);
                 prop_assert_eq!(&alone[..], &scalar[..outputs]);
-                matrix.apply(isa, &Pool::new(cores), &mut rounded, &case.x, &mut out, Write::Add);
+                matrix.apply(isa, &ThreadPool::new(cores), &mut rounded, &case.x, &mut out, Write::Add);
                 prop_assert!(out.iter().zip(&scalar).all(|(out, once)| *out == once + once));
             }
         }
@@ -409,7 +417,7 @@ mod tests {
             let mut out = vec![0.0; matrix.outputs()];
             matrix.apply(
                 Isa::detect(),
-                &Pool::new(1),
+                &ThreadPool::new(1),
                 &mut RoundedRows::default(),
                 &a.x,
                 &mut out,
@@ -421,7 +429,7 @@ mod tests {
         let mut out = vec![0.0; 25];
         matrix.apply(
             Isa::detect(),
-            &Pool::new(1),
+            &ThreadPool::new(1),
             &mut RoundedRows::default(),
             &a.x,
             &mut out,

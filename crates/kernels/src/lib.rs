@@ -11,11 +11,12 @@
 //! | module | question it answers |
 //! |---|---|
 //! | [`isa`] | which instructions may I use here? |
-//! | [`pool`], `rows` | how is one operation spread over the cores a replica owns? |
+//! | [`thread_pool`], `rows` | how is one operation spread over the cores a replica owns? |
 //! | `tiling` | how are products cut into tiles? |
 //! | [`matmul`] | how do activations meet packed weights? |
 //! | [`groups`] | how, when the weights have 8 or 4 bits? |
 //! | [`attention`] | how does a query read keys and values that lie in pages? |
+//! | [`reserved`] | how is memory reserved that is not used yet? |
 //! | `vector` | what does an instruction set supply? |
 //! | [`norm`], [`rotary`], [`gate`], [`exponential`], [`cells`] | the pieces between |
 #![warn(missing_docs)]
@@ -31,10 +32,11 @@ mod largest;
 pub mod limits;
 pub mod matmul;
 pub mod norm;
-pub mod pool;
+pub mod reserved;
 pub mod rotary;
 mod rows;
 mod sums;
+pub mod thread_pool;
 mod tiling;
 mod vector;
 
@@ -42,8 +44,8 @@ pub use aligned::Aligned;
 pub use groups::GroupMatrix;
 pub use isa::Isa;
 pub use matmul::PackedMatrix;
-pub use pool::Pool;
 pub use sums::{Columns, Write};
+pub use thread_pool::ThreadPool;
 
 /// Number of `f32` lanes that every kernel works in, whatever the width of the machine's registers.
 ///

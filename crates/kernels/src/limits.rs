@@ -5,31 +5,31 @@
 
 use crate::LANES;
 use crate::isa::{Isa, for_each_isa};
-use crate::pool::Pool;
+use crate::thread_pool::ThreadPool;
 use crate::tiling::part_of;
 use crate::vector::BLOCK;
 use std::hint::black_box;
 
 /// Multiplies and adds 32-bit floats in registers, `times` times; returns the floating-point operations: two for each.
-pub fn multiply_adds(isa: Isa, pool: &Pool, times: usize) -> f64 {
-    pool.run(pool.cores(), &|_| {
+pub fn multiply_adds(isa: Isa, threads: &ThreadPool, times: usize) -> f64 {
+    threads.run(threads.cores(), &|_| {
         black_box(fma_loop(isa, black_box(times)));
     });
-    2.0 * (pool.cores() * times * CHAINS * LANES) as f64
+    2.0 * (threads.cores() * times * CHAINS * LANES) as f64
 }
 
 /// Multiplies bytes and adds them up in registers, `times` times; returns the operations: two for each product.
-pub fn dot_products(isa: Isa, pool: &Pool, times: usize) -> f64 {
-    pool.run(pool.cores(), &|_| {
+pub fn dot_products(isa: Isa, threads: &ThreadPool, times: usize) -> f64 {
+    threads.run(threads.cores(), &|_| {
         black_box(dot_loop(isa, black_box(times)));
     });
-    2.0 * (pool.cores() * times * CHAINS * BLOCK) as f64
+    2.0 * (threads.cores() * times * CHAINS * BLOCK) as f64
 }
 
 /// Reads memory from its start to its end, once; returns the bytes.
-pub fn read(isa: Isa, pool: &Pool, memory: &[f32]) -> f64 {
-    let tasks = pool.cores() * 4;
-    pool.run(tasks, &|task| {
+pub fn read(isa: Isa, threads: &ThreadPool, memory: &[f32]) -> f64 {
+    let tasks = threads.cores() * 4;
+    threads.run(tasks, &|task| {
         let (begin, len) = part_of(memory.len(), tasks, task);
         black_box(sum(isa, &memory[begin..begin + len]));
     });

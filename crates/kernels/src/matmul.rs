@@ -9,8 +9,8 @@ mod tile;
 
 use crate::cells::Cells;
 use crate::isa::Isa;
-use crate::pool::{Pool, Shared2d};
 use crate::sums::{Columns, Output, Write};
+use crate::thread_pool::{Shared2d, ThreadPool};
 use crate::tiling::share_panels;
 use crate::{Aligned, LANES};
 use bytemuck::Pod;
@@ -244,19 +244,27 @@ impl PackedMatrix {
     ///
     /// # Panics
     /// When the lengths of `x` and `out` do not fit one number of rows.
-    pub fn apply(&self, isa: Isa, pool: &Pool, x: &[f32], out: &mut [f32], write: Write) {
+    pub fn apply(&self, isa: Isa, threads: &ThreadPool, x: &[f32], out: &mut [f32], write: Write) {
         let columns = Columns {
             stride: self.outputs,
             from: 0,
         };
-        self.apply_beside(isa, pool, x, out, columns, write);
+        self.apply_beside(isa, threads, x, out, columns, write);
     }
 
     /// As [`PackedMatrix::apply`], with outputs that lie beside others.
     ///
     /// # Panics
     /// As there.
-    pub fn apply_beside(&self, isa: Isa, pool: &Pool, x: &[f32], out: &mut [f32], columns: Columns, write: Write) {
+    pub fn apply_beside(
+        &self,
+        isa: Isa,
+        threads: &ThreadPool,
+        x: &[f32],
+        out: &mut [f32],
+        columns: Columns,
+        write: Write,
+    ) {
         let rows = x.len() / self.inputs;
         assert!(x.len() == rows * self.inputs, "rows of {}", self.inputs);
         columns.check(self.outputs, rows, out.len());
@@ -267,7 +275,7 @@ impl PackedMatrix {
         let mut laid = LAID.take();
         let mut x = x;
         if rows > 1 {
-            tile::lay_rows(pool, x, self.inputs, tiles, &mut laid);
+            tile::lay_rows(threads, x, self.inputs, tiles, &mut laid);
             x = &laid;
         }
         let shared = Shared2d::new(out);
@@ -285,7 +293,7 @@ impl PackedMatrix {
         };
         let inputs = self.inputs;
         let panels = self.outputs.div_ceil(LANES);
-        share_panels(pool, panels, rows, &|panels, space| match &self.panels {
+        share_panels(threads, panels, rows, &|panels, space| match &self.panels {
             Panels::F32(values) => tile::walk(isa, &call, &Plain { values, inputs }, panels, space),
             Panels::Bf16(values) => tile::walk(isa, &call, &Plain { values, inputs }, panels, space),
             Panels::F16(values) => tile::walk(isa, &call, &Plain { values, inputs }, panels, space),
@@ -391,7 +399,7 @@ mod tests {
                 .enumerate()
                 .map(|(at, bits)| value_of_f8(*bits) * scales[at / inputs * blocks + at % inputs / block])
                 .collect();
-            let pool = Pool::new(cores);
+            let threads = ThreadPool::new(cores);
             for isa in Isa::available() {
                 for (part, weights) in [
                     (Dense::F32(&weights), &weights),
@@ -402,9 +410,9 @@ mod tests {
                     let packed = PackedMatrix::pack(&[part], inputs);
                     let wanted = product(&x, weights, inputs);
                     let mut out = vec![f32::NAN; rows * outputs];
-                    packed.apply(isa, &pool, &x, &mut out, Write::Replace);
+                    packed.apply(isa, &threads, &x, &mut out, Write::Replace);
                     prop_assert_eq!(&out, &wanted, "{:?}", isa);
-                    packed.apply(isa, &pool, &x, &mut out, Write::Add);
+                    packed.apply(isa, &threads, &x, &mut out, Write::Add);
                     prop_assert!(out.iter().zip(&wanted).all(|(o, w)| *o == w + w));
                     let mut row = vec![0.0; inputs];
                     packed.read_row(outputs - 1, &mut row);
@@ -420,7 +428,7 @@ mod tests {
         let x = values(3, 8);
         let packed = PackedMatrix::pack(&[Dense::F32(&a), Dense::F32(&b)], 8);
         let mut out = vec![0.0; 25];
-        packed.apply(Isa::detect(), &Pool::new(1), &x, &mut out, Write::Replace);
+        packed.apply(Isa::detect(), &ThreadPool::new(1), &x, &mut out, Write::Replace);
         assert_eq!(out, [product(&x, &a, 8), product(&x, &b, 8)].concat());
         let mut row = vec![0.0; 8];
         packed.read_row(7, &mut row);

@@ -1,7 +1,7 @@
 //! Root-mean-square norm.
 
 use crate::isa::for_each_isa;
-use crate::pool::Pool;
+use crate::thread_pool::ThreadPool;
 use crate::{Isa, LANES};
 
 /// Scales each row of `x: [rows, width]` to a root mean square of one, then by `weight`, into `out`.
@@ -10,10 +10,10 @@ use crate::{Isa, LANES};
 ///
 /// # Panics
 /// When `x` and `out` are not whole rows of the width of `weight`.
-pub fn rms_norm(isa: Isa, pool: &Pool, x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
+pub fn rms_norm(isa: Isa, threads: &ThreadPool, x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
     let width = weight.len();
     assert!(x.len() == out.len(), "rows of a norm");
-    pool.rows(out, width, &|row, out| {
+    threads.rows(out, width, &|row, out| {
         rms_norm_rows(isa, &x[row * width..][..out.len()], weight, epsilon, out)
     });
 }
@@ -79,7 +79,7 @@ mod tests {
             let x: Vec<f32> = (0..2 * width).map(|i| (i as f32 * 0.37).sin() * 3.0).collect();
             let weight: Vec<f32> = (0..width).map(|i| 1.0 + i as f32 / 100.0).collect();
             let mut scalar = vec![0.0; 2 * width];
-            rms_norm(Isa::PORTABLE, &Pool::new(1), &x, &weight, 1e-5, &mut scalar);
+            rms_norm(Isa::PORTABLE, &ThreadPool::new(1), &x, &weight, 1e-5, &mut scalar);
             for (row, x) in x.chunks(width).enumerate() {
                 let mean = x.iter().map(|x| (*x as f64).powi(2)).sum::<f64>() / width as f64;
                 for i in 0..width {
@@ -89,7 +89,7 @@ mod tests {
             }
             for isa in Isa::available() {
                 let mut out = vec![0.0; 2 * width];
-                rms_norm(isa, &Pool::new(2), &x, &weight, 1e-5, &mut out);
+                rms_norm(isa, &ThreadPool::new(2), &x, &weight, 1e-5, &mut out);
                 assert_eq!(out, scalar, "{isa:?} width {width}");
                 let mut out = x.clone();
                 rms_norm_in_place(isa, &mut out, &weight, 1e-5);

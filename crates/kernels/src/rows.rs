@@ -1,17 +1,17 @@
 //! Work that goes through rows once, on all cores.
 
-use crate::pool::{Pool, Shared2d};
+use crate::thread_pool::{Shared2d, ThreadPool};
 use crate::tiling::part_of;
 
 /// Values that are worth a task: less is done before another core has noticed.
 const WORTH: usize = 8_192;
 
 /// Returns into how many tasks rows of so many values are best cut.
-pub(crate) fn tasks_of(pool: &Pool, rows: usize, width: usize) -> usize {
-    rows.min(pool.cores() * 4).min((rows * width).div_ceil(WORTH)).max(1)
+pub(crate) fn tasks_of(threads: &ThreadPool, rows: usize, width: usize) -> usize {
+    rows.min(threads.cores() * 4).min((rows * width).div_ceil(WORTH)).max(1)
 }
 
-impl Pool {
+impl ThreadPool {
     /// Calls `work` with runs of whole rows of `values: [rows, width]`, each with the number of its first row.
     ///
     /// # Panics
@@ -49,10 +49,10 @@ mod tests {
     #[test]
     fn every_row_and_item_is_worked_on_once() {
         for cores in 1..4 {
-            let pool = Pool::new(cores);
+            let threads = ThreadPool::new(cores);
             for rows in [0, 1, 7, 300] {
                 let mut values = vec![0.0; rows * 100];
-                pool.rows(&mut values, 100, &|first, part| {
+                threads.rows(&mut values, 100, &|first, part| {
                     for (row, part) in part.chunks_exact_mut(100).enumerate() {
                         part.iter_mut().for_each(|value| *value += (first + row) as f32 + 1.0);
                     }
@@ -64,7 +64,7 @@ mod tests {
                         .all(|(at, value)| *value == (at / 100) as f32 + 1.0)
                 );
                 let mut items: Vec<usize> = (0..rows).collect();
-                pool.each(&mut items, &|item| *item += 1);
+                threads.each(&mut items, &|item| *item += 1);
                 assert!(items.iter().enumerate().all(|(at, item)| *item == at + 1));
             }
         }

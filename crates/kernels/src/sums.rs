@@ -2,7 +2,7 @@
 
 use crate::LANES;
 use crate::isa::for_each_isa;
-use crate::pool::Shared2d;
+use crate::thread_pool::Shared2d;
 use crate::vector::Vector;
 use std::ops::Range;
 

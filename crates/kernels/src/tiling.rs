@@ -1,7 +1,7 @@
 //! How products are cut into tiles.
 
 use crate::Aligned;
-use crate::pool::Pool;
+use crate::thread_pool::ThreadPool;
 use std::cell::RefCell;
 use std::ops::Range;
 
@@ -38,15 +38,20 @@ pub(crate) fn with_space<R>(work: impl FnOnce(&mut Space) -> R) -> R {
 }
 
 /// Shares the panels of a product out over the cores: enough tasks to have even parts, few enough not to fight over them.
-pub(crate) fn share_panels(pool: &Pool, panels: usize, rows: usize, work: &(dyn Fn(Range<usize>, &mut Space) + Sync)) {
+pub(crate) fn share_panels(
+    threads: &ThreadPool,
+    panels: usize,
+    rows: usize,
+    work: &(dyn Fn(Range<usize>, &mut Space) + Sync),
+) {
     let width = if rows == 1 { PANELS_ONE_ROW } else { PANELS };
     let groups = panels.div_ceil(width);
     let tasks = match rows {
         // Few panels at a time, so that their sums stay near; many tasks, so that no core waits for the last one.
-        MANY_ROWS.. => groups.div_ceil((groups / (pool.cores() * 8)).clamp(1, MOST_GROUPS)),
-        _ => groups.min(pool.cores() * 4),
+        MANY_ROWS.. => groups.div_ceil((groups / (threads.cores() * 8)).clamp(1, MOST_GROUPS)),
+        _ => groups.min(threads.cores() * 4),
     };
-    pool.run(tasks, &|task| {
+    threads.run(tasks, &|task| {
         let (begin, len) = part_of(groups, tasks, task);
         let panels = begin * width..((begin + len) * width).min(panels);
         with_space(|space| work(panels, space));

@@ -4,7 +4,7 @@ use crate::record::RequestRecord;
 use crate::run::Run;
 use crate::statistics::{mean, quantile_of, ratio_interval};
 use serde::Serialize;
-use serde_json::{Map, Value};
+use serde_json::Value;
 use std::collections::BTreeMap;
 
 /// Two runs side by side.
@@ -12,8 +12,8 @@ use std::collections::BTreeMap;
 pub struct Comparison {
     /// Names of both.
     pub names: (String, String),
-    /// The figures.
-    pub rows: Vec<Row>,
+    /// What was measured.
+    pub figures: Vec<Figure>,
     /// What differs between the set-ups and the workloads.
     pub differences: Vec<Difference>,
     /// What makes the comparison doubtful.
@@ -22,9 +22,9 @@ pub struct Comparison {
 
 /// One figure of both runs.
 #[derive(Clone, Debug, Serialize)]
-pub struct Row {
+pub struct Figure {
     /// Its name.
-    pub figure: &'static str,
+    pub name: &'static str,
     /// Its unit.
     pub unit: Unit,
     /// Of the first run.
@@ -87,7 +87,7 @@ pub fn compare(a: &Run, b: &Run) -> Comparison {
         time if time > 0.0 => vec![request.gaps_us.len() as f64 / time],
         _ => Vec::new(),
     };
-    let figures: [(&'static str, Unit, Take, f64); 10] = [
+    let measured: [(&'static str, Unit, Take, f64); 10] = [
         ("TTFT p50", Unit::Seconds, ttft, 0.5),
         ("TTFT p95", Unit::Seconds, ttft, 0.95),
         ("TTFT p99", Unit::Seconds, ttft, 0.99),
@@ -99,11 +99,11 @@ pub fn compare(a: &Run, b: &Run) -> Comparison {
         ("end-to-end p99", Unit::Seconds, total, 0.99),
         ("tokens/s per user p50", Unit::TokensPerSecond, user, 0.5),
     ];
-    let mut rows: Vec<Row> = figures
+    let mut figures: Vec<Figure> = measured
         .into_iter()
-        .map(|(name, unit, take, share)| row(name, unit, &groups(a, take), &groups(b, take), quantile_of(share)))
+        .map(|(name, unit, take, share)| figure(name, unit, &groups(a, take), &groups(b, take), quantile_of(share)))
         .collect();
-    rows.push(row(
+    figures.push(figure(
         "tokens/s out",
         Unit::TokensPerSecond,
         &each_second(a),
@@ -115,7 +115,7 @@ pub fn compare(a: &Run, b: &Run) -> Comparison {
         names: (a.name.clone(), b.name.clone()),
         warnings: warnings(a, b, &differences),
         differences,
-        rows,
+        figures,
     }
 }
 
@@ -156,7 +156,7 @@ fn each_second(run: &Run) -> Vec<Vec<f64>> {
     seconds.into_iter().map(|tokens| vec![tokens]).collect()
 }
 
-fn row(figure: &'static str, unit: Unit, a: &[Vec<f64>], b: &[Vec<f64>], of: impl Fn(&mut [f64]) -> f64) -> Row {
+fn figure(name: &'static str, unit: Unit, a: &[Vec<f64>], b: &[Vec<f64>], of: impl Fn(&mut [f64]) -> f64) -> Figure {
     let (value_a, value_b) = (of(&mut a.concat()), of(&mut b.concat()));
     let interval = ratio_interval(a, b, of);
     let verdict = match interval {
@@ -165,8 +165,8 @@ fn row(figure: &'static str, unit: Unit, a: &[Vec<f64>], b: &[Vec<f64>], of: imp
         Some((low, _)) if (low > 1.0) == (unit == Unit::TokensPerSecond) => Verdict::Better,
         Some(_) => Verdict::Worse,
     };
-    Row {
-        figure,
+    Figure {
+        name,
         unit,
         a: value_a,
         b: value_b,
@@ -176,38 +176,27 @@ fn row(figure: &'static str, unit: Unit, a: &[Vec<f64>], b: &[Vec<f64>], of: imp
     }
 }
 
-/// Fields of a model's status that say how it stands, not how it is set up.
-const STANDING: [&str; 14] = [
-    "queue_depth",
-    "lanes_used",
-    "pages_used",
-    "pages_cached",
-    "steps",
-    "busy",
-    "prefill_tokens",
-    "output_tokens",
-    "ended",
-    "preemptions",
+/// Fields of an endpoint's status that say how it and its replicas stand, not how they are set up.
+const STANDING: [&str; 11] = [
+    "state",
+    "release",
+    "occupancy",
+    "totals",
     "window",
-    "failure",
+    "replica",
+    "incarnation",
     "uptime",
-    "calls_recorded",
+    "failure",
+    "reserved",
+    "resident",
 ];
 
 fn differences(a: &Run, b: &Run) -> Vec<Difference> {
     let flat = |run: &Run| {
         let mut flat = BTreeMap::new();
-        let model = run
-            .setup
-            .before
-            .as_ref()
-            .and_then(|model| serde_json::to_value(model).ok());
-        let mut model = match model {
-            Some(Value::Object(model)) => model,
-            _ => Map::new(),
-        };
-        STANDING.iter().for_each(|field| drop(model.remove(*field)));
-        flatten("service", &Value::Object(model), &mut flat);
+        let before = run.setup.before.as_ref();
+        let endpoint = before.and_then(|endpoint| serde_json::to_value(endpoint).ok());
+        flatten("service", &endpoint.unwrap_or_default(), &mut flat);
         let workload = serde_json::to_value(&run.workload).unwrap_or_default();
         flatten("workload", &workload, &mut flat);
         flat.insert("url".into(), run.setup.url.clone());
@@ -231,8 +220,14 @@ fn differences(a: &Run, b: &Run) -> Vec<Difference> {
 fn flatten(path: &str, value: &Value, flat: &mut BTreeMap<String, String>) {
     match value {
         Value::Object(fields) => {
-            for (name, value) in fields {
+            for (name, value) in fields.iter().filter(|(name, _)| !STANDING.contains(&name.as_str())) {
                 flatten(&format!("{path}.{name}"), value, flat);
+            }
+        }
+        // Replicas, pools, users in steps.
+        Value::Array(values) => {
+            for (index, value) in values.iter().enumerate() {
+                flatten(&format!("{path}.{}", index + 1), value, flat);
             }
         }
         Value::String(text) => drop(flat.insert(path.into(), text.clone())),
@@ -244,10 +239,12 @@ fn flatten(path: &str, value: &Value, flat: &mut BTreeMap<String, String>) {
 fn warnings(a: &Run, b: &Run, differences: &[Difference]) -> Vec<String> {
     let mut warnings = Vec::new();
     let differs = |start: &str| differences.iter().any(|difference| difference.what.starts_with(start));
-    if ["service.device", "service.instructions", "generator cores"]
-        .into_iter()
-        .any(differs)
-    {
+    let instructions = |difference: &Difference| difference.what.ends_with(".instructions");
+    if differs("service.simulated") {
+        warnings
+            .push("one of the runs was made on a simulated device, whose speed is computed and not measured".into());
+    }
+    if differs("service.device") || differs("generator cores") || differences.iter().any(instructions) {
         warnings.push("the hardware differs: ratios mix it with what was changed on purpose".into());
     }
     if differs("workload.arrival") || differs("workload.prompts") || differs("workload.output") {

@@ -15,7 +15,7 @@
 #![warn(missing_docs)]
 
 pub mod compare;
-mod moment;
+mod earlier;
 pub mod order;
 pub mod prompts;
 pub mod record;
@@ -25,6 +25,7 @@ pub mod runner;
 pub mod statistics;
 pub mod summary;
 pub mod target;
+mod waiting;
 pub mod workload;
 
 pub use prompts::{Prompt, PromptError};

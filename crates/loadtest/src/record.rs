@@ -1,7 +1,7 @@
 //! What is noted while a load is sent.
 
 use serde::{Deserialize, Serialize};
-use vastrelay_wire::manage::ModelStatus;
+use vastrelay_wire::manage::EndpointStatus;
 
 /// To what a load was sent.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -10,10 +10,10 @@ pub struct Setup {
     pub url: String,
     /// Cores of the machine that sent the load.
     pub generator_cores: usize,
-    /// How the model stood before, where the service tells.
-    pub before: Option<ModelStatus>,
+    /// How the endpoint stood before, where the service tells.
+    pub before: Option<EndpointStatus>,
     /// How it stood after.
-    pub after: Option<ModelStatus>,
+    pub after: Option<EndpointStatus>,
 }
 
 /// One request. Moments in seconds from the start.

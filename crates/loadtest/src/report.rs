@@ -90,8 +90,12 @@ pub fn headline(run: &Run) -> String {
         (Some(lengths), true) => format!("answers of exactly {lengths} tokens"),
         (Some(lengths), false) => format!("answers of up to {lengths} tokens"),
     };
+    let simulated = match &run.setup.before {
+        Some(endpoint) if endpoint.simulated => format!(" on {} (simulated)", endpoint.device),
+        _ => String::new(),
+    };
     format!(
-        "{} · {} · {} · prompts: {} · {output} · seed {}",
+        "{}{simulated} · {} · {} · prompts: {} · {output} · seed {}",
         workload.model, workload.arrival, workload.span, workload.prompts, workload.seed
     )
 }

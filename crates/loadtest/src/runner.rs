@@ -1,11 +1,11 @@
 //! Who sends what when.
 
-use crate::moment::reach;
 use crate::prompts::Prompt;
 use crate::record::{RequestRecord, Sample, ServiceSample, Setup};
 use crate::run::{FORM, Run};
 use crate::summary::Summary;
 use crate::target::{Answer, Request, Target};
+use crate::waiting::reach;
 use crate::workload::{Arrival, Draws, Span, Workload};
 use rand::rngs::StdRng;
 use rand::seq::SliceRandom;
@@ -294,12 +294,12 @@ impl<T: Target> Field<T> {
     async fn look(&self) -> Sample {
         // What ran is counted when the look begins: the service may be slow to tell.
         let (at, running) = (self.seconds(), self.running.load(Ordering::Relaxed));
-        let service = self.target.look().await.map(|model| ServiceSample {
-            queue_depth: model.queue_depth,
-            lanes_used: model.lanes_used,
-            pages_used: model.pages_used,
-            preemptions: model.preemptions,
-            busy: model.busy,
+        let service = self.target.look().await.map(|endpoint| ServiceSample {
+            queue_depth: endpoint.occupancy.queue_depth,
+            lanes_used: endpoint.occupancy.lanes_used,
+            pages_used: endpoint.occupancy.pages_used,
+            preemptions: endpoint.totals.preemptions,
+            busy: endpoint.totals.busy,
         });
         Sample { at, running, service }
     }

@@ -147,12 +147,12 @@ impl Summary {
             ..Summary::default()
         };
         if let (Some(before), false) = (&setup.before, service.is_empty()) {
-            summary.take_service(&service, before.width, before.pages_total, seconds);
+            summary.take_service(&service, before.occupancy.lanes, before.occupancy.pages, seconds);
         }
         summary.find_limit(
             workload,
             &service,
-            setup.before.as_ref().map_or(0, |before| before.width),
+            setup.before.as_ref().map_or(0, |before| before.occupancy.lanes),
         );
         summary
     }

@@ -12,7 +12,7 @@ use std::future::Future;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::Instant;
-use vastrelay_wire::manage::ModelStatus;
+use vastrelay_wire::manage::EndpointStatus;
 
 /// One request of a load.
 #[derive(Clone, Debug)]
@@ -61,5 +61,5 @@ pub trait Target: Send + Sync + 'static {
     fn send(&self, ready: Self::Ready) -> impl Future<Output = Answer> + Send;
 
     /// Returns how the service's side stands, where it tells.
-    fn look(&self) -> impl Future<Output = Option<ModelStatus>> + Send;
+    fn look(&self) -> impl Future<Output = Option<EndpointStatus>> + Send;
 }

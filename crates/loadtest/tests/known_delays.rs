@@ -5,7 +5,7 @@ use tokio::sync::watch;
 use tokio::time::{Instant, sleep, sleep_until};
 use vastrelay_loadtest::target::{Answer, Request};
 use vastrelay_loadtest::{Arrival, Prompt, Run, Span, Target, Workload};
-use vastrelay_wire::manage::{ModelStatus, Spread};
+use vastrelay_wire::manage::{EndpointStatus, Spread};
 
 const FIRST: Duration = Duration::from_millis(20);
 const GAP: Duration = Duration::from_millis(5);
@@ -78,7 +78,7 @@ impl Target for FixedDelays {
         }
     }
 
-    async fn look(&self) -> Option<ModelStatus> {
+    async fn look(&self) -> Option<EndpointStatus> {
         None
     }
 }

@@ -19,10 +19,12 @@ use tokio::runtime::Runtime;
 use tokio::sync::Barrier;
 use vastrelay_engine::engine::frame::{CallNumber, Frame, Order};
 use vastrelay_engine::request::Piece;
-use vastrelay_engine::{EndReason, Event, Figures};
+use vastrelay_engine::{EndReason, Event};
 
-/// Tokens of each stream.
+/// Tokens of each stream: a long answer.
 const TOKENS: usize = 400;
+/// Tokens of a measurement, at least: where streams are few, they are read again and again.
+const MEASURED: usize = 200_000;
 /// Alternations.
 const ROUNDS: usize = 7;
 /// Streams at once.
@@ -45,18 +47,17 @@ fn main() {
         "streams", "service", "bare Actix", "ratio"
     );
     for streams in STREAMS {
+        let times = MEASURED.div_ceil(streams * TOKENS);
         let (mut ours, mut theirs) = (Vec::new(), Vec::new());
         for round in 0..=ROUNDS {
-            let through = rate(
-                streams,
-                frames.len(),
-                through_service(&runtime, &service, address, streams),
-            );
-            let straight = rate(streams, frames.len(), runtime.block_on(read_all(bare, streams)));
+            let through = (0..times).map(|_| through_service(&runtime, &service, address, streams));
+            let through: Duration = through.sum();
+            let straight: Duration = (0..times).map(|_| runtime.block_on(read_all(bare, streams))).sum();
+            let rate = |took: Duration| (times * streams * TOKENS) as f64 / took.as_secs_f64();
             // The first round warms up.
             if round > 0 {
-                ours.push(through);
-                theirs.push(straight);
+                ours.push(rate(through));
+                theirs.push(rate(straight));
             }
         }
         let mut ratios: Vec<f64> = ours.iter().zip(&theirs).map(|(ours, theirs)| ours / theirs).collect();
@@ -70,10 +71,6 @@ fn main() {
             ratios[ROUNDS - 1]
         );
     }
-}
-
-fn rate(streams: usize, frames: usize, took: Duration) -> f64 {
-    (streams * frames) as f64 / took.as_secs_f64()
 }
 
 fn median(values: &mut [f64]) -> f64 {
@@ -130,7 +127,7 @@ fn answer(service: &Service, streams: usize) -> Instant {
             choice: 0,
             text: ".".into(),
             reason: EndReason::Length,
-            figures: Figures::default(),
+            figures: Box::default(),
         };
         (*call, ended)
     }));

@@ -2,9 +2,10 @@
 
 use crate::guard::{Access, admit};
 use crate::listed::{self, Listed};
+use crate::manage::{devices, endpoints, history, keys, load, requests, runs, status, steps};
 use crate::openai::{self, wrong_address, wrong_method};
 use crate::problem::Problem;
-use crate::{console, health, live, load, manage, metrics, models, openapi, text};
+use crate::{console, health, live, metrics, openapi, text};
 use actix_web::http::Method;
 use actix_web::middleware::{Compress, from_fn};
 use actix_web::{FromRequest, Handler, Responder, Route, guard as when, web};
@@ -79,23 +80,24 @@ fn all() -> Vec<Address> {
         at("/text/decode").post(text::decode).asks(Access::Use),
         at("/health/live").get(health::live).asks(Access::Nothing),
         at("/health/ready").get(health::ready).asks(Access::Nothing),
-        at("/health/ready/{name:.+}").get(health::model_ready).asks(Access::Nothing),
+        at("/health/ready/{name:.+}").get(health::endpoint_ready).asks(Access::Nothing),
         at("/metrics").get(metrics::scrape::metrics).asks(Access::Use),
         at("/openapi.json").get(openapi::description).asks(Access::Nothing),
-        at("/manage/status").get(manage::status).asks(Access::Manage),
+        at("/manage/status").get(status::status).asks(Access::Manage),
         at("/manage/live").get(live::stream::live).asks(Access::Manage),
-        at("/manage/requests").get(manage::requests).asks(Access::Manage),
-        at("/manage/requests/{id}").get(manage::request).asks(Access::Manage),
-        at("/manage/models").post(models::add).asks(Access::Manage),
-        at("/manage/models/{name:.+}/steps").get(manage::steps).asks(Access::Manage),
-        at("/manage/models/{name:.+}/history").get(manage::history).asks(Access::Manage),
-        at("/manage/models/{name:.+}").delete(models::remove).asks(Access::Manage),
-        at("/manage/keys").get(manage::keys).post(manage::add_key).asks(Access::Manage),
-        at("/manage/keys/{id}").delete(manage::revoke_key).asks(Access::Manage),
-        at("/manage/runs").get(manage::runs).post(manage::add_run).asks(Access::Manage),
-        at("/manage/runs/{id}").get(manage::run).asks(Access::Manage),
-        at("/manage/runs/{id}/report").get(load::report).asks(Access::Manage),
-        at("/manage/comparison").get(load::comparison).asks(Access::Manage),
+        at("/manage/requests").get(requests::requests).asks(Access::Manage),
+        at("/manage/requests/{id}").get(requests::request).asks(Access::Manage),
+        at("/manage/devices").get(devices::devices).asks(Access::Manage),
+        at("/manage/endpoints").post(endpoints::deploy).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}/steps").get(steps::steps).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}/history").get(history::history).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}").delete(endpoints::remove).asks(Access::Manage),
+        at("/manage/keys").get(keys::keys).post(keys::add_key).asks(Access::Manage),
+        at("/manage/keys/{id}").delete(keys::revoke_key).asks(Access::Manage),
+        at("/manage/runs").get(runs::runs).post(runs::add_run).asks(Access::Manage),
+        at("/manage/runs/{id}").get(runs::run).asks(Access::Manage),
+        at("/manage/runs/{id}/report").get(runs::report).asks(Access::Manage),
+        at("/manage/comparison").get(runs::comparison).asks(Access::Manage),
         at("/manage/load").get(load::status).post(load::start).delete(load::stop).asks(Access::Manage),
     ]
 }

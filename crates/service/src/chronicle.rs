@@ -1,18 +1,18 @@
-//! What every model was like, kept for those who look back: every five seconds, and summed up every minute.
+//! What every replica was like, kept for those who look back: every five seconds, and summed up every minute.
 
+use crate::endpoint::{Endpoint, Placed};
 use crate::recent::Stretch;
-use crate::state::ServiceState;
 use std::collections::HashMap;
 use vastrelay_engine::EngineStatus;
-use vastrelay_store::{HistoryPoint, milliseconds_since_1970};
+use vastrelay_store::{HistoryPoint, Store, milliseconds_since_1970};
 
 /// Seconds of a point, the finest first; each of the others sums up whole points of the first.
 pub(crate) const SPANS: [u32; 2] = [5, 60];
 
-/// The stretches of time that are under way.
+/// The stretches of time that are under way, by incarnation.
 #[derive(Default)]
 pub(crate) struct Chronicle {
-    models: HashMap<String, [Sum; SPANS.len()]>,
+    lives: HashMap<u64, [Sum; SPANS.len()]>,
 }
 
 /// A stretch of time so far.
@@ -31,26 +31,41 @@ struct Sum {
 }
 
 impl Chronicle {
-    /// Looks at a model, and keeps each stretch of time that is over.
-    pub fn look(&mut self, state: &ServiceState, model: &str, status: &EngineStatus) {
+    /// Looks at a replica, and keeps each stretch of time that is over.
+    pub fn look(&mut self, store: &Store, endpoint: &Endpoint, placed: &Placed, status: &EngineStatus) {
         let now = milliseconds_since_1970();
         let sums = self
-            .models
-            .entry(model.to_owned())
+            .lives
+            .entry(placed.replica.incarnation)
             .or_insert_with(|| SPANS.map(|span| Sum::begin(now, span, status)));
         if sums[0].number != now / milliseconds(SPANS[0]) {
-            let heard = state.recent.take(model);
+            let heard = placed.recent.take();
             sums.iter_mut().for_each(|sum| sum.heard.add(&heard));
         }
         for (sum, span) in sums.iter_mut().zip(SPANS) {
             if sum.number != now / milliseconds(span) {
                 let ended = std::mem::replace(sum, Sum::begin(now, span, status));
                 if ended.looks > 0 {
-                    state.store.record_history(ended.point(model, span, now, status));
+                    store.record_history(HistoryPoint {
+                        endpoint: endpoint.name.clone(),
+                        release: endpoint.release,
+                        replica: placed.replica.number,
+                        incarnation: placed.replica.incarnation,
+                        device: endpoint.device.name().into(),
+                        simulated: endpoint.device.is_simulated(),
+                        ..ended.point(span, now, status)
+                    });
                 }
             }
             sum.add(status);
         }
+    }
+}
+
+impl Chronicle {
+    /// Forgets lives that are over.
+    pub fn keep(&mut self, is_alive: impl Fn(u64) -> bool) {
+        self.lives.retain(|incarnation, _| is_alive(*incarnation));
     }
 }
 
@@ -76,11 +91,10 @@ impl Sum {
         self.pages_most = self.pages_most.max(occupancy.pages_used);
     }
 
-    fn point(self, model: &str, span: u32, now: i64, status: &EngineStatus) -> HistoryPoint {
+    fn point(self, span: u32, now: i64, status: &EngineStatus) -> HistoryPoint {
         let seconds = ((now - self.begun_ms) as f64 / 1000.0).max(0.001);
         let rate = |before: u64, after: u64| after.saturating_sub(before) as f64 / seconds;
         HistoryPoint {
-            model: model.to_owned(),
             span,
             at_ms: self.number * milliseconds(span),
             queue_depth: self.queue_most,
@@ -92,6 +106,7 @@ impl Sum {
             refused: self.heard.refused,
             ttft: self.heard.ttft(),
             itl: self.heard.itl(),
+            ..HistoryPoint::default()
         }
     }
 }

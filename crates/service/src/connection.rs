@@ -186,6 +186,9 @@ impl<T: AsyncWrite + Unpin> AsyncWrite for Patient<T> {
 /// Finds an answer without a body that the HTTP parser gives by itself, at the end of what is sent; all our own have one.
 fn bare_answer(bytes: &[u8]) -> Option<(usize, StatusCode)> {
     const LONGEST: usize = 512;
+    if !bytes.ends_with(b"\r\n\r\n") {
+        return None;
+    }
     let start = bytes.len().saturating_sub(LONGEST);
     let end = bytes[start..].windows(7).rposition(|part| part == b"HTTP/1.")? + start;
     let head = std::str::from_utf8(&bytes[end..]).ok()?;
@@ -196,7 +199,7 @@ fn bare_answer(bytes: &[u8]) -> Option<(usize, StatusCode)> {
     ]
     .into_iter()
     .find(|status| head.get(9..12) == Some(status.as_str()))?;
-    let is_bare = head.ends_with("\r\n\r\n") && head.to_ascii_lowercase().contains("\r\ncontent-length: 0\r\n");
+    let is_bare = head.to_ascii_lowercase().contains("\r\ncontent-length: 0\r\n");
     is_bare.then_some((end, status))
 }
 

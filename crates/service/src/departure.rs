@@ -10,7 +10,7 @@ use std::future::pending;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::io::Interest;
-use vastrelay_stamped::{Moments, Stamped};
+use vastrelay_stamped::{Stamped, Stamps};
 
 /// Time between two looks at a connection on which something lies unread: a pipelined request, or the end of encryption.
 const LOOK_AGAIN: Duration = Duration::from_millis(100);
@@ -20,9 +20,9 @@ const LOOK_AGAIN: Duration = Duration::from_millis(100);
 struct Connection(Arc<Socket>);
 
 /// Prepares each new connection: tokens are sent at once instead of waiting for the caller's acknowledgement of the last
-/// ones, and a handle is kept for [`departure`], as are its moments for [`arrival`].
+/// ones, and a handle is kept for [`departure`], as are its stamps for [`arrival`].
 pub(crate) fn prepare(connection: &Stamped, data: &mut Extensions) {
-    data.insert(connection.moments().clone());
+    data.insert(connection.stamps().clone());
     if let Err(error) = connection.stream().set_nodelay(true) {
         tracing::debug!(%error, "a connection will be slow");
     }
@@ -33,7 +33,7 @@ pub(crate) fn prepare(connection: &Stamped, data: &mut Extensions) {
 
 /// Returns when a request whose head has just been read began to arrive at this machine.
 pub(crate) fn arrival(request: &HttpRequest) -> Instant {
-    request.conn_data::<Moments>().map_or_else(Instant::now, Moments::begun)
+    request.conn_data::<Stamps>().map_or_else(Instant::now, Stamps::begun)
 }
 
 /// Returns a future that is ready when the request's caller has closed its connection.

@@ -89,7 +89,7 @@ fn state_of(request: &ServiceRequest) -> web::Data<ServiceState> {
 }
 
 fn refuse<B: MessageBody + 'static>(state: &ServiceState, request: ServiceRequest, problem: &Problem) -> Guarded<B> {
-    state.metrics.refused("", problem.code());
+    state.metrics.nobody.refused(problem.code());
     Ok(request.into_response(problem.error_response()).map_into_right_body())
 }
 
@@ -163,7 +163,9 @@ pub(crate) async fn check_key(state: &ServiceState, headers: &HeaderMap, asks: A
         };
     };
     let now = milliseconds_since_1970();
-    let record = find_key(&state.store, key).await?.ok_or_else(Problem::unknown_key)?;
+    let record = find_key(&state.records.store, key)
+        .await?
+        .ok_or_else(Problem::unknown_key)?;
     match key_state(&record, now) {
         KeyState::Valid => {}
         KeyState::Expired => return Err(Problem::expired_key(&record.name)),
@@ -173,7 +175,7 @@ pub(crate) async fn check_key(state: &ServiceState, headers: &HeaderMap, asks: A
         return Err(Problem::scope_missing(&record.name));
     }
     if record.used_ms.is_none_or(|used| now - used > USE_NOTED_EVERY) {
-        state.store.key_used(&record.id, now);
+        state.records.store.key_used(&record.id, now);
     }
     let key = Some(Arc::new(record));
     Ok(Caller { key })

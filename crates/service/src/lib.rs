@@ -7,13 +7,14 @@
 //! | `addresses` | what can be called, and by whom? |
 //! | [`guard`] | who may call what? |
 //! | `connection` | what if a caller does not read or send? |
-//! | `text_pool` | where does long work on text go? |
+//! | `text_threads` | where does long work on text go? |
 //! | [`keys`] | how are keys made and checked? |
 //! | [`openai`] | how are requests on the OpenAI wire answered? |
 //! | [`text`] | what would a model get, and how long is it? |
 //! | [`manage`] | how do things stand, and what was called? |
-//! | [`models`] | how does a model begin to be served? |
-//! | [`load`] | how does the service send load to itself? |
+//! | [`endpoint`], [`endpoints`] | what can be called by name? |
+//! | [`deploy`] | how does an endpoint begin to be served? |
+//! | [`records`] | how is the database used? |
 //! | [`live`] | what happens right now? |
 //! | [`metrics`] | what is counted for scrapers? |
 //! | [`openapi`] | what can be called at all? |
@@ -25,38 +26,42 @@
 mod addresses;
 mod budget;
 mod chronicle;
+mod clock;
 mod connection;
 pub mod console;
+mod counted;
 mod departure;
+pub mod deploy;
+pub mod endpoint;
+pub mod endpoints;
+mod gaps;
 pub mod guard;
 pub mod health;
 pub mod keys;
+pub mod life;
 mod listed;
 mod listen;
 pub mod live;
-pub mod load;
-pub mod loader;
 mod loads;
 pub mod manage;
 pub mod metrics;
-pub mod models;
 pub mod openai;
 pub mod openapi;
 mod own_address;
 pub mod problem;
 mod recent;
+pub mod records;
 mod redact;
 mod request_name;
-mod served;
 pub mod server;
 pub mod state;
 pub mod text;
-mod text_pool;
+mod text_threads;
 mod tls;
 
 pub use addresses::document;
+pub use deploy::Loader;
 pub use guard::Reach;
-pub use loader::Loader;
 pub use server::{ServeError, ServeOptions, Server};
 pub use state::{ServiceState, StateOptions};
-pub use text_pool::TemplateProgram;
+pub use text_threads::TemplateProgram;

@@ -119,6 +119,7 @@ where
     let app = App::new()
         .app_data(state.clone())
         .app_data(own)
+        .configure(|config| state.lend(config))
         .configure(routes)
         .wrap(from_fn(guard))
         .wrap(Condition::new(!state.reach.origins().is_empty(), cors(&state.reach)))

@@ -16,7 +16,7 @@ use vastrelay_wire::manage::RecordedCall;
 const MOST_BEHIND: usize = 1_024;
 
 /// Where events are told.
-pub(crate) struct Live {
+pub struct Live {
     frames: broadcast::Sender<Bytes>,
 }
 
@@ -30,14 +30,14 @@ impl Default for Live {
 
 impl Live {
     /// Tells a call that has ended.
-    pub fn call(&self, call: impl FnOnce() -> RecordedCall) {
+    pub(crate) fn call(&self, call: impl FnOnce() -> RecordedCall) {
         if self.has_listeners() {
             self.tell("call", &call());
         }
     }
 
     /// Tells how a load test is getting on.
-    pub fn load(&self, status: &LoadStatus) {
+    pub(crate) fn load(&self, status: &LoadStatus) {
         if self.has_listeners() {
             self.tell("load", status);
         }

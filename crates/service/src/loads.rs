@@ -7,7 +7,7 @@ use vastrelay_wire::load::{LoadState, LoadStatus};
 
 /// The newest load test, and how to stop it.
 #[derive(Default)]
-pub(crate) struct Loads {
+pub struct Loads {
     newest: Mutex<Option<Load>>,
 }
 
@@ -17,16 +17,16 @@ pub(crate) struct Load {
 }
 
 impl Loads {
-    pub fn lock(&self) -> MutexGuard<'_, Option<Load>> {
+    pub(crate) fn lock(&self) -> MutexGuard<'_, Option<Load>> {
         self.newest.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    pub fn status(&self) -> Option<LoadStatus> {
+    pub(crate) fn status(&self) -> Option<LoadStatus> {
         self.lock().as_ref().map(|load| load.status.clone())
     }
 
     /// Takes the only place there is.
-    pub fn begin(&self, status: LoadStatus) -> Result<watch::Receiver<bool>, Problem> {
+    pub(crate) fn begin(&self, status: LoadStatus) -> Result<watch::Receiver<bool>, Problem> {
         let mut newest = self.lock();
         if let Some(load) = newest.as_ref().filter(|load| is_under_way(&load.status)) {
             return Err(Problem::conflict(

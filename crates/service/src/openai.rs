@@ -8,11 +8,13 @@ mod chat;
 mod completion;
 mod conversation;
 mod events;
+mod frames;
 mod ignored;
 mod options;
 mod piece;
 mod plain_logprobs;
 mod respond;
+mod shape;
 
 pub use address::{wrong_address, wrong_method};
 pub use call::{Arrival, RequestId};
@@ -20,42 +22,42 @@ pub use chat::{__path_chat, chat};
 pub use completion::{__path_complete, complete};
 pub(crate) use conversation::{Rendered, check_bytes};
 
-use crate::state::ServiceState;
+use crate::endpoints::Endpoints;
+use crate::life::Life;
+use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::{ModelEntry, ModelList};
 
-/// `GET /v1/models`: the models there are.
+/// `GET /v1/models`: the endpoints there are, which callers know as models.
 #[utoipa::path(get, path = "/v1/models", tag = "openai", responses((status = 200, body = ModelList)))]
-pub async fn models(state: web::Data<ServiceState>) -> HttpResponse {
+pub async fn models(endpoints: web::Data<Endpoints>, life: web::Data<Life>) -> HttpResponse {
+    let all = endpoints.all();
     HttpResponse::Ok().json(ModelList {
         object: "list".into(),
-        data: state
-            .models()
-            .iter()
-            .map(|replica| entry(&replica.name, &state))
-            .collect(),
+        data: all.iter().map(|endpoint| entry(&endpoint.name, &life)).collect(),
     })
 }
 
-/// `GET /v1/models/{name}`: one model.
+/// `GET /v1/models/{name}`: one of them.
 ///
 /// # Errors
-/// 404 for an unknown model.
-#[utoipa::path(get, path = "/v1/models/{name}", tag = "openai", params(("name" = String, Path, description = "The model")),
+/// 404 for an unknown one.
+#[utoipa::path(get, path = "/v1/models/{name}", tag = "openai", params(("name" = String, Path, description = "The endpoint")),
     responses((status = 200, body = ModelEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn model(
-    state: web::Data<ServiceState>,
+    endpoints: web::Data<Endpoints>,
+    life: web::Data<Life>,
     name: web::Path<String>,
-) -> Result<HttpResponse, crate::problem::Problem> {
-    Ok(HttpResponse::Ok().json(entry(&state.model(&name)?.name, &state)))
+) -> Result<HttpResponse, Problem> {
+    Ok(HttpResponse::Ok().json(entry(&endpoints.called(&name)?.name, &life)))
 }
 
-fn entry(name: &str, state: &ServiceState) -> ModelEntry {
+fn entry(name: &str, life: &Life) -> ModelEntry {
     ModelEntry {
         id: name.into(),
         object: "model".into(),
-        created: state.started_at(),
+        created: life.started_at(),
         owned_by: "vastrelay".into(),
     }
 }

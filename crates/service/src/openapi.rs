@@ -2,7 +2,8 @@
 
 use crate::guard::Access;
 use crate::listed::listed;
-use crate::{health, live, load, manage, metrics, models, openai, text};
+use crate::manage::{devices, endpoints, history, keys, load, requests, runs, status, steps};
+use crate::{health, live, metrics, openai, text};
 use actix_web::HttpResponse;
 use std::sync::LazyLock;
 use utoipa::OpenApi;
@@ -19,22 +20,22 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
     paths(
         openai::models, openai::model, openai::chat, openai::complete,
         text::render, text::encode, text::count, text::decode,
-        manage::status, manage::requests, manage::request, manage::steps, manage::history, models::add, models::remove, live::stream::live,
-        manage::keys, manage::add_key, manage::revoke_key,
-        manage::runs, manage::run, manage::add_run,
-        load::report, load::comparison, load::status, load::start, load::stop,
-        metrics::scrape::metrics, health::live, health::ready, health::model_ready, description,
+        status::status, requests::requests, requests::request, steps::steps, history::history,
+        devices::devices, endpoints::deploy, endpoints::remove, live::stream::live,
+        keys::keys, keys::add_key, keys::revoke_key,
+        runs::runs, runs::run, runs::add_run, runs::report, runs::comparison,
+        load::status, load::start, load::stop,
+        metrics::scrape::metrics, health::live, health::ready, health::endpoint_ready, description,
     ),
     components(schemas(
-        load::ReportForm,
+        runs::ReportForm,
         vastrelay_wire::chat::ChatPiece,
         vastrelay_wire::error::ErrorEnvelope,
-        vastrelay_wire::manage::LiveSteps,
     )),
     tags(
         (name = "openai", description = "The OpenAI wire"),
         (name = "text", description = "Templates and tokens, without generating"),
-        (name = "manage", description = "Status, models and requests"),
+        (name = "manage", description = "Status, endpoints and requests"),
         (name = "keys", description = "Keys of callers"),
         (name = "load", description = "Load tests"),
     )

@@ -6,7 +6,7 @@ use actix_web::{HttpResponse, ResponseError};
 use std::fmt;
 use std::time::Duration;
 use vastrelay_engine::Refusal;
-use vastrelay_serving::memory::bytes;
+use vastrelay_planner::amounts::bytes;
 use vastrelay_wire::error::{ErrorBody, ErrorEnvelope};
 use vastrelay_wire::fields::WrongField;
 use vastrelay_wire::parse::BodyError;
@@ -29,6 +29,16 @@ fn short(text: &str) -> String {
     match text.char_indices().nth(LONGEST_NAME) {
         Some((at, _)) => format!("{}…", &text[..at]),
         None => text.to_owned(),
+    }
+}
+
+/// Returns names for a message.
+fn listed<'a>(names: impl Iterator<Item = &'a String>) -> String {
+    let names: Vec<String> = names.map(|name| format!("`{name}`")).collect();
+    if names.is_empty() {
+        "none".into()
+    } else {
+        names.join(", ")
     }
 }
 
@@ -86,12 +96,7 @@ impl Problem {
 
     /// A model that is not served: 404 with the names that are.
     pub fn unknown_model<'a>(name: &str, known: impl Iterator<Item = &'a String>) -> Problem {
-        let known: Vec<String> = known.map(|name| format!("`{name}`")).collect();
-        let known = if known.is_empty() {
-            "none".into()
-        } else {
-            known.join(", ")
-        };
+        let known = listed(known);
         let message = format!("there is no model `{}`; models served here: {known}", short(name));
         let mut problem = Problem::new(
             StatusCode::NOT_FOUND,
@@ -106,6 +111,15 @@ impl Problem {
     /// Something that conflicts with the present state: 409.
     pub fn conflict(code: &str, message: String) -> Problem {
         Problem::new(StatusCode::CONFLICT, "invalid_request_error", code, message)
+    }
+
+    /// An endpoint that is not there: 404, with those that are.
+    pub fn unknown_endpoint<'a>(name: &str, known: impl Iterator<Item = &'a String>) -> Problem {
+        let known = listed(known);
+        Problem::not_kept(format!(
+            "there is no endpoint `{}`; endpoints here: {known}",
+            short(name)
+        ))
     }
 
     /// A run that is not kept: 404.
@@ -250,9 +264,9 @@ impl Problem {
     }
 
     /// Too many texts wait for templates and tokenizers: 503.
-    pub fn text_pool_full() -> Problem {
+    pub fn text_threads_full() -> Problem {
         let message = "too many prompts are waiting to be tokenized; try again in a second";
-        Problem::unavailable("text_pool_full", message)
+        Problem::unavailable("text_threads_full", message)
     }
 
     /// A key could not be looked up in time: 503.
@@ -473,7 +487,7 @@ mod tests {
             Problem::too_many_connections(),
             Problem::too_many_bodies(),
             Problem::too_many_answers(),
-            Problem::text_pool_full(),
+            Problem::text_threads_full(),
             Problem::keys_unavailable(),
             Problem::database_busy(),
             Problem::draining(),
@@ -501,6 +515,7 @@ mod tests {
         let known = ["pierdesk".to_owned()];
         for problem in [
             Problem::unknown_model(&long, known.iter()),
+            Problem::unknown_endpoint(&long, known.iter()),
             Problem::no_run(&long),
             Problem::wrong_host(&long),
             Problem::wrong_origin(&long),

@@ -1,8 +1,8 @@
 //! What the last seconds were like.
 
 use hdrhistogram::Histogram;
-use std::collections::{HashMap, VecDeque};
-use std::sync::{Mutex, PoisonError, RwLock};
+use std::collections::VecDeque;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 use vastrelay_wire::manage::{Spread, WindowFigures};
 
@@ -11,51 +11,60 @@ const WINDOW: usize = 10;
 /// Longest duration that is told from longer ones, in microseconds: an hour.
 const LONGEST: u64 = 3_600_000_000;
 
-/// Durations and counts of each model over the last seconds.
-#[derive(Default)]
-pub(crate) struct Recent {
-    models: RwLock<HashMap<String, Mutex<Window>>>,
+/// Durations and counts of a replica over the last seconds.
+pub(crate) struct Recent(Mutex<Window>);
+
+impl Default for Recent {
+    fn default() -> Recent {
+        Recent(Mutex::new(Window::new(Instant::now())))
+    }
 }
 
 impl Recent {
-    /// Begins to note what happens to a model.
-    pub fn add(&self, model: &str) {
-        let mut models = self.models.write().unwrap_or_else(PoisonError::into_inner);
-        models.insert(model.to_owned(), Mutex::new(Window::new(Instant::now())));
+    /// Notes something.
+    pub fn note(&self, what: Noted) {
+        self.lock().note(Instant::now(), what);
     }
 
-    /// Forgets a model.
-    pub fn remove(&self, model: &str) {
-        let mut models = self.models.write().unwrap_or_else(PoisonError::into_inner);
-        models.remove(model);
-    }
-
-    /// Notes something of a model; of a model that is not served there is nothing to note.
-    pub fn note(&self, model: &str, what: Noted) {
-        self.with(model, |window| window.note(Instant::now(), what));
+    /// Notes gaps between tokens, in seconds.
+    pub fn gaps(&self, gaps: &[f64], now: Instant) {
+        let mut window = self.lock();
+        window.untaken.gaps(gaps);
+        window.slot(now).heard.gaps(gaps);
     }
 
     /// Notes an engine's totals, so that rates span the window whenever somebody asks.
-    pub fn note_totals(&self, model: &str, prefill: u64, output: u64) {
-        self.with(model, |window| window.rates(Instant::now(), prefill, output));
+    pub fn note_totals(&self, prefill: u64, output: u64) {
+        self.lock().rates(Instant::now(), prefill, output);
     }
 
-    /// Returns the figures of a model, whose engine has by now computed and produced so many tokens.
-    pub fn figures(&self, model: &str, prefill: u64, output: u64) -> WindowFigures {
-        self.with(model, |window| window.figures(Instant::now(), prefill, output))
-            .unwrap_or_default()
+    /// Returns what was noted since this was asked last.
+    pub fn take(&self) -> Stretch {
+        std::mem::take(&mut self.lock().untaken)
     }
 
-    /// Returns what was noted of a model since this was asked last.
-    pub fn take(&self, model: &str) -> Stretch {
-        self.with(model, |window| std::mem::take(&mut window.untaken))
-            .unwrap_or_default()
+    fn lock(&self) -> MutexGuard<'_, Window> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
+}
 
-    fn with<T>(&self, model: &str, act: impl FnOnce(&mut Window) -> T) -> Option<T> {
-        let models = self.models.read().unwrap_or_else(PoisonError::into_inner);
-        let window = models.get(model)?;
-        Some(act(&mut window.lock().unwrap_or_else(PoisonError::into_inner)))
+/// Returns the figures of several replicas together, whose engines have by now computed and produced so many tokens.
+pub(crate) fn figures<'a>(replicas: impl Iterator<Item = (&'a Recent, (u64, u64))>) -> WindowFigures {
+    let (now, mut heard, mut sum) = (Instant::now(), Stretch::default(), WindowFigures::default());
+    for (recent, (prefill, output)) in replicas {
+        let mut window = recent.lock();
+        heard.add(&window.heard(now));
+        let (seconds, prefill_rate, output_rate) = window.rates(now, prefill, output);
+        sum.seconds = sum.seconds.max(seconds);
+        sum.prefill_rate += prefill_rate;
+        sum.output_rate += output_rate;
+    }
+    WindowFigures {
+        answered: heard.answered,
+        refused: heard.refused,
+        ttft: spread(&heard.ttft),
+        itl: spread(&heard.itl),
+        ..sum
     }
 }
 
@@ -63,7 +72,6 @@ impl Recent {
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Noted {
     FirstToken(f64),
-    Gap(f64),
     Answered,
     Refused,
 }
@@ -132,20 +140,12 @@ impl Window {
         }
     }
 
-    fn figures(&mut self, now: Instant, prefill: u64, output: u64) -> WindowFigures {
+    /// Returns what was noted in it.
+    fn heard(&mut self, now: Instant) -> Stretch {
         self.forget(now);
         let mut heard = Stretch::default();
         self.slots.iter().for_each(|slot| heard.add(&slot.heard));
-        let (seconds, prefill_rate, output_rate) = self.rates(now, prefill, output);
-        WindowFigures {
-            seconds,
-            answered: heard.answered,
-            refused: heard.refused,
-            prefill_rate,
-            output_rate,
-            ttft: spread(&heard.ttft),
-            itl: spread(&heard.itl),
-        }
+        heard
     }
 
     /// Returns over how many seconds, and how many tokens a second were computed and produced in them.
@@ -199,9 +199,15 @@ impl Stretch {
     fn note(&mut self, what: Noted) {
         match what {
             Noted::FirstToken(seconds) => self.ttft.saturating_record(microseconds(seconds)),
-            Noted::Gap(seconds) => self.itl.saturating_record(microseconds(seconds)),
             Noted::Answered => self.answered += 1,
             Noted::Refused => self.refused += 1,
+        }
+    }
+
+    fn gaps(&mut self, gaps: &[f64]) {
+        // Tokens that came together have no time between them.
+        for run in gaps.chunk_by(|a, b| a == b) {
+            self.itl.saturating_record_n(microseconds(run[0]), run.len() as u32);
         }
     }
 
@@ -261,25 +267,39 @@ mod tests {
         let start = Instant::now();
         let mut window = Window::new(start);
         let at = |seconds: f64| start + Duration::from_secs_f64(seconds);
-        window.note(at(0.5), Noted::Gap(9.0));
+        let mut gaps = |at: Instant, gaps: &[f64]| {
+            window.untaken.gaps(gaps);
+            window.slot(at).heard.gaps(gaps);
+        };
+        gaps(at(0.5), &[9.0]);
         for n in 1..=100 {
-            window.note(at(5.0), Noted::Gap(f64::from(n) / 1000.0));
+            gaps(at(5.0), &[f64::from(n) / 1000.0]);
         }
         window.note(at(5.5), Noted::Refused);
-        window.figures(at(1.0), 100, 1_000);
-        let figures = window.figures(at(10.6), 196, 1_960);
-        assert_eq!((figures.itl.count, figures.refused, figures.answered), (100, 1, 0));
+        window.rates(at(1.0), 100, 1_000);
+        let heard = window.heard(at(10.6));
+        let itl = spread(&heard.itl);
+        assert_eq!((itl.count, heard.refused, heard.answered), (100, 1, 0));
         assert!(
-            (figures.itl.p50 - 0.05).abs() < 0.002 && (figures.itl.max - 0.1).abs() < 0.002,
-            "{figures:?}"
+            (itl.p50 - 0.05).abs() < 0.002 && (itl.max - 0.1).abs() < 0.002,
+            "{itl:?}"
         );
-        assert!(
-            (figures.output_rate - 100.0).abs() < 1e-6 && (figures.prefill_rate - 10.0).abs() < 1e-6,
-            "{figures:?}"
-        );
-        assert_eq!(window.figures(at(30.0), 196, 1_960).itl, Spread::default());
+        let (_, prefill_rate, output_rate) = window.rates(at(10.6), 196, 1_960);
+        assert!((output_rate - 100.0).abs() < 1e-6 && (prefill_rate - 10.0).abs() < 1e-6);
+        assert_eq!(spread(&window.heard(at(30.0)).itl), Spread::default());
         assert_eq!((window.untaken.itl.len(), window.untaken.refused), (101, 1));
-        let later = window.figures(at(31.0), 196, 1_960);
-        assert!(later.output_rate < 1e-9, "{later:?}");
+        window.rates(at(30.0), 196, 1_960);
+        let (.., later) = window.rates(at(31.0), 196, 1_960);
+        assert!(later < 1e-9, "{later}");
+    }
+
+    #[test]
+    fn replicas_are_added_up_before_percentiles_are_taken() {
+        let (slow, fast) = (Recent::default(), Recent::default());
+        slow.gaps(&[0.9; 10], Instant::now());
+        fast.gaps(&[0.1; 90], Instant::now());
+        let figures = figures([(&slow, (0, 0)), (&fast, (0, 0))].into_iter());
+        assert_eq!(figures.itl.count, 100);
+        assert!((figures.itl.p50 - 0.1).abs() < 0.01 && (figures.itl.p95 - 0.9).abs() < 0.01);
     }
 }

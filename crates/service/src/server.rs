@@ -130,19 +130,19 @@ impl Server {
         let mut signals = Signals::new()?;
         ready();
         signals.next().await;
-        state.drain();
-        tracing::info!(active = state.active_calls(), "draining");
+        state.life.drain();
+        tracing::info!(active = state.life.active_calls(), "draining");
         tokio::select! {
             () = drained(&state) => {}
             // Who asks twice does not want to wait.
-            () = signals.next() => tracing::warn!(left = state.active_calls(), "told to stop again: not waiting"),
+            () = signals.next() => tracing::warn!(left = state.life.active_calls(), "told to stop again: not waiting"),
         }
         sampling.abort();
         handle.stop(true).await;
         let ended = running.await;
         let flushed = state.clone();
-        let _ = web::block(move || flushed.store.flush()).await;
-        tracing::info!(left = state.active_calls(), "stopped");
+        let _ = web::block(move || flushed.records.store.flush()).await;
+        tracing::info!(left = state.life.active_calls(), "stopped");
         ended.map_err(io::Error::other)?.map_err(ServeError::Io)
     }
 }
@@ -169,7 +169,7 @@ impl Signals {
 /// Waits until every call has ended, but no longer than [`DRAIN_LIMIT`].
 async fn drained(state: &ServiceState) {
     let begun = Instant::now();
-    while state.active_calls() > 0 && begun.elapsed() < DRAIN_LIMIT {
+    while state.life.active_calls() > 0 && begun.elapsed() < DRAIN_LIMIT {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }

@@ -1,20 +1,24 @@
 //! Templates and tokens, without generating: what would the model get, how long is it, what do these ids say?
 
+use crate::endpoint::Endpoint;
+use crate::endpoints::Endpoints;
+use crate::guard::limits::KeyLimits;
 use crate::guard::{Body, Caller};
 use crate::openai::{Rendered, check_bytes};
 use crate::problem::Problem;
-use crate::state::ServiceState;
-use crate::text_pool::Renderer;
+use crate::text_threads::{Renderer, TextThreads};
 use actix_web::{HttpResponse, web};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::time::Instant;
-use vastrelay_serving::Replica;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::parse::parse_body;
 use vastrelay_wire::text::{
     CountAnswer, DecodeAnswer, DecodeRequest, EncodeAnswer, EncodeRequest, RenderAnswer, RenderRequest,
 };
+
+/// The parts of the service that are used here.
+type Parts = (web::Data<Endpoints>, web::Data<TextThreads>, web::Data<KeyLimits>);
 
 /// `POST /text/render`: a conversation in the words of the model's template, before it is sent.
 ///
@@ -22,22 +26,18 @@ use vastrelay_wire::text::{
 /// As an envelope with its status.
 #[utoipa::path(post, path = "/text/render", tag = "text", request_body = RenderRequest, responses(
     (status = 200, body = RenderAnswer), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn render(
-    state: web::Data<ServiceState>,
-    caller: web::ReqData<Caller>,
-    body: Body,
-) -> Result<HttpResponse, Problem> {
-    answered(&state, &caller, body, |renderer, state, request: RenderRequest| {
-        let replica = &*state.model(&request.model)?;
+pub async fn render(parts: Parts, caller: web::ReqData<Caller>, body: Body) -> Result<HttpResponse, Problem> {
+    answered(&parts, &caller, body, |renderer, endpoints, request: RenderRequest| {
+        let endpoint = &*endpoints.called(&request.model)?;
         let rendered = Rendered::new(
             renderer,
-            replica,
+            endpoint,
             request.messages,
             request.answer_start.unwrap_or(true),
         )?;
         Ok(RenderAnswer {
             text: rendered.text(),
-            token_ids: rendered.encode(replica)?,
+            token_ids: rendered.encode(endpoint)?,
         })
     })
     .await
@@ -49,15 +49,11 @@ pub async fn render(
 /// As an envelope with its status.
 #[utoipa::path(post, path = "/text/encode", tag = "text", request_body = EncodeRequest, responses(
     (status = 200, body = EncodeAnswer), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn encode(
-    state: web::Data<ServiceState>,
-    caller: web::ReqData<Caller>,
-    body: Body,
-) -> Result<HttpResponse, Problem> {
-    answered(&state, &caller, body, |renderer, state, request: EncodeRequest| {
-        let replica = &*state.model(&request.model)?;
-        let token_ids = ids(renderer, replica, request)?;
-        let pieces = replica.tokenizer.pieces();
+pub async fn encode(parts: Parts, caller: web::ReqData<Caller>, body: Body) -> Result<HttpResponse, Problem> {
+    answered(&parts, &caller, body, |renderer, endpoints, request: EncodeRequest| {
+        let endpoint = &*endpoints.called(&request.model)?;
+        let token_ids = ids(renderer, endpoint, request)?;
+        let pieces = endpoint.model.tokenizer.pieces();
         let tokens = token_ids
             .iter()
             .map(|id| String::from_utf8_lossy(pieces.bytes(*id)).into_owned())
@@ -73,20 +69,16 @@ pub async fn encode(
 /// As an envelope with its status.
 #[utoipa::path(post, path = "/text/count", tag = "text", request_body = EncodeRequest, responses(
     (status = 200, body = CountAnswer), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn count(
-    state: web::Data<ServiceState>,
-    caller: web::ReqData<Caller>,
-    body: Body,
-) -> Result<HttpResponse, Problem> {
-    answered(&state, &caller, body, |renderer, state, request: EncodeRequest| {
-        let replica = &*state.model(&request.model)?;
-        let tokens = ids(renderer, replica, request)?.len();
-        let context = replica.generate.limits().context;
+pub async fn count(parts: Parts, caller: web::ReqData<Caller>, body: Body) -> Result<HttpResponse, Problem> {
+    answered(&parts, &caller, body, |renderer, endpoints, request: EncodeRequest| {
+        let endpoint = &*endpoints.called(&request.model)?;
+        let tokens = ids(renderer, endpoint, request)?.len();
+        let context = endpoint.limits().context;
         Ok(CountAnswer {
             tokens,
             context,
             left: context.saturating_sub(tokens),
-            vocabulary: replica.description.vocabulary,
+            vocabulary: endpoint.model.description.vocabulary,
         })
     })
     .await
@@ -98,14 +90,10 @@ pub async fn count(
 /// As an envelope with its status.
 #[utoipa::path(post, path = "/text/decode", tag = "text", request_body = DecodeRequest, responses(
     (status = 200, body = DecodeAnswer), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn decode(
-    state: web::Data<ServiceState>,
-    caller: web::ReqData<Caller>,
-    body: Body,
-) -> Result<HttpResponse, Problem> {
-    answered(&state, &caller, body, |_, state, request: DecodeRequest| {
-        let replica = &*state.model(&request.model)?;
-        let (vocabulary, context) = (replica.description.vocabulary, replica.generate.limits().context);
+pub async fn decode(parts: Parts, caller: web::ReqData<Caller>, body: Body) -> Result<HttpResponse, Problem> {
+    answered(&parts, &caller, body, |_, endpoints, request: DecodeRequest| {
+        let endpoint = &*endpoints.called(&request.model)?;
+        let (vocabulary, context) = (endpoint.model.description.vocabulary, endpoint.limits().context);
         if request.token_ids.len() > context {
             let text = format!(
                 "`token_ids` has {} tokens; the limit is {context}",
@@ -120,7 +108,7 @@ pub async fn decode(
             );
             return Err(Problem::field("token_ids", text));
         }
-        let text = replica.tokenizer.pieces().text(&request.token_ids);
+        let text = endpoint.model.tokenizer.pieces().text(&request.token_ids);
         Ok(DecodeAnswer { text })
     })
     .await
@@ -129,31 +117,31 @@ pub async fn decode(
 /// Reads a request, answers it on a thread for text, and puts the answer into JSON there. The limits of the caller's key hold
 /// here as they do for answers.
 async fn answered<T: DeserializeOwned, A: Serialize>(
-    state: &web::Data<ServiceState>,
+    (endpoints, threads, limits): &Parts,
     caller: &Caller,
     body: Body,
-    answer: impl FnOnce(&mut Renderer, &ServiceState, T) -> Result<A, Problem> + Send + 'static,
+    answer: impl FnOnce(&mut Renderer, &Endpoints, T) -> Result<A, Problem> + Send + 'static,
 ) -> Result<HttpResponse, Problem> {
     let key = caller.key.as_ref();
-    let _permit = key.map(|key| state.limits.enter(key, Instant::now())).transpose()?;
-    let (shared, bytes) = (state.clone(), body.len());
+    let _permit = key.map(|key| limits.enter(key, Instant::now())).transpose()?;
+    let (endpoints, bytes) = (endpoints.clone(), body.len());
     let work = move |renderer: &mut Renderer| {
         let request = parse_body(&body).map_err(|error| Problem::body(&error))?;
-        let answer = answer(renderer, &shared, request)?;
+        let answer = answer(renderer, &endpoints, request)?;
         serde_json::to_vec(&answer).map_err(|error| Problem::internal(error.to_string()))
     };
-    let json = state.text_pool.run(bytes, work).await??;
+    let json = threads.run(bytes, work).await??;
     Ok(HttpResponse::Ok().content_type("application/json").body(json))
 }
 
-fn ids(renderer: &mut Renderer, replica: &Replica, request: EncodeRequest) -> Result<Vec<u32>, Problem> {
+fn ids(renderer: &mut Renderer, endpoint: &Endpoint, request: EncodeRequest) -> Result<Vec<u32>, Problem> {
     match (request.text, request.messages) {
         (Some(text), None) => {
-            check_bytes(replica, "text", text.len())?;
-            let encoded = replica.tokenizer.encode(&text, true);
+            check_bytes(endpoint, "text", text.len())?;
+            let encoded = endpoint.model.tokenizer.encode(&text, true);
             encoded.map_err(|e| Problem::field("text", e.to_string()))
         }
-        (None, Some(messages)) => Rendered::new(renderer, replica, messages, true)?.encode(replica),
+        (None, Some(messages)) => Rendered::new(renderer, endpoint, messages, true)?.encode(endpoint),
         _ => Err(Problem::field("text", "send either `text` or `messages`".into())),
     }
 }

@@ -3,7 +3,6 @@
 mod served;
 
 use serde_json::{Value, json};
-use std::path::Path;
 use std::sync::Arc;
 use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_engine::executor::{ExecutorError, Report, StepBatch};
@@ -40,8 +39,7 @@ impl Executor for Breaking {
 
 /// Serves the demo model on a device that breaks, or panics, after some steps; returns the address.
 fn serve(steps: usize, panics: bool) -> (String, tempfile::TempDir) {
-    served::serve(|replica| {
-        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1");
+    served::serve(|model, replica| {
         let limits = replica.generate.limits().clone();
         let settings = CpuSettings {
             isa: vastrelay_kernels::Isa::detect(),
@@ -53,13 +51,13 @@ fn serve(steps: usize, panics: bool) -> (String, tempfile::TempDir) {
             weights: Precision::AsStored,
             kv: KvPrecision::F32,
         };
-        let checkpoint = Checkpoint::open(&folder).unwrap();
+        let checkpoint = Checkpoint::open(&served::demo::folder()).unwrap();
         let device = Breaking {
-            device: CpuExecutor::load(&checkpoint, &replica.description, settings).unwrap(),
+            device: CpuExecutor::load(&checkpoint, &model.description, settings).unwrap(),
             steps_left: steps,
             panics,
         };
-        let pieces = replica.tokenizer.pieces().clone();
+        let pieces = model.tokenizer.pieces().clone();
         Arc::new(Engine::start(Box::new(device), pieces, limits, "breaking".into()))
     })
 }

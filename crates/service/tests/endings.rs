@@ -86,7 +86,7 @@ fn end(choice: u32, text: &str, reason: EndReason) -> Event {
         choice,
         text: text.into(),
         reason,
-        figures,
+        figures: Box::new(figures),
     }
 }
 

@@ -1,29 +1,18 @@
 //! Making a build: a model converted once, with what that costs measured.
 
+use crate::error::LoadError;
+use crate::model::{CONFIG, MOST_TEXT, TEXTS};
 use crate::origin::Origin;
 use crate::quality::{Quality, measure, tokens};
-use crate::replica::LoadError;
 use serde_json::{Map, Value, json};
 use std::path::{Path, PathBuf};
 use vastrelay_engine::PAGE_TOKENS;
-use vastrelay_engine::cpu::{
-    BuildOrder, CalibrationStep, CpuSettings, Precision, Rounded, build, calibrate, calibration_bytes,
-};
-use vastrelay_engine::score::{agreement, loss};
+use vastrelay_engine::cpu::{BuildOrder, CalibrationStep, CpuSettings, Rounded, build, calibrate, calibration_bytes};
+use vastrelay_engine::likelihood::{agreement, loss};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
-use vastrelay_weights::{Gguf, ModelDescription};
+use vastrelay_weights::{Gguf, ModelDescription, Precision, Precisions};
 
-/// Files of a checkpoint that a build takes over as they are.
-const TEXTS: [&str; 5] = [
-    "tokenizer.json",
-    "tokenizer_config.json",
-    "generation_config.json",
-    "special_tokens_map.json",
-    "chat_template.jinja",
-];
-/// Most bytes of one of them, and of a configuration.
-const MOST_TEXT: u64 = 128 << 20;
 /// Tokens of the calibrating text that are read together.
 const WINDOW: usize = 256;
 /// Characters of texts that are read at most, for loss and for calibration.
@@ -54,7 +43,7 @@ pub struct BuildRequest {
 /// How far a build has come.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Phase {
-    /// The source is scored; so many tokens of all.
+    /// The source reads the text; so many tokens of all.
     Before(usize, usize),
     /// The calibrating text is read; so many tokens of all.
     Reading(usize, usize),
@@ -62,13 +51,13 @@ pub enum Phase {
     Rounding(usize, usize),
     /// Everything is packed and written.
     Writing,
-    /// The build is scored; so many tokens of all.
+    /// The build reads the text; so many tokens of all.
     After(usize, usize),
 }
 
 /// What came of it.
 pub struct BuildReport {
-    /// Tokens that were scored.
+    /// Tokens of the text.
     pub tokens: usize,
     /// Mean loss of the source as it is stored, in nats a token.
     pub before: f64,
@@ -102,7 +91,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
         request.text.as_deref().unwrap_or(SAMPLE),
         MOST,
     )?];
-    let score = |path: &Path, weights, kv, on_phase: &mut dyn FnMut(usize)| -> Result<Quality, LoadError> {
+    let likelihoods = |path: &Path, weights, kv, on_phase: &mut dyn FnMut(usize)| -> Result<Quality, LoadError> {
         let mut read = 0;
         measure(path, &texts, weights, kv, request.cores, |piece| {
             read += piece;
@@ -110,7 +99,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
         })
     };
     let total = texts[0].len();
-    let before = score(&request.source, Precision::AsStored, KvPrecision::F32, &mut |read| {
+    let before = likelihoods(&request.source, Precision::AsStored, KvPrecision::F32, &mut |read| {
         on_phase(Phase::Before(read, total));
     })?;
     let rounded = match (&request.calibrate, request.weights) {
@@ -120,8 +109,8 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
             if needed > request.memory {
                 return Err(refused(format!(
                     "calibrating this model takes {} beside its weights, of {} there are; without --calibrate it can be built",
-                    crate::memory::bytes(needed),
-                    crate::memory::bytes(request.memory)
+                    vastrelay_planner::amounts::bytes(needed),
+                    vastrelay_planner::amounts::bytes(request.memory)
                 )));
             }
             let text = vec![tokens(&request.source, text, MOST)?];
@@ -145,8 +134,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
         }
         (Some(_), other) => {
             return Err(refused(format!(
-                "calibration is for int8 and int4; {} is not rounded to groups",
-                other.name()
+                "calibration is for int8 and int4; {other} is not rounded to groups"
             )));
         }
     };
@@ -159,14 +147,16 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
     let written = write(request, &partial, |folder| {
         let order = BuildOrder {
             source: name_of(&request.source),
-            weights: request.weights,
-            kv: request.kv,
+            precisions: Precisions {
+                weights: request.weights,
+                kv: request.kv,
+            },
             calibrated_on: request.calibrate.as_ref().map(|(name, _)| name.clone()),
         };
         Ok(build(&checkpoint, &description, &order, &rounded, folder)?)
     });
     let after = written.and_then(|()| {
-        score(&partial, Precision::AsStored, request.kv, &mut |read| {
+        likelihoods(&partial, Precision::AsStored, request.kv, &mut |read| {
             on_phase(Phase::After(read, total));
         })
     });
@@ -176,10 +166,10 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
     });
     let after = finished.inspect_err(|_| drop(std::fs::remove_dir_all(&partial)))?;
     Ok(BuildReport {
-        tokens: before.scores.len(),
-        before: loss(&before.scores),
-        after: loss(&after.scores),
-        agreement: agreement(&before.scores, &after.scores),
+        tokens: before.logprobs.len(),
+        before: loss(&before.logprobs),
+        after: loss(&after.logprobs),
+        agreement: agreement(&before.logprobs, &after.logprobs),
         source_bytes: before.weight_bytes,
         bytes: after.weight_bytes,
     })
@@ -202,7 +192,7 @@ fn write(
         .into_iter()
         .filter_map(|(name, text)| Some((name.to_owned(), Value::from(text?))))
         .collect();
-        put(folder, "config.json", &Value::Object(gguf.config()?))?;
+        put(folder, CONFIG, &Value::Object(gguf.config()?))?;
         put(folder, "tokenizer.json", &gguf.tokenizer()?)?;
         put(folder, "tokenizer_config.json", &Value::Object(texts))?;
         put(
@@ -211,13 +201,13 @@ fn write(
             &json!({"eos_token_id": gguf.end_ids()}),
         )?;
     } else {
-        let config = source.join("config.json");
+        let config = source.join(CONFIG);
         let text = vastrelay_files::read(&config, MOST_TEXT).map_err(|error| unwritable(&config, &error))?;
         let mut config: Map<String, Value> =
             serde_json::from_slice(&text).map_err(|error| refused(format!("{}: {error}", config.display())))?;
         // The build says how its own weights are stored.
         config.remove("quantization_config");
-        put(folder, "config.json", &Value::Object(config))?;
+        put(folder, CONFIG, &Value::Object(config))?;
         for name in TEXTS.iter().filter(|name| source.join(name).is_file()) {
             let text = vastrelay_files::read(&source.join(name), MOST_TEXT);
             text.and_then(|text| std::fs::write(folder.join(name), text))

@@ -1,82 +1,228 @@
-//! A device's memory, and which model holds how much of it.
+//! Devices of one kind, and which endpoint holds how much of their memory.
 
-use crate::memory::bytes;
 use std::collections::BTreeMap;
 use std::fmt;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use vastrelay_planner::DeviceProfile;
+use vastrelay_planner::amounts::bytes;
 
-/// The memory of one device. Clones share it.
-#[derive(Clone, Debug)]
-pub struct DeviceMemory(Arc<Inner>);
+/// Something with memory that holds replicas, or several of a kind. Clones share them.
+#[derive(Clone)]
+pub struct Device(Arc<Inner>);
 
-#[derive(Debug)]
 struct Inner {
+    name: String,
+    profile: Option<DeviceProfile>,
+    /// Memory of each.
     total: usize,
-    held: Mutex<BTreeMap<u64, (String, usize)>>,
+    /// One for each: whoever has it computes there.
+    turns: Vec<Turn>,
+    /// Says how much of one is available to anybody now.
+    available: Box<dyn Fn() -> usize + Send + Sync>,
+    held: Mutex<BTreeMap<u64, Holding>>,
     next: AtomicU64,
 }
 
-/// What a model holds of a device's memory, given back when it is dropped.
-#[derive(Debug)]
+/// What one endpoint's replica holds.
+struct Holding {
+    endpoint: String,
+    /// Which devices.
+    places: Vec<usize>,
+    /// Bytes of each of them.
+    reserved: usize,
+    resident: Arc<AtomicUsize>,
+}
+
+/// The right to compute on a device; who has waited longest has it next.
+pub(crate) type Turn = Arc<tokio::sync::Mutex<()>>;
+
+/// What a replica holds of devices' memory, given back when it is dropped.
 pub struct HeldMemory {
-    device: DeviceMemory,
+    device: Device,
     number: u64,
+    places: Vec<usize>,
+    resident: Arc<AtomicUsize>,
+}
+
+/// What devices have to give: of each, what the fullest of them has.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Room {
+    /// Bytes that no replica holds.
+    pub free: usize,
+    /// Bytes that are available now: other programs may use more than the device's own replicas.
+    pub available: usize,
+    /// Who holds the others.
+    pub holders: Holders,
 }
 
 /// Who holds a device's memory, for people.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Holders(Vec<(String, usize)>);
 
-impl DeviceMemory {
-    /// Returns the memory of a device that nobody uses.
-    pub fn new(total: usize) -> DeviceMemory {
-        DeviceMemory(Arc::new(Inner {
+impl Device {
+    /// Returns this machine's processors, with so many bytes of memory; `available` says how many of them anybody may take now.
+    pub fn cpu(total: usize, available: impl Fn() -> usize + Send + Sync + 'static) -> Device {
+        Device::new("cpu".into(), None, 1, total, available)
+    }
+
+    /// Returns the simulated devices of a profile.
+    pub fn simulated(profile: DeviceProfile) -> Device {
+        let (name, count, total) = (profile.name.clone(), profile.count, profile.memory_bytes());
+        Device::new(name, Some(profile), count, total, || usize::MAX)
+    }
+
+    fn new(
+        name: String,
+        profile: Option<DeviceProfile>,
+        count: usize,
+        total: usize,
+        available: impl Fn() -> usize + Send + Sync + 'static,
+    ) -> Device {
+        Device(Arc::new(Inner {
+            name,
+            profile,
             total,
+            turns: (0..count).map(|_| Turn::default()).collect(),
+            available: Box::new(available),
             held: Mutex::default(),
             next: AtomicU64::new(0),
         }))
     }
 
-    /// Returns all of it, in bytes.
+    /// Returns its name.
+    pub fn name(&self) -> &str {
+        &self.0.name
+    }
+
+    /// Returns the profile of simulated devices.
+    pub fn profile(&self) -> Option<&DeviceProfile> {
+        self.0.profile.as_ref()
+    }
+
+    /// Returns whether it stands in for hardware that is not here.
+    pub fn is_simulated(&self) -> bool {
+        self.0.profile.is_some()
+    }
+
+    /// Returns how many there are.
+    pub fn count(&self) -> usize {
+        self.0.turns.len()
+    }
+
+    /// Returns the memory of each, in bytes.
     pub fn total(&self) -> usize {
         self.0.total
     }
 
-    /// Plans with what is free and holds what the plan takes, before anybody else plans.
-    ///
-    /// `plan` gets the free bytes and who holds the others, and returns how many bytes it takes.
+    /// Returns how many bytes of each anybody may take now.
+    pub fn available(&self) -> usize {
+        (self.0.available)().min(self.0.total)
+    }
+
+    /// Plans with the room there is on so many of them, those that have most, and holds what the plan takes of each, before anybody else
+    /// plans. `plan` returns how many bytes that is.
     ///
     /// # Errors
     /// The plan's own.
     ///
     /// # Panics
-    /// When the plan takes more than is free.
+    /// When there are not so many, or the plan takes more than is free.
     pub fn hold<T, E>(
         &self,
-        model: &str,
-        plan: impl FnOnce(usize, Holders) -> Result<(usize, T), E>,
+        endpoint: &str,
+        count: usize,
+        plan: impl FnOnce(Room) -> Result<(usize, T), E>,
     ) -> Result<(HeldMemory, T), E> {
         let mut held = self.lock();
-        let taken: usize = held.values().map(|(_, bytes)| bytes).sum();
+        let taken_of = |place: usize| -> usize {
+            let here = held.values().filter(|holding| holding.places.contains(&place));
+            here.map(|holding| holding.reserved).sum()
+        };
+        let mut places: Vec<usize> = (0..self.count()).collect();
+        places.sort_by_key(|place| taken_of(*place));
+        places.truncate(count);
+        assert!(places.len() == count, "there are {} devices, not {count}", places.len());
+        let taken = places.iter().map(|place| taken_of(*place)).max().unwrap_or(0);
+        places.sort_unstable();
+        // What is reserved and does not lie in memory yet still looks available.
+        let promised: usize = held.values().map(Holding::promised).sum();
         let free = self.0.total.saturating_sub(taken);
-        let holders = held.values().cloned().collect();
-        let (bytes, made) = plan(free, Holders(holders))?;
-        assert!(bytes <= free, "a plan takes {bytes} bytes where {free} are free");
+        let room = Room {
+            free,
+            available: (self.0.available)().saturating_sub(promised),
+            holders: Holders(
+                held.values()
+                    .filter(|holding| holding.places.iter().any(|place| places.contains(place)))
+                    .map(|holding| (holding.endpoint.clone(), holding.reserved))
+                    .collect(),
+            ),
+        };
+        let (reserved, made) = plan(room)?;
+        assert!(reserved <= free, "a plan takes {reserved} bytes where {free} are free");
         let number = self.0.next.fetch_add(1, Ordering::Relaxed);
-        held.insert(number, (model.to_owned(), bytes));
+        let resident = Arc::new(AtomicUsize::new(0));
+        let holding = Holding {
+            endpoint: endpoint.to_owned(),
+            places: places.clone(),
+            reserved,
+            resident: resident.clone(),
+        };
+        held.insert(number, holding);
         let device = self.clone();
-        Ok((HeldMemory { device, number }, made))
+        Ok((
+            HeldMemory {
+                device,
+                number,
+                places,
+                resident,
+            },
+            made,
+        ))
     }
 
-    fn lock(&self) -> MutexGuard<'_, BTreeMap<u64, (String, usize)>> {
+    fn lock(&self) -> MutexGuard<'_, BTreeMap<u64, Holding>> {
         self.0.held.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Holding {
+    /// Returns the bytes that do not lie in memory yet.
+    fn promised(&self) -> usize {
+        self.reserved.saturating_sub(self.resident.load(Ordering::Relaxed))
+    }
+}
+
+impl HeldMemory {
+    /// Returns the numbers of its devices, from 0 on.
+    pub fn places(&self) -> &[usize] {
+        &self.places
+    }
+
+    /// Returns the turns of its devices, always in the same order.
+    pub(crate) fn turns(&self) -> Vec<Turn> {
+        let of = |place: &usize| self.device.0.turns[*place].clone();
+        self.places.iter().map(of).collect()
+    }
+
+    /// Returns the count of its bytes that lie in memory by now, which goes on counting.
+    pub fn resident(&self) -> &Arc<AtomicUsize> {
+        &self.resident
     }
 }
 
 impl Drop for HeldMemory {
     fn drop(&mut self) {
         self.device.lock().remove(&self.number);
+    }
+}
+
+impl fmt::Debug for Device {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Device")
+            .field("name", &self.0.name)
+            .field("total", &self.0.total)
+            .finish_non_exhaustive()
     }
 }
 
@@ -92,7 +238,7 @@ impl fmt::Display for Holders {
         let each: Vec<String> = self
             .0
             .iter()
-            .map(|(model, held)| format!("`{model}` {}", bytes(*held)))
+            .map(|(endpoint, held)| format!("`{endpoint}` {}", bytes(*held)))
             .collect();
         f.write_str(&each.join(", "))
     }
@@ -103,21 +249,55 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_models_hold_adds_up_and_is_given_back() {
-        let device = DeviceMemory::new(100);
-        let take = |model: &str, wanted: usize| {
-            device.hold(model, |free, holders| {
-                if wanted <= free {
+    fn what_endpoints_hold_adds_up_and_is_given_back() {
+        let device = Device::cpu(100, || usize::MAX);
+        let take = |endpoint: &str, wanted: usize| {
+            device.hold(endpoint, 1, |room| {
+                if wanted <= room.free {
                     Ok((wanted, ()))
                 } else {
-                    Err((free, holders.to_string()))
+                    Err((room.free, room.holders.to_string()))
                 }
             })
         };
         let (first, ()) = take("a", 60).unwrap();
-        assert_eq!(take("b", 50).unwrap_err(), (40, "`a` 60 B".to_owned()));
+        assert_eq!(take("b", 50).err().unwrap(), (40, "`a` 60 B".to_owned()));
         let _second = take("b", 40).unwrap();
         drop(first);
         assert!(take("c", 60).is_ok());
+    }
+
+    #[test]
+    fn replicas_are_placed_where_there_is_most_room() {
+        let profile = DeviceProfile::shipped().remove(0);
+        let device = Device::simulated(DeviceProfile { count: 3, ..profile });
+        let take = |endpoint: &str, count: usize| {
+            let held = device.hold(endpoint, count, |room| Ok::<_, ()>((100, room.free)));
+            held.unwrap()
+        };
+        let (first, free) = take("a", 2);
+        assert_eq!((first.places.clone(), free), (vec![0, 1], device.total()));
+        let (second, free) = take("b", 2);
+        assert_eq!((second.places.clone(), free), (vec![0, 2], device.total() - 100));
+        drop(first);
+        let (third, free) = take("c", 1);
+        assert_eq!((third.places.clone(), free), (vec![1], device.total()));
+        let turns = second.turns();
+        assert!(turns.iter().all(|turn| turn.try_lock().is_ok()));
+        assert!(third.turns()[0].try_lock().is_ok());
+    }
+
+    #[test]
+    fn what_is_promised_and_not_in_memory_yet_is_not_available() {
+        let device = Device::cpu(1000, || 500);
+        let available = || {
+            let looked = device.hold("b", 1, |room| Err::<(usize, ()), usize>(room.available));
+            looked.err().unwrap()
+        };
+        assert_eq!(available(), 500);
+        let (held, ()) = device.hold("a", 1, |_| Ok::<_, ()>((200, ()))).unwrap();
+        assert_eq!(available(), 300);
+        held.resident().store(150, Ordering::Relaxed);
+        assert_eq!(available(), 450);
     }
 }

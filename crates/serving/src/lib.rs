@@ -3,27 +3,33 @@
 //! | module | question it answers |
 //! |---|---|
 //! | [`build`] | how is a model converted once, ahead of time? |
-//! | [`device`] | who holds how much of a device's memory? |
+//! | [`device`] | what is a device, and who holds how much of it? |
+//! | [`error`] | why can something not be loaded? |
 //! | [`generate`] | how does a request reach whatever runs it? |
-//! | [`memory`] | what does a configuration need, and what fits? |
+//! | [`model`] | how do words become tokens, and tokens words? |
 //! | [`origin`] | what does a path hold? |
 //! | [`quality`] | what does a precision cost? |
-//! | [`replica`] | how does a folder of weights become something that answers? |
+//! | [`replica`] | how do weights become something that answers? |
+//! | `touch` | when does the system give the memory that is reserved? |
 #![warn(missing_docs)]
 
 pub mod build;
 pub mod device;
+pub mod error;
 pub mod generate;
-pub mod memory;
+pub mod model;
 pub mod origin;
 pub mod quality;
 pub mod replica;
+mod touch;
 
-pub use device::DeviceMemory;
+pub use device::Device;
+pub use error::LoadError;
 pub use generate::Generate;
-pub use memory::MemoryPlan;
+pub use model::{Model, Models};
 pub use origin::Origin;
-pub use replica::{LoadError, Replica, ReplicaSettings};
-pub use vastrelay_engine::cpu::Precision;
+pub use replica::{Replica, ReplicaSettings};
+pub use vastrelay_engine::PAGE_TOKENS;
 pub use vastrelay_kernels::Isa;
 pub use vastrelay_kernels::attention::KvPrecision;
+pub use vastrelay_weights::{Precision, Precisions};

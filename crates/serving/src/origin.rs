@@ -1,10 +1,12 @@
-//! What a path holds: a checkpoint to be converted while it is loaded, or a build that is mapped as it lies.
+//! What a path holds.
 
 use std::path::Path;
 use vastrelay_engine::CpuExecutor;
-use vastrelay_engine::cpu::{CpuSettings, Precision};
+use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_kernels::attention::KvPrecision;
-use vastrelay_weights::{Build, Checkpoint, ModelDescription, WeightsError};
+use vastrelay_planner::{PoolSizes, Sizes};
+use vastrelay_weights::description::Sight;
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, Precision, WeightsError};
 
 /// Where a model's weights come from.
 pub enum Origin {
@@ -12,6 +14,23 @@ pub enum Origin {
     Checkpoint(Checkpoint),
     /// A build.
     Build(Build),
+}
+
+/// How a model would run, as far as its sizes depend on it.
+#[derive(Clone, Copy, Debug)]
+pub struct Shape {
+    /// The precision of a checkpoint's weights; a build has its own.
+    pub weights: Precision,
+    /// The precision of keys and values.
+    pub kv: KvPrecision,
+    /// Shards that the model is divided into.
+    pub split: usize,
+    /// Cores of its own.
+    pub cores: usize,
+    /// Most tokens in one step.
+    pub step_budget: usize,
+    /// Most tokens of one sequence.
+    pub context: usize,
 }
 
 impl Origin {
@@ -36,11 +55,33 @@ impl Origin {
         }
     }
 
-    /// Returns the name of the precision that the weights will have.
-    pub fn precision_name(&self, precision: Precision) -> String {
+    /// Returns what the CPU's executor takes to run it.
+    pub fn sizes(&self, description: &ModelDescription, shape: Shape) -> Sizes {
+        let Shape {
+            kv,
+            split,
+            step_budget,
+            context,
+            ..
+        } = shape;
+        let pool = |sight: Sight| PoolSizes {
+            sight,
+            page: CpuExecutor::page_bytes(description, sight.layers, split, kv),
+            per_sequence: sight.most_held(context, step_budget),
+        };
+        Sizes {
+            weights: self.weight_bytes(description, shape.weights, split),
+            workspace: CpuExecutor::workspace_bytes(description, split, step_budget, context),
+            process: CpuExecutor::process_bytes(description, shape.cores),
+            pools: description.sights().into_iter().map(pool).collect(),
+        }
+    }
+
+    /// Returns the precision that the weights will have.
+    pub fn precision(&self, wanted: Precision) -> Precision {
         match self {
-            Origin::Checkpoint(_) => precision.name(),
-            Origin::Build(build) => build.facts.weights.clone(),
+            Origin::Checkpoint(_) => wanted,
+            Origin::Build(build) => build.facts.precisions.weights,
         }
     }
 
@@ -48,7 +89,7 @@ impl Origin {
     pub fn usual_kv(&self) -> KvPrecision {
         match self {
             Origin::Checkpoint(_) => KvPrecision::default(),
-            Origin::Build(build) => KvPrecision::of(&build.facts.kv).unwrap_or_default(),
+            Origin::Build(build) => build.facts.precisions.kv,
         }
     }
 

@@ -1,18 +1,18 @@
 //! What a precision costs: how well a model foretells a text in it.
 
+use crate::error::LoadError;
 use crate::origin::Origin;
-use crate::replica::LoadError;
 use std::path::Path;
-use vastrelay_engine::cpu::{CpuSettings, Precision};
-use vastrelay_engine::score::score;
-use vastrelay_engine::token::Scored;
+use vastrelay_engine::cpu::CpuSettings;
+use vastrelay_engine::likelihood::likelihoods;
+use vastrelay_engine::token::TokenLogprobs;
 use vastrelay_engine::{Executor, PAGE_TOKENS};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::Tokenizer;
-use vastrelay_weights::ModelDescription;
+use vastrelay_weights::{ModelDescription, Precision};
 
-/// Tokens that are scored knowing of one another.
+/// Tokens that are read knowing of one another.
 const WINDOW: usize = 256;
 
 /// How a model did in one precision.
@@ -22,7 +22,7 @@ pub struct Quality {
     /// One KV page, in bytes.
     pub page_bytes: usize,
     /// How likely each token of the text was.
-    pub scores: Vec<Scored>,
+    pub logprobs: Vec<TokenLogprobs>,
 }
 
 /// Returns the tokens of a text, cut after about so many characters at the end of a line.
@@ -30,13 +30,13 @@ pub struct Quality {
 /// # Errors
 /// When the folder has no tokenizer that can be read, or the text cannot be encoded.
 pub fn tokens(folder: &Path, text: &str, most: usize) -> Result<Vec<u32>, LoadError> {
-    let (tokenizer, _): (Tokenizer, _) = crate::replica::texts(folder)?;
+    let (tokenizer, _): (Tokenizer, _) = crate::model::texts(folder)?;
     let end = text.char_indices().nth(most).map_or(text.len(), |(at, _)| at);
     let end = text[..end].rfind('\n').filter(|_| end < text.len()).unwrap_or(end);
     Ok(tokenizer.encode(&text[..end], true)?)
 }
 
-/// Loads a model in a precision and scores texts with it; `on_piece` hears of each piece's tokens.
+/// Loads a model in a precision and reads texts with it; `on_piece` hears of each piece's tokens.
 ///
 /// # Errors
 /// When it cannot be loaded or the device fails.
@@ -63,11 +63,11 @@ pub fn measure(
     };
     let mut executor = origin.load(&description, settings)?;
     let memory = executor.memory();
-    let scores =
-        score(&mut executor, texts, window, 1, on_piece).map_err(|error| LoadError::Setting(error.to_string()))?;
+    let logprobs = likelihoods(&mut executor, texts, window, 1, on_piece)
+        .map_err(|error| LoadError::Setting(error.to_string()))?;
     Ok(Quality {
         weight_bytes: memory.weights,
         page_bytes: memory.page,
-        scores,
+        logprobs,
     })
 }

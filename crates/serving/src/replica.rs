@@ -1,24 +1,29 @@
-//! From a folder of weights to something that answers.
+//! From weights to something that answers.
 
-use crate::device::{DeviceMemory, HeldMemory, Holders};
+mod simulated;
+
+use crate::device::{Device, HeldMemory};
+use crate::error::LoadError;
 use crate::generate::Generate;
-use crate::memory::{DoesNotFit, MemoryPlan, MemoryWish, PoolPlan};
-use crate::origin::Origin;
-use std::path::{Path, PathBuf};
+use crate::model::Model;
+use crate::origin::{Origin, Shape};
+use crate::touch::touch;
+use std::path::Path;
 use std::sync::Arc;
-use vastrelay_engine::cpu::{CpuSettings, Precision};
+use std::sync::atomic::Ordering;
+use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_engine::{Engine, Executor, Limits, PoolLimits};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
-use vastrelay_text::{ChatTemplate, TextError, Tokenizer};
-use vastrelay_weights::{GenerationDefaults, Gguf, ModelDescription, WeightsError};
+use vastrelay_planner::{MemoryPlan, PoolPlan, Wish};
+use vastrelay_weights::{ModelDescription, Precision, Precisions};
 
 /// Maximum sequences in a batch.
 const MOST_WIDTH: usize = 4_096;
 /// Most tokens in one step.
 const MOST_STEP: usize = 1 << 20;
 
-/// How a model is to be served.
+/// How a model is to be run.
 #[derive(Clone, Debug)]
 pub struct ReplicaSettings {
     /// Maximum sequences in a batch.
@@ -33,34 +38,57 @@ pub struct ReplicaSettings {
     pub prefill_chunk: Option<usize>,
     /// Instructions of its kernels.
     pub isa: Isa,
-    /// Cores of its own.
+    /// Cores of its own; simulated devices need none.
     pub cores: usize,
-    /// Shards that it is divided into, each with its own part of the weights, KV memory and cores.
+    /// Shards that it is divided into, each with its own part of the weights, KV memory and cores, or its own device.
     pub split: usize,
     /// Fraction of the device's memory it may take.
     pub memory_share: f64,
     /// KV pages; as many as fit and are of use when absent.
     pub pages: Option<usize>,
-    /// The device's memory, shared with other models.
-    pub device: DeviceMemory,
+    /// The device, shared with other endpoints.
+    pub device: Device,
     /// Weight precision to run in.
     pub weights: Precision,
     /// KV cache precision; the build's own, or bf16, when absent.
     pub kv: Option<KvPrecision>,
 }
 
-/// A model, loaded and answering.
+impl ReplicaSettings {
+    /// Returns what memory is planned for where so much of a device is free.
+    fn wish(&self, free: usize, context: usize) -> Wish {
+        let device = self.device.total();
+        let share = (device as f64 * self.memory_share) as usize;
+        Wish {
+            device,
+            budget: share.min(free),
+            width: self.width,
+            context,
+            pages: self.pages,
+        }
+    }
+
+    /// Returns what an engine may spend with a plan's memory.
+    fn limits(&self, memory: &MemoryPlan) -> Limits {
+        Limits {
+            width: self.width,
+            step_budget: self.step_budget,
+            context: memory.context,
+            queue_depth: self.queue_depth,
+            pools: memory.pools.iter().map(limits_of).collect(),
+            prefill_chunk: self.prefill_chunk,
+        }
+    }
+}
+
+/// A place where one release of an endpoint runs.
 pub struct Replica {
-    /// The name that callers use.
-    pub name: String,
-    /// What the model is.
-    pub description: ModelDescription,
-    /// Its tokenizer.
-    pub tokenizer: Tokenizer,
-    /// Its chat template, when it has one.
-    pub template: Option<ChatTemplate>,
-    /// What its publisher says about generating.
-    pub defaults: GenerationDefaults,
+    /// Its number among those of its endpoint, from 1 on.
+    pub number: u32,
+    /// The number of its life: what it counts begins at zero in each.
+    pub incarnation: u64,
+    /// The device that it runs on.
+    pub device: Device,
     /// What runs it.
     pub generate: Arc<dyn Generate>,
     /// The arithmetic of its memory.
@@ -71,76 +99,58 @@ pub struct Replica {
     pub cores: usize,
     /// Shards that it is divided into.
     pub split: usize,
-    /// Weight precision that it runs in.
-    pub weights: String,
+    /// What it runs in.
+    pub precisions: Precisions,
     /// Its part of the device's memory.
     pub held: HeldMemory,
 }
 
-/// Why a model cannot be served.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum LoadError {
-    /// The weights or their description.
-    #[error(transparent)]
-    Weights(#[from] WeightsError),
-    /// The tokenizer or template.
-    #[error(transparent)]
-    Text(#[from] TextError),
-    /// The memory.
-    #[error("{folder} does not fit: {source}{}", others(holders))]
-    Memory {
-        /// The model.
-        folder: PathBuf,
-        /// By how much.
-        source: DoesNotFit,
-        /// Who holds memory of the same device.
-        holders: Holders,
-    },
-    /// A setting that cannot be.
-    #[error("{0}")]
-    Setting(String),
-}
-
 impl Replica {
-    /// Loads a folder and starts its engine.
+    /// Loads the weights of a path and starts their engine, for an endpoint. It is the endpoint's first replica in its first life unless
+    /// somebody says otherwise.
     ///
     /// # Errors
-    /// When the folder cannot be read, run or fitted, or a setting cannot be; the text says which and what would work.
-    pub fn load(name: &str, folder: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
-        let description = ModelDescription::open(folder)?;
-        let context = check(settings, &description)?;
-        let origin = Origin::open(folder, &description)?;
+    /// When the weights cannot be read, run or fitted, or a setting cannot be; the text says which and what would work.
+    pub fn load(endpoint: &str, model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
+        let description = &model.description;
+        let context = check(settings, description)?;
+        if let Some(profile) = settings.device.profile() {
+            return simulated::load(endpoint, model, path, settings, profile, context);
+        }
+        let origin = Origin::open(path, description)?;
+        let weights = origin.precision(settings.weights);
         if matches!(origin, Origin::Build(_)) && settings.weights != Precision::AsStored {
             return Err(LoadError::Setting(format!(
-                "{} is a build of {}; another precision is built from the checkpoint",
-                folder.display(),
-                origin.precision_name(settings.weights)
+                "{} is a build of {weights}; another precision is built from the checkpoint",
+                path.display(),
             )));
         }
         let kv = settings.kv.unwrap_or(origin.usual_kv());
-        let (tokenizer, template) = texts(folder)?;
-        let defaults = GenerationDefaults::open(folder)?;
-        let share = (settings.device.total() as f64 * settings.memory_share) as usize;
-        let weight_bytes = origin.weight_bytes(&description, settings.weights, settings.split);
-        let (held, memory) = settings.device.hold(name, |free, holders| {
-            let wish = MemoryWish {
-                weights: weight_bytes,
-                device: settings.device.total(),
-                budget: share.min(free),
-                split: settings.split,
-                width: settings.width,
-                step_budget: settings.step_budget,
-                context,
-                pages: settings.pages,
-                kv,
-            };
-            let plan = MemoryPlan::new(&description, wish).map_err(|source| LoadError::Memory {
-                folder: folder.to_owned(),
+        let shape = Shape {
+            weights: settings.weights,
+            kv,
+            split: settings.split,
+            cores: settings.cores,
+            step_budget: settings.step_budget,
+            context,
+        };
+        let sizes = origin.sizes(description, shape);
+        let device = &settings.device;
+        let (held, memory) = device.hold(endpoint, 1, |room| {
+            let wish = settings.wish(room.free, context);
+            let plan = MemoryPlan::new(&sizes, wish).map_err(|source| LoadError::Memory {
+                folder: path.to_owned(),
                 source,
-                holders,
+                holders: room.holders,
             })?;
-            Ok::<_, LoadError>((plan.total(), plan))
+            if plan.total() > room.available {
+                return Err(LoadError::Available {
+                    folder: path.to_owned(),
+                    needed: plan.total(),
+                    available: room.available,
+                });
+            }
+            Ok((plan.total(), plan))
         })?;
         let isa = settings.isa;
         let cpu = CpuSettings {
@@ -153,79 +163,54 @@ impl Replica {
             weights: settings.weights,
             kv,
         };
-        let executor = origin.load(&description, cpu)?;
-        let memory = MemoryPlan {
-            weights: executor.memory().weights,
-            ..memory
-        };
-        let limits = Limits {
-            width: settings.width,
-            step_budget: settings.step_budget,
-            context,
-            queue_depth: settings.queue_depth,
-            pools: memory.pools.iter().map(limits_of).collect(),
-            prefill_chunk: settings.prefill_chunk,
-        };
-        let build = format!(
-            "{} {} {} {}",
-            folder.display(),
-            isa.name(),
-            origin.precision_name(settings.weights),
-            kv.name()
-        );
-        let engine = Engine::start(Box::new(executor), tokenizer.pieces().clone(), limits, build);
+        let executor = origin.load(description, cpu)?;
+        let memory = memory.with_weights(executor.memory().weights);
+        held.resident()
+            .store(memory.total() - memory.kv_pool(), Ordering::Relaxed);
+        touch(executor.untouched(), held.resident().clone()).map_err(LoadError::Thread)?;
+        let limits = settings.limits(&memory);
+        let build = build_identity(path, isa, Precisions { weights, kv });
+        let engine = Engine::start(Box::new(executor), model.tokenizer.pieces().clone(), limits, build);
         Ok(Replica {
-            name: name.to_owned(),
-            description,
-            tokenizer,
-            template,
-            defaults,
+            number: 1,
+            incarnation: 1,
+            device: device.clone(),
             generate: Arc::new(engine),
             memory,
             instructions: isa.name(),
             cores: settings.cores,
             split: settings.split,
-            weights: origin.precision_name(settings.weights),
+            precisions: Precisions { weights, kv },
             held,
         })
     }
 }
 
-/// Says who else holds memory, where anybody does.
-fn others(holders: &Holders) -> String {
-    if holders.is_empty() {
-        String::new()
-    } else {
-        format!("; other models on this device hold: {holders}")
+impl Replica {
+    /// Returns how many of the bytes that it has reserved lie in memory by now.
+    pub fn resident(&self) -> usize {
+        self.held.resident().load(Ordering::Relaxed)
     }
+}
+
+/// Returns what tells apart the keys and values of different weights, kernels and precisions.
+fn build_identity(path: &Path, isa: Isa, precisions: Precisions) -> String {
+    let Precisions { weights, kv } = precisions;
+    let group = weights.group().unwrap_or(0);
+    format!(
+        "{} {} {} {group} {}",
+        path.display(),
+        isa.name(),
+        weights.word(),
+        kv.name()
+    )
 }
 
 fn limits_of(pool: &PoolPlan) -> PoolLimits {
     PoolLimits {
         pages: pool.pages,
-        window: pool.sight.window,
+        window: pool.sizes.sight.window,
     }
-}
-
-/// Returns the tokenizer and the chat template of a folder or a GGUF file.
-///
-/// # Errors
-/// When one of them cannot be read.
-pub fn texts(path: &Path) -> Result<(Tokenizer, Option<ChatTemplate>), LoadError> {
-    if !Gguf::is_one(path) {
-        return Ok((Tokenizer::open(path)?, ChatTemplate::open(path)?));
-    }
-    let gguf = Gguf::open(path)?;
-    let tokenizer = Tokenizer::parse(path, gguf.tokenizer()?.to_string().as_bytes())?;
-    let bound = |which: &str| gguf.bound(which).unwrap_or_default().to_owned();
-    let template = gguf
-        .template()
-        .map(|source| ChatTemplate::new(source.to_owned(), bound("bos"), bound("eos")));
-    let template = template.transpose().map_err(|error| TextError::Format {
-        path: path.to_owned(),
-        reason: format!("the chat template is not valid Jinja: {error}"),
-    })?;
-    Ok((tokenizer, template))
 }
 
 /// Checks the settings against each other and the model; returns the context to serve.
@@ -265,12 +250,15 @@ fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Result<usize, 
             settings.memory_share
         ));
     }
-    if settings.cores == 0 {
-        return refuse("0 cores do not work; use 1 or more".into());
-    }
     model
         .check_split(settings.split)
         .map_err(|error| LoadError::Setting(error.to_string()))?;
+    if settings.device.is_simulated() {
+        return Ok(context);
+    }
+    if settings.cores == 0 {
+        return refuse("0 cores do not work; use 1 or more".into());
+    }
     if settings.cores < settings.split {
         let ReplicaSettings { cores, split, .. } = settings;
         return refuse(format!(

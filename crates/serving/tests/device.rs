@@ -2,10 +2,11 @@
 
 use serde_json::json;
 use std::path::Path;
-use vastrelay_serving::{DeviceMemory, Isa, Precision, Replica, ReplicaSettings};
+use std::time::{Duration, Instant};
+use vastrelay_serving::{Device, Isa, Model, Precision, Replica, ReplicaSettings};
 use vastrelay_specimen::Stored;
 
-fn settings(device: DeviceMemory) -> ReplicaSettings {
+fn settings(device: Device) -> ReplicaSettings {
     ReplicaSettings {
         width: 4,
         step_budget: 64,
@@ -24,11 +25,12 @@ fn settings(device: DeviceMemory) -> ReplicaSettings {
 }
 
 fn load(name: &str, folder: &Path, settings: &ReplicaSettings) -> Result<Replica, String> {
-    Replica::load(name, folder, settings).map_err(|error| error.to_string())
+    let model = Model::open(folder).map_err(|error| error.to_string())?;
+    Replica::load(name, &model, folder, settings).map_err(|error| error.to_string())
 }
 
-#[test]
-fn models_are_refused_when_the_device_is_full_and_told_who_fills_it() {
+/// Returns a folder with a small model.
+fn specimen() -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     let config = json!({
         "architectures": ["LlamaForCausalLM"], "vocab_size": 300, "hidden_size": 64, "intermediate_size": 96,
@@ -36,16 +38,49 @@ fn models_are_refused_when_the_device_is_full_and_told_who_fills_it() {
         "max_position_embeddings": 256, "tie_word_embeddings": true
     });
     vastrelay_specimen::write(folder.path(), &config, Stored::F32).unwrap();
-    let one = load("one", folder.path(), &settings(DeviceMemory::new(1 << 30)))
+    folder
+}
+
+#[test]
+fn endpoints_are_refused_when_the_device_is_full_and_told_who_fills_it() {
+    let folder = specimen();
+    let one = load("one", folder.path(), &settings(Device::cpu(1 << 30, || usize::MAX)))
         .unwrap()
         .memory
         .total();
 
-    let settings = settings(DeviceMemory::new(5 * one / 2));
+    let settings = settings(Device::cpu(5 * one / 2, || usize::MAX));
     let first = load("first", folder.path(), &settings).unwrap();
     let _second = load("second", folder.path(), &settings).unwrap();
     let refused = load("third", folder.path(), &settings).err().unwrap();
     assert!(refused.contains("`first`") && refused.contains("`second`"), "{refused}");
     drop(first);
     assert!(load("third", folder.path(), &settings).is_ok());
+}
+
+#[test]
+fn what_is_not_available_now_is_refused_with_both_figures() {
+    let folder = specimen();
+    let settings = settings(Device::cpu(1 << 30, || 3 << 20));
+    let refused = load("one", folder.path(), &settings).err().unwrap();
+    assert!(
+        refused.contains("does not fit now") && refused.contains("3.0 MiB") && refused.contains("available"),
+        "{refused}"
+    );
+}
+
+#[test]
+fn all_that_is_reserved_is_in_memory_after_a_while() {
+    let folder = specimen();
+    let replica = load("one", folder.path(), &settings(Device::cpu(1 << 30, || usize::MAX))).unwrap();
+    let begun = Instant::now();
+    while replica.resident() < replica.memory.total() {
+        assert!(
+            begun.elapsed() < Duration::from_secs(60),
+            "{} of {}",
+            replica.resident(),
+            replica.memory.total()
+        );
+        std::thread::yield_now();
+    }
 }

@@ -2,19 +2,19 @@
 
 use proptest::prelude::*;
 use std::path::PathBuf;
-use vastrelay_serving::replica::texts;
+use vastrelay_serving::model::texts;
 use vastrelay_specimen::gguf::{Setting, file};
 use vastrelay_text::Tokenizer;
 
 /// Pieces with scores: unknown, start, end, all bytes, and some words.
-struct Scored {
+struct TokenLogprobs {
     tokens: Vec<String>,
     scores: Vec<f32>,
     kinds: Vec<i32>,
 }
 
-fn scored() -> Scored {
-    let mut pieces = Scored {
+fn scored() -> TokenLogprobs {
+    let mut pieces = TokenLogprobs {
         tokens: vec!["<unk>".into(), "<s>".into(), "</s>".into()],
         scores: vec![0.0; 3],
         kinds: vec![2, 3, 3],
@@ -45,7 +45,7 @@ fn open(settings: &[(&str, Setting)]) -> Result<Tokenizer, String> {
         .map_err(|error| error.to_string())
 }
 
-fn scored_tokenizer(pieces: &Scored) -> Tokenizer {
+fn scored_tokenizer(pieces: &TokenLogprobs) -> Tokenizer {
     open(&[
         ("tokenizer.ggml.model", Setting::Text("llama".into())),
         ("tokenizer.ggml.tokens", Setting::Texts(pieces.tokens.clone())),
@@ -58,7 +58,7 @@ fn scored_tokenizer(pieces: &Scored) -> Tokenizer {
 
 /// The published algorithm, as plainly as can be: the adjacent pair whose joined piece has the best score is joined, the
 /// leftmost first, until no pair makes a piece; what is no piece then falls back to its bytes.
-fn by_hand(pieces: &Scored, text: &str) -> Vec<u32> {
+fn by_hand(pieces: &TokenLogprobs, text: &str) -> Vec<u32> {
     let id = |piece: &str| pieces.tokens.iter().position(|token| token == piece);
     let mut parts: Vec<String> = format!("▁{}", text.replace(' ', "▁"))
         .chars()

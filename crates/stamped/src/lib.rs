@@ -7,10 +7,10 @@
 #![warn(missing_docs)]
 
 mod clock;
-mod moments;
 mod receive;
+mod stamps;
 mod stream;
 
-pub use moments::Moments;
 pub use receive::{Receiver, stamp_arrivals};
+pub use stamps::Stamps;
 pub use stream::Stamped;

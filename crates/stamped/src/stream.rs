@@ -1,7 +1,7 @@
 //! A connection.
 
-use crate::moments::Moments;
 use crate::receive::{Receiver, stamp_arrivals};
+use crate::stamps::Stamps;
 use hyper_util::client::legacy::connect::{Connected, Connection};
 use std::io::{self, IoSlice};
 use std::pin::Pin;
@@ -17,12 +17,12 @@ const MOST_AT_ONCE: usize = 64 << 10;
 #[derive(Debug)]
 pub struct Stamped {
     stream: TcpStream,
-    moments: Moments,
+    stamps: Stamps,
     receiver: Receiver,
 }
 
 impl Stamped {
-    /// Returns a connection that notes its moments from now on.
+    /// Returns a connection that notes its stamps from now on.
     ///
     /// # Errors
     /// What the system says when it is asked to note arrivals.
@@ -30,14 +30,14 @@ impl Stamped {
         stamp_arrivals(&stream)?;
         Ok(Stamped {
             stream,
-            moments: Moments::new(),
+            stamps: Stamps::new(),
             receiver: Receiver::default(),
         })
     }
 
-    /// Returns its moments.
-    pub fn moments(&self) -> &Moments {
-        &self.moments
+    /// Returns its stamps.
+    pub fn stamps(&self) -> &Stamps {
+        &self.stamps
     }
 
     /// Returns what lies below.
@@ -50,12 +50,12 @@ impl AsyncRead for Stamped {
     fn poll_read(self: Pin<&mut Self>, context: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
         let Stamped {
             stream,
-            moments,
+            stamps,
             receiver,
         } = self.get_mut();
-        let space = buffer.initialize_unfilled_to(buffer.remaining().min(MOST_AT_ONCE));
         loop {
             ready!(stream.poll_read_ready(context))?;
+            let space = buffer.initialize_unfilled_to(buffer.remaining().min(MOST_AT_ONCE));
             let mut received = None;
             let asked = stream.try_io(Interest::READABLE, || {
                 let (count, at) = receiver.receive(stream, space)?;
@@ -70,7 +70,7 @@ impl AsyncRead for Stamped {
             match (received, asked) {
                 (Some((count, at)), _) => {
                     if count > 0 {
-                        moments.note_received(at.unwrap_or_else(Instant::now));
+                        stamps.note_received(at.unwrap_or_else(Instant::now));
                     }
                     buffer.advance(count);
                     return Poll::Ready(Ok(()));
@@ -84,7 +84,7 @@ impl AsyncRead for Stamped {
 
 impl AsyncWrite for Stamped {
     fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
-        self.moments.note_sent(Instant::now());
+        self.stamps.note_sent(Instant::now());
         Pin::new(&mut self.stream).poll_write(context, bytes)
     }
 
@@ -93,7 +93,7 @@ impl AsyncWrite for Stamped {
         context: &mut Context<'_>,
         parts: &[IoSlice<'_>],
     ) -> Poll<io::Result<usize>> {
-        self.moments.note_sent(Instant::now());
+        self.stamps.note_sent(Instant::now());
         Pin::new(&mut self.stream).poll_write_vectored(context, parts)
     }
 
@@ -110,9 +110,9 @@ impl AsyncWrite for Stamped {
     }
 }
 
-/// Answers that come over it carry its [`Moments`].
+/// Answers that come over it carry its [`Stamps`].
 impl Connection for Stamped {
     fn connected(&self) -> Connected {
-        Connected::new().extra(self.moments.clone())
+        Connected::new().extra(self.stamps.clone())
     }
 }

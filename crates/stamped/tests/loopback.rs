@@ -35,12 +35,12 @@ async fn bytes_count_from_their_arrival_however_late_they_are_read() {
         let mut bytes = [0; 5];
         far.read_exact(&mut bytes).await.unwrap();
         assert_eq!(&bytes, b"first");
-        let received = far.moments().received();
+        let received = far.stamps().received();
         if round > 0 {
             assert!(received <= there, "{:?} after they lay there", received - there);
         }
         assert!(received >= before - Duration::from_millis(1), "before they were sent");
-        assert!(near.moments().sent() >= before && near.moments().sent() <= there);
+        assert!(near.stamps().sent() >= before && near.stamps().sent() <= there);
         far.write_all(b"thanks").await.unwrap();
         near.read_exact(&mut [0; 6]).await.unwrap();
     }
@@ -50,13 +50,13 @@ async fn bytes_count_from_their_arrival_however_late_they_are_read() {
 async fn a_message_leaves_with_its_first_bytes_and_answers_begin_another() {
     let (mut near, mut far) = pair().await;
     near.write_all(b"a").await.unwrap();
-    let begun = near.moments().sent();
+    let begun = near.stamps().sent();
     near.write_all(b"b").await.unwrap();
-    assert_eq!(near.moments().sent(), begun, "still the same message");
+    assert_eq!(near.stamps().sent(), begun, "still the same message");
     far.write_all(b"answer").await.unwrap();
     near.read_exact(&mut [0; 6]).await.unwrap();
     near.write_all(b"c").await.unwrap();
-    assert!(near.moments().sent() > begun);
+    assert!(near.stamps().sent() > begun);
     let mut all = [0; 3];
     far.read_exact(&mut all).await.unwrap();
     assert_eq!(&all, b"abc");
@@ -69,12 +69,12 @@ async fn a_message_begins_to_arrive_with_its_first_bytes_and_goes_on_with_its_la
         let mut byte = [0];
         leave(&mut near, &far, b"a").await;
         far.read_exact(&mut byte).await.unwrap();
-        let begun = far.moments().begun();
-        assert_eq!(begun, far.moments().received());
+        let begun = far.stamps().begun();
+        assert_eq!(begun, far.stamps().received());
         leave(&mut near, &far, b"b").await;
         far.read_exact(&mut byte).await.unwrap();
-        assert_eq!(far.moments().begun(), begun, "round {round}: still the same message");
-        assert!(far.moments().received() > begun);
+        assert_eq!(far.stamps().begun(), begun, "round {round}: still the same message");
+        assert!(far.stamps().received() > begun);
         far.write_all(b"answer").await.unwrap();
         near.read_exact(&mut [0; 6]).await.unwrap();
     }

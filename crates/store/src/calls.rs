@@ -11,11 +11,21 @@ pub struct CallRecord {
     /// When it arrived, in milliseconds since 1970.
     pub at_ms: i64,
     /// `chat` or `completions`.
-    pub endpoint: String,
+    pub operation: String,
     /// The name of the key it came with; empty without one.
     pub caller: String,
-    /// The model as asked for.
-    pub model: String,
+    /// The endpoint as asked for.
+    pub endpoint: String,
+    /// The number of its release; zero for a call that reached none, and for one of the time before releases.
+    pub release: u32,
+    /// The replica that answered; zero when none did.
+    pub replica: u32,
+    /// Which of its lives that was.
+    pub incarnation: u64,
+    /// The device; empty when none was used.
+    pub device: String,
+    /// Whether it stands in for hardware that is not here.
+    pub simulated: bool,
     /// The fields of the request as JSON, without prompt or messages.
     pub parameters: String,
     /// The HTTP status.
@@ -81,8 +91,8 @@ pub struct CallText {
 /// Which calls are wanted; absent conditions let all pass.
 #[derive(Clone, Debug, Default)]
 pub struct CallFilter {
-    /// By model.
-    pub model: Option<String>,
+    /// By endpoint.
+    pub endpoint: Option<String>,
     /// By outcome.
     pub outcome: Option<String>,
     /// By the name of the key.
@@ -104,7 +114,7 @@ impl CallFilter {
         let text = |value: &Option<String>| value.clone().map(Value::Text);
         let failed = self.failed.map(|failed| Value::Integer(i64::from(failed)));
         let all = [
-            ("model = ?", text(&self.model)),
+            ("endpoint = ?", text(&self.endpoint)),
             ("outcome = ?", text(&self.outcome)),
             ("caller = ?", text(&self.caller)),
             ("(status >= 400) = ?", failed),
@@ -122,13 +132,14 @@ impl CallFilter {
     }
 }
 
-const COLUMNS: &str = "id, at_ms, endpoint, model, status, outcome, streamed, prompt_tokens, reused_tokens, \
+const COLUMNS: &str = "id, at_ms, operation, endpoint, release, replica, incarnation, device, simulated, status, outcome, streamed, prompt_tokens, reused_tokens, \
                        output_tokens, queued, prefill, ttft, itl_mean, itl_max, total, caller, parameters, itl_p50, \
                        itl_p90, itl_p99, preemptions, client_gone";
 
 pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Result<()> {
     let sql = format!(
-        "INSERT INTO calls ({COLUMNS}, gaps) VALUES (:id, :at_ms, :endpoint, :model, :status, :outcome, :streamed, \
+        "INSERT INTO calls ({COLUMNS}, gaps) VALUES (:id, :at_ms, :operation, :endpoint, :release, :replica, \
+         :incarnation, :device, :simulated, :status, :outcome, :streamed, \
          :prompt_tokens, :reused_tokens, :output_tokens, :queued, :prefill, :ttft, :itl_mean, :itl_max, :total, :caller, \
          :parameters, :itl_p50, :itl_p90, :itl_p99, :preemptions, :client_gone, :gaps)"
     );
@@ -136,8 +147,13 @@ pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Re
     connection.prepare_cached(&sql)?.execute(named_params! {
         ":id": call.id,
         ":at_ms": call.at_ms,
+        ":operation": call.operation,
         ":endpoint": call.endpoint,
-        ":model": call.model,
+        ":release": call.release,
+        ":replica": call.replica,
+        ":incarnation": call.incarnation as i64,
+        ":device": call.device,
+        ":simulated": call.simulated,
         ":status": call.status,
         ":outcome": call.outcome,
         ":streamed": call.streamed,
@@ -242,9 +258,14 @@ fn read(row: &Row<'_>) -> rusqlite::Result<CallRecord> {
     Ok(CallRecord {
         id: row.get("id")?,
         at_ms: row.get("at_ms")?,
-        endpoint: row.get("endpoint")?,
+        operation: row.get("operation")?,
         caller: row.get("caller")?,
-        model: row.get("model")?,
+        endpoint: row.get("endpoint")?,
+        release: row.get("release")?,
+        replica: row.get("replica")?,
+        incarnation: row.get::<_, i64>("incarnation")? as u64,
+        device: row.get("device")?,
+        simulated: row.get("simulated")?,
         parameters: row.get("parameters")?,
         status: row.get("status")?,
         outcome: row.get("outcome")?,

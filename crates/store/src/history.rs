@@ -1,15 +1,25 @@
-//! What every model was like, over and over: one row for each stretch of time.
+//! What every replica was like, over and over: one row for each stretch of time.
 
 use rusqlite::{Connection, named_params};
 
 /// How long rows are kept, by the seconds that they span: fine ones for a few hours, coarse ones for more than a week.
 const KEPT: [(u32, i64); 2] = [(5, 3 * 3_600_000), (60, 8 * 24 * 3_600_000)];
 
-/// What a model was like over a stretch of time. Durations in seconds; absent where there were none.
+/// What a replica was like over a stretch of time. Durations in seconds; absent where there were none.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct HistoryPoint {
-    /// The model.
-    pub model: String,
+    /// The endpoint.
+    pub endpoint: String,
+    /// The number of its release; zero for the time before releases.
+    pub release: u32,
+    /// The replica.
+    pub replica: u32,
+    /// Which of its lives.
+    pub incarnation: u64,
+    /// The device.
+    pub device: String,
+    /// Whether it stands in for hardware that is not here.
+    pub simulated: bool,
     /// Seconds that it spans.
     pub span: u32,
     /// When the stretch began, in milliseconds since 1970.
@@ -35,12 +45,17 @@ pub struct HistoryPoint {
 }
 
 pub(crate) fn insert(connection: &Connection, point: &HistoryPoint) -> rusqlite::Result<()> {
-    let sql = "INSERT OR REPLACE INTO history VALUES (:model, :span, :at_ms, :queue_depth, :lanes_used, :pages_used,
+    let sql = "INSERT OR REPLACE INTO history VALUES (:endpoint, :release, :replica, :incarnation, :device, :simulated, :span, :at_ms, :queue_depth, :lanes_used, :pages_used,
         :prefill_rate, :output_rate, :answered, :refused,
         :ttft_p50, :ttft_p95, :ttft_p99, :itl_p50, :itl_p95, :itl_p99)";
     let part = |spread: Option<[f64; 3]>, index: usize| spread.map(|spread| spread[index]);
     connection.prepare_cached(sql)?.execute(named_params! {
-        ":model": point.model,
+        ":endpoint": point.endpoint,
+        ":release": point.release,
+        ":replica": point.replica,
+        ":incarnation": point.incarnation as i64,
+        ":device": point.device,
+        ":simulated": point.simulated,
         ":span": point.span,
         ":at_ms": point.at_ms,
         ":queue_depth": point.queue_depth as i64,
@@ -63,24 +78,24 @@ pub(crate) fn insert(connection: &Connection, point: &HistoryPoint) -> rusqlite:
 /// Forgets what is too old for its span, now that a newer point is there.
 fn prune(connection: &Connection, newest: &HistoryPoint) -> rusqlite::Result<()> {
     if let Some((span, kept)) = KEPT.iter().find(|(span, _)| *span == newest.span) {
-        let sql = "DELETE FROM history WHERE model = ?1 AND span = ?2 AND at_ms < ?3";
+        let sql = "DELETE FROM history WHERE endpoint = ?1 AND span = ?2 AND at_ms < ?3";
         connection
             .prepare_cached(sql)?
-            .execute((&newest.model, span, newest.at_ms - kept))?;
+            .execute((&newest.endpoint, span, newest.at_ms - kept))?;
     }
     Ok(())
 }
 
-/// Returns the points of a model that begin at a moment or later, oldest first.
+/// Returns the points of an endpoint's replicas that begin at a moment or later, oldest first.
 pub(crate) fn since(
     connection: &Connection,
-    model: &str,
+    endpoint: &str,
     span: u32,
     at_ms: i64,
 ) -> rusqlite::Result<Vec<HistoryPoint>> {
-    let sql = "SELECT * FROM history WHERE model = ?1 AND span = ?2 AND at_ms >= ?3 ORDER BY at_ms";
+    let sql = "SELECT * FROM history WHERE endpoint = ?1 AND span = ?2 AND at_ms >= ?3 ORDER BY at_ms, incarnation";
     let mut statement = connection.prepare_cached(sql)?;
-    let rows = statement.query_map((model, span, at_ms), |row| {
+    let rows = statement.query_map((endpoint, span, at_ms), |row| {
         let spread = |name: &str| -> rusqlite::Result<Option<[f64; 3]>> {
             let at = |percent: u32| row.get::<_, Option<f64>>(format!("{name}_p{percent}").as_str());
             Ok(at(50)?
@@ -89,7 +104,12 @@ pub(crate) fn since(
                 .map(|((p50, p95), p99)| [p50, p95, p99]))
         };
         Ok(HistoryPoint {
-            model: row.get("model")?,
+            endpoint: row.get("endpoint")?,
+            release: row.get("release")?,
+            replica: row.get("replica")?,
+            incarnation: row.get::<_, i64>("incarnation")? as u64,
+            device: row.get("device")?,
+            simulated: row.get("simulated")?,
             span: row.get("span")?,
             at_ms: row.get("at_ms")?,
             queue_depth: row.get::<_, i64>("queue_depth")? as usize,

@@ -9,6 +9,7 @@ pub mod history;
 pub mod keys;
 mod lock;
 mod lookup;
+pub mod releases;
 pub mod runs;
 mod schema;
 mod writer;
@@ -16,6 +17,7 @@ mod writer;
 pub use calls::{CallFilter, CallRecord, CallText};
 pub use history::HistoryPoint;
 pub use keys::{KeyRecord, Scope};
+pub use releases::BegunReplica;
 pub use runs::RunRecord;
 pub use writer::LostRecords;
 
@@ -176,17 +178,17 @@ impl Store {
         });
     }
 
-    /// Hands over what a model was like over a stretch of time; it is committed soon after.
+    /// Hands over what a replica was like over a stretch of time; it is committed soon after.
     pub fn record_history(&self, point: HistoryPoint) {
         self.writer.send(Act::History(Box::new(point)));
     }
 
-    /// Returns what a model was like, in stretches of so many seconds that began at a moment or later, oldest first.
+    /// Returns what an endpoint's replicas were like, in stretches of so many seconds that began at a moment or later, oldest first.
     ///
     /// # Errors
     /// SQLite's own.
-    pub fn history(&self, model: &str, span: u32, from_ms: i64) -> Result<Vec<HistoryPoint>, StoreError> {
-        self.read(|connection| history::since(connection, model, span, from_ms))
+    pub fn history(&self, endpoint: &str, span: u32, from_ms: i64) -> Result<Vec<HistoryPoint>, StoreError> {
+        self.read(|connection| history::since(connection, endpoint, span, from_ms))
     }
 
     /// Waits until everything handed over before is committed.
@@ -268,6 +270,24 @@ impl Store {
     /// SQLite's own.
     pub fn revoke_key(&self, id: &str, now_ms: i64) -> Result<bool, StoreError> {
         self.read(|connection| keys::revoke(connection, id, now_ms))
+    }
+
+    /// Returns the number of an endpoint's release with these settings: that of its newest, if that has them, else a new one.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn release(&self, endpoint: &str, settings: &str) -> Result<u32, StoreError> {
+        let now = milliseconds_since_1970();
+        self.read(|connection| releases::number(connection, endpoint, settings, now))
+    }
+
+    /// Begins a life of a replica; returns its number, which no other has.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn begin_incarnation(&self, begun: &BegunReplica<'_>) -> Result<u64, StoreError> {
+        let now = milliseconds_since_1970();
+        self.read(|connection| releases::begin(connection, begun, now))
     }
 
     /// Keeps a run, in the place of one of the same id.
@@ -366,7 +386,7 @@ mod tests {
         CallRecord {
             id: id.into(),
             at_ms: milliseconds_since_1970(),
-            model: "pierdesk".into(),
+            endpoint: "pierdesk".into(),
             status: 200,
             output_tokens: 7,
             ..CallRecord::default()
@@ -457,7 +477,7 @@ mod tests {
         assert_eq!(
             find(CallFilter {
                 caller: Some("desk".into()),
-                model: Some("pierdesk".into()),
+                endpoint: Some("pierdesk".into()),
                 ..filter()
             }),
             "cb"
@@ -494,10 +514,17 @@ mod tests {
                 ..call(&format!("{n}"))
             });
         }
-        store.flush();
+        // On a slow disk the writer takes longer than a flush waits.
+        let newest = || ids(&store.calls(&CallFilter::default(), 1).unwrap()).join("");
+        for _ in 0..20 {
+            store.flush();
+            if newest() == "7999" {
+                break;
+            }
+        }
         let left = store.count_calls();
         assert!((100..8_000).contains(&left), "{left}");
-        assert_eq!(ids(&store.calls(&CallFilter::default(), 1).unwrap()), ["7999"]);
+        assert_eq!(newest(), "7999");
     }
 
     #[test]
@@ -532,7 +559,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let store = open(folder.path());
         let point = |span: u32, at_ms: i64| HistoryPoint {
-            model: "pierdesk".into(),
+            endpoint: "pierdesk".into(),
             span,
             at_ms,
             queue_depth: 3,

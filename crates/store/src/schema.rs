@@ -5,7 +5,12 @@ use rusqlite_migration::{M, Migrations};
 
 /// Returns every step from an empty database to today's schema; steps are only ever added.
 pub(crate) fn migrations() -> Migrations<'static> {
-    Migrations::new(vec![M::up(CALLS), M::up(KEYS_RUNS_AND_FULLER_CALLS), M::up(HISTORY)])
+    Migrations::new(vec![
+        M::up(CALLS),
+        M::up(KEYS_RUNS_AND_FULLER_CALLS),
+        M::up(HISTORY),
+        M::up(ENDPOINTS),
+    ])
 }
 
 /// Rewrites a database that was made before freed space could be given back; does nothing to others.
@@ -92,6 +97,63 @@ const HISTORY: &str = "CREATE TABLE history (
     itl_p99      REAL,
     PRIMARY KEY (model, span, at_ms)
 ) STRICT, WITHOUT ROWID;";
+
+/// What a call does becomes its operation, and what it was sent to an endpoint with releases, replicas and incarnations. Everything
+/// before ran on the CPU, in releases that nobody numbered.
+const ENDPOINTS: &str = "
+ALTER TABLE calls RENAME COLUMN endpoint TO operation;
+ALTER TABLE calls RENAME COLUMN model TO endpoint;
+ALTER TABLE calls ADD COLUMN release     INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE calls ADD COLUMN replica     INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE calls ADD COLUMN incarnation INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE calls ADD COLUMN device      TEXT NOT NULL DEFAULT '';
+ALTER TABLE calls ADD COLUMN simulated   INTEGER NOT NULL DEFAULT 0;
+UPDATE calls SET device = 'cpu' WHERE output_tokens > 0;
+ALTER TABLE history RENAME TO old_history;
+CREATE TABLE history (
+    endpoint     TEXT NOT NULL,
+    release      INTEGER NOT NULL,
+    replica      INTEGER NOT NULL,
+    incarnation  INTEGER NOT NULL,
+    device       TEXT NOT NULL,
+    simulated    INTEGER NOT NULL,
+    span         INTEGER NOT NULL,
+    at_ms        INTEGER NOT NULL,
+    queue_depth  INTEGER NOT NULL,
+    lanes_used   REAL NOT NULL,
+    pages_used   INTEGER NOT NULL,
+    prefill_rate REAL NOT NULL,
+    output_rate  REAL NOT NULL,
+    answered     INTEGER NOT NULL,
+    refused      INTEGER NOT NULL,
+    ttft_p50     REAL,
+    ttft_p95     REAL,
+    ttft_p99     REAL,
+    itl_p50      REAL,
+    itl_p95      REAL,
+    itl_p99      REAL,
+    PRIMARY KEY (endpoint, span, at_ms, release, replica, incarnation)
+) STRICT, WITHOUT ROWID;
+INSERT INTO history
+    SELECT model, 0, 0, 0, 'cpu', 0, span, at_ms, queue_depth, lanes_used, pages_used, prefill_rate, output_rate, answered, refused,
+        ttft_p50, ttft_p95, ttft_p99, itl_p50, itl_p95, itl_p99
+    FROM old_history;
+DROP TABLE old_history;
+CREATE TABLE releases (
+    endpoint TEXT NOT NULL,
+    release  INTEGER NOT NULL,
+    at_ms    INTEGER NOT NULL,
+    settings TEXT NOT NULL,
+    PRIMARY KEY (endpoint, release)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE incarnations (
+    incarnation INTEGER PRIMARY KEY AUTOINCREMENT,
+    endpoint    TEXT NOT NULL,
+    release     INTEGER NOT NULL,
+    replica     INTEGER NOT NULL,
+    version     TEXT NOT NULL,
+    at_ms       INTEGER NOT NULL
+) STRICT;";
 
 #[cfg(test)]
 mod tests {

@@ -6,11 +6,13 @@
 use crate::checkpoint::read_json;
 use crate::error::WeightsError;
 use crate::map::map;
+use crate::precision::Precisions;
 use memmap2::Mmap;
 use safetensors::SafeTensors;
 pub use safetensors::tensor::Dtype;
 use safetensors::tensor::{Metadata, TensorInfo, TensorView, serialize_to_file};
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::collections::{BTreeMap, HashMap};
 use std::marker::PhantomData;
 use std::ops::Range;
@@ -19,7 +21,7 @@ use std::sync::Arc;
 use vastrelay_kernels::cells::Cells;
 
 /// The layout that this version writes and reads.
-pub const VERSION: u32 = 2;
+pub const VERSION: u32 = 3;
 /// Tensors begin at multiples of so many bytes, so that a vector lies in one line of the cache.
 const LINE: usize = 64;
 const FACTS: &str = "build.json";
@@ -32,10 +34,8 @@ pub struct Facts {
     pub version: u32,
     /// The name of the folder or file that it was made from.
     pub source: String,
-    /// The precision of its weights, such as `int4, groups of 64`.
-    pub weights: String,
-    /// KV cache precision unless the caller asks for another.
-    pub kv: String,
+    /// The precision of its weights, and of keys and values unless the caller asks for another.
+    pub precisions: Precisions,
     /// The text that rounding was calibrated on, if it was.
     pub calibrated_on: Option<String>,
     /// How each matrix lies in the file.
@@ -91,17 +91,22 @@ impl Build {
     /// # Errors
     /// When a file is missing or malformed, of another version, or not what was written.
     pub fn open(folder: &Path) -> Result<Build, WeightsError> {
-        let facts: Facts = read_json(&folder.join(FACTS))?;
+        let facts: Value = read_json(&folder.join(FACTS))?;
         let wrong = |field: &str, found: String, wanted: String| WeightsError::Field {
             file: folder.join(FACTS),
             field: field.into(),
             found,
             wanted,
         };
-        if facts.version != VERSION {
+        // Other versions have other fields.
+        if facts["version"] != VERSION {
             let wanted = format!("this program reads version {VERSION}; `vastrelay model build` makes the build anew");
-            return Err(wrong("version", facts.version.to_string(), wanted));
+            return Err(wrong("version", facts["version"].to_string(), wanted));
         }
+        let facts = Facts::deserialize(facts).map_err(|source| WeightsError::Json {
+            path: folder.join(FACTS),
+            source,
+        })?;
         let path = folder.join(TENSORS);
         let map = map(&path)?;
         let checksum = blake3::hash(&map).to_hex().to_string();

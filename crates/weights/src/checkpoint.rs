@@ -5,6 +5,7 @@ use crate::error::WeightsError;
 use crate::float8::{Float8Weights, e4m3};
 use crate::gguf::{Gguf, Rows};
 use crate::groups::GroupWeights;
+use crate::kind::{Kind, SCALED_GROUP};
 use crate::map::map;
 use crate::matrix::Matrix;
 use crate::scheme::{PARTS, Packed, Scheme};
@@ -69,40 +70,19 @@ impl Stored {
     }
 }
 
-/// Weights of a row that get one scale when all of them, or more, share one in the file.
-const SCALED_GROUP: usize = 128;
-
-/// What a tensor is read as when nothing is to be lost.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
-    /// 32-bit floats.
-    F32,
-    /// Brain floats.
-    Bf16,
-    /// Half-precision floats.
-    F16,
-    /// 8-bit floats with scales.
-    F8 {
-        /// Weights of a row that share a scale.
-        block: usize,
-    },
-    /// Small numbers with scales.
-    Groups {
-        /// Bits of a number.
-        bits: Bits,
-        /// Weights of a row that share a scale.
-        group: usize,
-        /// Whether groups have minima.
-        minima: bool,
-    },
-}
-
 #[derive(Deserialize)]
 struct Index {
     weight_map: BTreeMap<String, String>,
 }
 
 impl Checkpoint {
+    /// Returns whether a folder holds safetensors under the usual names.
+    pub fn is_one(folder: &Path) -> bool {
+        ["model.safetensors", "model.safetensors.index.json"]
+            .iter()
+            .any(|name| folder.join(name).is_file())
+    }
+
     /// Opens a GGUF file, a folder with `model.safetensors`, or one with `model.safetensors.index.json` and the shards it names.
     ///
     /// # Errors
@@ -193,15 +173,8 @@ impl Checkpoint {
             },
             (
                 Some(Stored::Safetensors(Dtype::I32 | Dtype::U32)),
-                Scheme::ActivationAware { group } | Scheme::ErrorCompensating { group, .. },
-            ) => Kind::Groups {
-                bits: match self.scheme {
-                    Scheme::ErrorCompensating { bits: 8, .. } => Bits::Eight,
-                    _ => Bits::Four,
-                },
-                group: if group == 0 { 128 } else { group },
-                minima: true,
-            },
+                Scheme::ActivationAware { .. } | Scheme::ErrorCompensating { .. },
+            ) => self.scheme.kind().unwrap_or(Kind::F32),
             _ => Kind::F32,
         }
     }
@@ -597,24 +570,7 @@ fn scheme_of(folder: &Path) -> Result<Scheme, WeightsError> {
         return Ok(Scheme::Plain);
     }
     let config: Map<String, Value> = read_json(&path)?;
-    let field = |field: &str, found: String, wanted: String| WeightsError::Field {
-        file: path.clone(),
-        field: field.to_owned(),
-        found,
-        wanted,
-    };
-    match config.get("quantization_config") {
-        None | Some(Value::Null) => Ok(Scheme::Plain),
-        Some(Value::Object(object)) => Scheme::parse(object).map_err(|(name, wanted)| {
-            let found = object.get(&name).map_or("missing".into(), Value::to_string);
-            field(&format!("quantization_config.{name}"), found, wanted)
-        }),
-        Some(other) => Err(field(
-            "quantization_config",
-            other.to_string(),
-            "use an object or null".into(),
-        )),
-    }
+    Scheme::of_config(&path, &config)
 }
 
 /// Most bytes of a JSON file beside the weights.

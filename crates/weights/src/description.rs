@@ -11,7 +11,8 @@ use crate::scheme::Scheme;
 use config::Fields;
 use serde_json::{Map, Value};
 use std::collections::HashSet;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+pub use vastrelay_kernels::attention::PAGE_TOKENS;
 
 pub use family::{Activation, ExpertNames};
 
@@ -105,6 +106,25 @@ pub struct Experts {
     pub layers: Vec<bool>,
 }
 
+impl Sight {
+    /// Returns the most pages that a sequence of so many tokens holds at once, when steps are of so many tokens at most.
+    pub fn most_held(self, tokens: usize, step: usize) -> usize {
+        let all = tokens.div_ceil(PAGE_TOKENS);
+        // What is seen and what is computed begin and end within a page.
+        let seen = |window: usize| (window - 1 + step + 2 * (PAGE_TOKENS - 1)) / PAGE_TOKENS;
+        self.window.map_or(all, |window| all.min(seen(window)))
+    }
+}
+
+/// Returns the config of a folder, or the path itself where that is a file.
+pub fn config_of(path: &Path) -> PathBuf {
+    if path.is_file() {
+        path.to_owned()
+    } else {
+        path.join("config.json")
+    }
+}
+
 /// Returns the architectures that can be run, by the names that `config.json` carries.
 pub fn architectures() -> impl Iterator<Item = &'static str> {
     family::FAMILIES.iter().map(|family| family.name)
@@ -114,7 +134,7 @@ pub fn architectures() -> impl Iterator<Item = &'static str> {
 const NEEDLESS: [&str; 1] = ["rotary_emb.inv_freq"];
 
 impl ModelDescription {
-    /// Reads `config.json` of a folder, or the settings of a GGUF file.
+    /// Reads `config.json` of a folder, such a file by itself, or the settings of a GGUF file.
     ///
     /// # Errors
     /// When it is missing or malformed, or says something that cannot be run: the error names the field.
@@ -124,7 +144,7 @@ impl ModelDescription {
             let path = folder.to_owned();
             return Fields { path, fields }.describe();
         }
-        let path = folder.join("config.json");
+        let path = config_of(folder);
         let fields: Map<String, Value> = read_json(&path)?;
         Fields { path, fields }.describe()
     }

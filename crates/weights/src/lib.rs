@@ -8,6 +8,7 @@
 //! | [`compensated`] | how is a matrix rounded with an eye on its inputs? |
 //! | [`scheme`] | how does a checkpoint store its matrices in fewer bits? |
 //! | [`build`] | how does a converted model lie on disk, ready for the kernels? |
+//! | [`precision`] | what are weights computed in, and keys and values kept in? |
 //! | [`matrix`] | what is a matrix, and what are parts of it? |
 //! | [`split`] | how is a model divided over several devices? |
 //! | [`checkpoint`] | which tensors are there, and what are their bytes? |
@@ -23,14 +24,17 @@ pub mod build;
 pub mod checkpoint;
 pub mod compensated;
 mod cut;
+mod declared;
 pub mod description;
 pub mod error;
 pub mod float8;
 pub mod generation;
 pub mod gguf;
 pub mod groups;
+pub mod kind;
 mod map;
 pub mod matrix;
+pub mod precision;
 pub mod rope;
 pub mod scheme;
 pub mod split;
@@ -38,13 +42,16 @@ pub mod tensor;
 
 pub use build::Build;
 pub use checkpoint::Checkpoint;
+pub use declared::{Declared, StoredAs};
 pub use description::ModelDescription;
 pub use error::WeightsError;
 pub use float8::Float8Weights;
 pub use generation::GenerationDefaults;
 pub use gguf::Gguf;
 pub use groups::GroupWeights;
+pub use kind::Kind;
 pub use matrix::Matrix;
+pub use precision::{Precision, Precisions};
 pub use scheme::Scheme;
 pub use split::{Shard, SplitError};
 pub use tensor::Tensor;

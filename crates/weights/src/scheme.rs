@@ -1,7 +1,10 @@
 //! Checkpoints whose matrices are stored quantized, as `quantization_config` in `config.json` tells, and their exact values.
 
+use crate::error::WeightsError;
 use crate::groups::GroupWeights;
+use crate::kind::{Kind, SCALED_GROUP};
 use serde_json::{Map, Value};
+use std::path::Path;
 use vastrelay_kernels::groups::Bits;
 
 /// How a checkpoint's matrices are stored.
@@ -49,6 +52,49 @@ pub(crate) const PARTS: [&str; 8] = [
 ];
 
 impl Scheme {
+    /// Returns how the matrices of a config are stored.
+    ///
+    /// # Errors
+    /// When its `quantization_config` says what cannot be read.
+    pub fn of_config(path: &Path, config: &Map<String, Value>) -> Result<Scheme, WeightsError> {
+        let field = |field: &str, found: String, wanted: String| WeightsError::Field {
+            file: path.to_owned(),
+            field: field.to_owned(),
+            found,
+            wanted,
+        };
+        match config.get("quantization_config") {
+            None | Some(Value::Null) => Ok(Scheme::Plain),
+            Some(Value::Object(object)) => Scheme::parse(object).map_err(|(name, wanted)| {
+                let found = object.get(&name).map_or("missing".into(), Value::to_string);
+                field(&format!("quantization_config.{name}"), found, wanted)
+            }),
+            Some(other) => Err(field(
+                "quantization_config",
+                other.to_string(),
+                "use an object or null".into(),
+            )),
+        }
+    }
+
+    /// Returns what its matrices are read as when nothing is to be lost; `None` for floats, of which it does not tell the width.
+    pub fn kind(self) -> Option<Kind> {
+        let groups = |bits, group| Kind::Groups {
+            bits,
+            group: if group == 0 { SCALED_GROUP } else { group },
+            minima: true,
+        };
+        match self {
+            Scheme::Plain => None,
+            Scheme::ActivationAware { group } => Some(groups(Bits::Four, group)),
+            Scheme::ErrorCompensating { bits: 8, group, .. } => Some(groups(Bits::Eight, group)),
+            Scheme::ErrorCompensating { group, .. } => Some(groups(Bits::Four, group)),
+            Scheme::Scaled { block } => Some(Kind::F8 {
+                block: block.map_or(SCALED_GROUP, |[_, inputs]| inputs),
+            }),
+        }
+    }
+
     /// Reads a `quantization_config`.
     ///
     /// # Errors

@@ -292,6 +292,9 @@ pub struct ChatAnswer {
     pub created: u64,
     /// The model as asked for.
     pub model: String,
+    /// What answered, where that is no ordinary device: `simulated` and the device's name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub system_fingerprint: Option<String>,
     /// The answers.
     pub choices: Vec<ChatChoice>,
     /// Token counts.
@@ -339,6 +342,9 @@ pub struct ChatPiece {
     pub created: u64,
     /// The model as asked for.
     pub model: String,
+    /// What answered, where that is no ordinary device: `simulated` and the device's name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub system_fingerprint: Option<String>,
     /// What is new; empty on the piece with token counts.
     pub choices: Vec<ChatPieceChoice>,
     /// Token counts, on the last piece when asked for.

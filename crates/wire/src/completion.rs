@@ -198,6 +198,9 @@ pub struct CompletionAnswer {
     pub created: u64,
     /// The model as asked for.
     pub model: String,
+    /// What answered, where that is no ordinary device: `simulated` and the device's name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub system_fingerprint: Option<String>,
     /// The completions; of a piece, what is new of one.
     pub choices: Vec<CompletionChoice>,
     /// Token counts; of a stream, on the last piece when asked for.

@@ -10,7 +10,7 @@ use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use vastrelay_engine::{Event, GenerationRequest, Sampling};
-use vastrelay_serving::{DeviceMemory, Isa, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{Device, Isa, Model, Precision, Replica, ReplicaSettings};
 use vastrelay_text::Message;
 
 /// One graded question or conversation.
@@ -123,11 +123,19 @@ pub fn read_set(demo: &Path, name: &str) -> Result<Vec<Item>> {
     text.lines().map(|line| Ok(serde_json::from_str(line)?)).collect()
 }
 
+/// A model that answers.
+pub struct Loaded {
+    /// Its text side.
+    pub model: Model,
+    /// What runs it.
+    pub replica: Replica,
+}
+
 /// Loads a model with room for a batch of questions.
 ///
 /// # Errors
 /// When it cannot be served.
-pub fn load(folder: &Path) -> Result<Replica> {
+pub fn load(folder: &Path) -> Result<Loaded> {
     let settings = ReplicaSettings {
         width: 32,
         step_budget: 512,
@@ -139,20 +147,22 @@ pub fn load(folder: &Path) -> Result<Replica> {
         split: 1,
         memory_share: 1.0,
         pages: None,
-        device: DeviceMemory::new(2 << 30),
+        device: Device::cpu(2 << 30, || usize::MAX),
         weights: Precision::AsStored,
         kv: None,
     };
-    Ok(Replica::load("demo", folder, &settings)?)
+    let model = Model::open(folder)?;
+    let replica = Replica::load("demo", &model, folder, &settings)?;
+    Ok(Loaded { model, replica })
 }
 
 /// Asks everything at once, greedily, and grades the answers.
 ///
 /// # Errors
 /// When the engine fails.
-pub async fn grade(replica: &Replica, grader: &Grader, items: Vec<Item>) -> Result<Vec<Graded>> {
+pub async fn grade(loaded: &Loaded, grader: &Grader, items: Vec<Item>) -> Result<Vec<Graded>> {
     let answers = items.into_iter().map(|item| async move {
-        let said = answer(replica, &item.messages).await?;
+        let said = answer(loaded, &item.messages).await?;
         let fault = grader.fault(&item, &said);
         anyhow::Ok(Graded { item, said, fault })
     });
@@ -164,12 +174,10 @@ pub fn pass_rate(graded: &[Graded]) -> f64 {
     graded.iter().filter(|graded| graded.fault.is_none()).count() as f64 / graded.len() as f64
 }
 
-async fn answer(replica: &Replica, messages: &[Message]) -> Result<String> {
-    let template = replica
-        .template
-        .as_ref()
-        .context("the demo model has a chat template")?;
-    let prompt = replica.tokenizer.encode(&template.render(messages, true)?, false)?;
+async fn answer(loaded: &Loaded, messages: &[Message]) -> Result<String> {
+    let Loaded { model, replica } = loaded;
+    let template = model.template.as_ref().context("the demo model has a chat template")?;
+    let prompt = model.tokenizer.encode(&template.render(messages, true)?, false)?;
     let request = GenerationRequest {
         name: "grade".into(),
         answers_apart: true,
@@ -177,7 +185,7 @@ async fn answer(replica: &Replica, messages: &[Message]) -> Result<String> {
             temperature: 0.0,
             ..Sampling::default()
         },
-        end_ids: replica.defaults.end_ids.clone(),
+        end_ids: model.defaults.end_ids.clone(),
         ..GenerationRequest::new(prompt, 400)
     };
     let mut stream = replica.generate.submit(vec![request]).await?;

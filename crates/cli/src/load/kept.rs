@@ -1,11 +1,10 @@
 //! Runs that are kept: with the service, or in files.
 
-use crate::args::Connection;
+use crate::args::connection::Connection;
 use crate::client::Client;
 use crate::failure::Failure;
 use std::path::Path;
 use vastrelay_loadtest::Run;
-use vastrelay_loadtest::run::FORM;
 use vastrelay_wire::manage::RunEntry;
 
 /// Keeps a run with the service.
@@ -63,14 +62,6 @@ pub async fn find(connection: &Connection, wanted: &str) -> Result<Run, Failure>
     read(&found.id, found.run)
 }
 
-fn read(name: &str, value: serde_json::Value) -> Result<Run, Failure> {
-    let form = value["form"].as_u64();
-    if form.is_some_and(|form| form != u64::from(FORM)) {
-        let text = format!(
-            "{name} has format {}; this version reads format {FORM}",
-            form.unwrap_or(0)
-        );
-        return Err(Failure::failed(text));
-    }
-    serde_json::from_value(value).map_err(|e| Failure::failed(format!("{name} is not a run: {e}")))
+fn read(name: &str, document: serde_json::Value) -> Result<Run, Failure> {
+    Run::of(document).map_err(|error| Failure::failed(format!("{name} is not a run that can be read: {error}")))
 }

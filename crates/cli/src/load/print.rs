@@ -5,7 +5,7 @@ use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_loadtest::compare::{Comparison, Unit, Verdict};
 use vastrelay_loadtest::report::headline;
 use vastrelay_loadtest::{Run, Summary};
-use vastrelay_serving::memory::grouped;
+use vastrelay_planner::amounts::grouped;
 use vastrelay_wire::manage::Spread;
 
 /// Prints a list of runs.
@@ -153,7 +153,7 @@ pub fn comparison(comparison: &Comparison) {
     line(format!("A  {a}\nB  {b}\n"));
     let mut table = plain_table();
     table.set_header(["", "A", "B", "B ÷ A", "95 % interval", ""]);
-    for row in &comparison.rows {
+    for row in &comparison.figures {
         let value = |value: f64| match row.unit {
             Unit::Seconds => duration(value),
             Unit::TokensPerSecond => format!("{value:.0}"),
@@ -168,7 +168,7 @@ pub fn comparison(comparison: &Comparison) {
             .interval
             .map_or("–".into(), |(low, high)| format!("{low:.3} … {high:.3}"));
         table.add_row([
-            row.figure.to_owned(),
+            row.name.to_owned(),
             value(row.a),
             value(row.b),
             format!("{:.2}", row.ratio),

@@ -1,7 +1,7 @@
 //! `vastrelay load run`.
 
 use super::{check_forms, kept, print, write_all};
-use crate::args::{ArrivalKind, LoadRunOptions};
+use crate::args::load::LoadRunOptions;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{duration, json};
@@ -14,7 +14,7 @@ use tokio::sync::watch;
 use vastrelay_loadtest::order::{Prepared, prepare};
 use vastrelay_loadtest::prompts::Room;
 use vastrelay_loadtest::statistics::spread;
-use vastrelay_loadtest::{Arrival, HttpTarget, Progress, Span, Workload};
+use vastrelay_loadtest::{HttpTarget, Progress, Span, Workload};
 use vastrelay_wire::load::{LoadOrder, PromptSource};
 use vastrelay_wire::text::{CountAnswer, EncodeRequest};
 
@@ -26,7 +26,7 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
     check_forms(&options.out)?;
     let client = Client::new(&options.connection)?;
     let model = client.model_or_only(options.model.as_ref()).await?;
-    let order = order(options, model)?;
+    let order = options.order(model)?;
     let Prepared {
         name,
         workload,
@@ -79,55 +79,6 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
         return Err(Failure::failed("no request was answered"));
     }
     Ok(())
-}
-
-/// Returns what the options ask for.
-fn order(options: &LoadRunOptions, model: String) -> Result<LoadOrder, Failure> {
-    let arrival = match options.arrival {
-        ArrivalKind::Closed => Arrival::Closed { users: options.users },
-        ArrivalKind::Poisson => Arrival::Poisson { rate: options.rate },
-        ArrivalKind::Steps => Arrival::Steps {
-            users: options.steps.clone(),
-            seconds: options.each.as_secs_f64(),
-        },
-    };
-    let span = match (options.count, &arrival) {
-        (Some(count), _) => Span::Requests(count),
-        (None, Arrival::Steps { users, seconds }) => Span::Seconds(users.len() as f64 * seconds),
-        (None, _) => Span::Seconds(options.duration.map_or(30.0, |time| time.as_secs_f64())),
-    };
-    Ok(LoadOrder {
-        model,
-        name: options.name.clone(),
-        arrival,
-        span,
-        prompts: prompts(options)?,
-        warm_up: options.warm_up,
-        output: options.output.map(|lengths| lengths.to_string()),
-        force_length: options.force_length,
-        temperature: options.temperature,
-        seed: options.seed,
-        pace: options.pace,
-    })
-}
-
-fn prompts(options: &LoadRunOptions) -> Result<PromptSource, Failure> {
-    if let Some(lengths) = options.synthetic {
-        return Ok(PromptSource::Synthetic {
-            lengths: lengths.to_string(),
-            shared_prefix: options.shared_prefix,
-        });
-    }
-    let name = options.prompts.clone();
-    if matches!(name.as_str(), "questions" | "follow-ups") {
-        return Ok(PromptSource::Set { name });
-    }
-    let text = std::fs::read_to_string(&name).map_err(|e| {
-        Failure::usage(format!(
-            "cannot read {name}: {e}; questions, follow-ups or a file in JSON Lines work"
-        ))
-    })?;
-    Ok(PromptSource::Lines { name, text })
 }
 
 /// Returns what the model has room for, where prompts are made for it.

@@ -1,23 +1,24 @@
 //! `vastrelay model build`: converts a checkpoint once, without a service.
 
-use crate::args::ModelBuildOptions;
+use crate::args::model::ModelBuildOptions;
 use crate::failure::Failure;
-use crate::output::{json, line};
-use crate::start::device_memory;
+use crate::machine::device_memory;
+use crate::output::{json, line, precision_name};
 use serde::Serialize;
 use std::io::{IsTerminal, Write, stderr};
 use std::path::Path;
 use std::thread::available_parallelism;
 use std::time::{Duration, Instant};
+use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_serving::build::{BuildRequest, Phase, make};
-use vastrelay_serving::memory::{bytes, grouped};
 use vastrelay_serving::{KvPrecision, Precision};
 
 /// What was made and what it cost.
 #[derive(Serialize)]
 struct Report {
     out: String,
-    weights: String,
+    weights: &'static str,
+    group: Option<usize>,
     kv: &'static str,
     calibrated_on: Option<String>,
     seconds: f64,
@@ -25,7 +26,7 @@ struct Report {
     peak_memory_bytes: Option<usize>,
     source_bytes: usize,
     bytes: usize,
-    tokens_scored: usize,
+    tokens: usize,
     loss_before: f64,
     loss_after: f64,
     same_top_token: f64,
@@ -62,14 +63,15 @@ pub fn run(options: &ModelBuildOptions) -> Result<(), Failure> {
     progress.end();
     let report = Report {
         out: options.out.display().to_string(),
-        weights: weights.name(),
+        weights: weights.word(),
+        group: weights.group(),
         kv: kv.name(),
         calibrated_on: request.calibrate.map(|(name, _)| name),
         seconds: started.elapsed().as_secs_f64(),
         peak_memory_bytes: peak_memory(),
         source_bytes: report.source_bytes,
         bytes: report.bytes,
-        tokens_scored: report.tokens,
+        tokens: report.tokens,
         loss_before: report.before,
         loss_after: report.after,
         same_top_token: report.agreement,
@@ -88,7 +90,8 @@ fn print(report: &Report) {
         Some(text) => format!(", calibrated on {text}"),
         None => String::new(),
     };
-    row("weights", format!("{}{rounding}", report.weights));
+    let weights = precision_name(report.weights, report.group);
+    row("weights", format!("{weights}{rounding}"));
     row("KV", report.kv.to_owned());
     let share = report.bytes as f64 / report.source_bytes as f64;
     row(
@@ -108,7 +111,7 @@ fn print(report: &Report) {
             report.loss_before,
             report.loss_after,
             change * 100.0,
-            grouped(report.tokens_scored)
+            grouped(report.tokens)
         ),
     );
     row(

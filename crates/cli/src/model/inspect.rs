@@ -1,15 +1,17 @@
 //! `vastrelay model inspect`: what a path holds, without a service and without loading it.
 
-use crate::args::ModelInspectOptions;
+use crate::args::model::ModelInspectOptions;
 use crate::failure::Failure;
-use crate::output::{json, line};
-use crate::start::device_memory;
+use crate::machine::{device_memory, usual_cores};
+use crate::memory;
+use crate::output::{json, line, precision_name};
 use serde::Serialize;
 use std::path::Path;
-use vastrelay_serving::memory::MemoryWish;
-use vastrelay_serving::memory::{bytes, grouped};
-use vastrelay_serving::replica::texts;
-use vastrelay_serving::{KvPrecision, MemoryPlan, Origin};
+use vastrelay_planner::amounts::{bytes, grouped};
+use vastrelay_planner::{MemoryPlan, Wish};
+use vastrelay_serving::model::texts;
+use vastrelay_serving::origin::Shape;
+use vastrelay_serving::{KvPrecision, Origin, Precision};
 use vastrelay_weights::split::either;
 use vastrelay_weights::{Build, Checkpoint, GenerationDefaults, Gguf, ModelDescription};
 
@@ -19,7 +21,9 @@ struct Inspection {
     path: String,
     format: &'static str,
     /// The precision that its matrices would have.
-    weights: String,
+    weights: &'static str,
+    /// Weights that share a scale, where they do.
+    group: Option<usize>,
     architecture: String,
     parameters: usize,
     layers: usize,
@@ -106,6 +110,7 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
     let ends = GenerationDefaults::open(path).map_err(Failure::failed)?.end_ids;
     let weights = options.precision.weights()?;
     let kv = options.precision.kv.map_or(origin.usual_kv(), Into::into);
+    let precision = origin.precision(weights);
     let loaded_bytes = origin.weight_bytes(&model, weights, options.split);
     let stored = types
         .into_iter()
@@ -117,7 +122,8 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
     Ok(Inspection {
         path: path.display().to_string(),
         format,
-        weights: origin.precision_name(weights),
+        weights: precision.word(),
+        group: precision.group(),
         architecture: model.architecture.clone(),
         parameters: model.parameters(),
         layers: model.layers,
@@ -137,30 +143,39 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
         template: template.is_some(),
         end_tokens: ends.iter().map(end).collect(),
         problems: problems.iter().map(ToString::to_string).collect(),
-        fit: fit(options, &model, loaded_bytes, kv),
+        fit: fit(options, &model, &origin, weights, kv),
     })
 }
 
-fn fit(options: &ModelInspectOptions, model: &ModelDescription, weights: usize, kv: KvPrecision) -> Fit {
+fn fit(
+    options: &ModelInspectOptions,
+    model: &ModelDescription,
+    origin: &Origin,
+    weights: Precision,
+    kv: KvPrecision,
+) -> Fit {
     let device = device_memory();
     let budget = (device as f64 * options.memory_share) as usize;
     let context = options.context.unwrap_or(model.context).min(model.context);
-    let wish = MemoryWish {
+    let shape = Shape {
         weights,
-        device,
-        budget,
+        kv,
         split: options.split,
-        width: options.width,
+        cores: usual_cores(options.split),
         step_budget: options.step_budget,
         context,
-        pages: None,
-        kv,
     };
-    let plan = MemoryPlan::new(model, wish);
-    match plan {
+    let wish = Wish {
+        device,
+        budget,
+        width: options.width,
+        context,
+        pages: None,
+    };
+    match MemoryPlan::new(&origin.sizes(model, shape), wish) {
         Ok(plan) => Fit {
             fits: true,
-            lines: plan.lines(),
+            lines: memory::lines(&plan, kv),
         },
         Err(reason) => Fit {
             fits: false,
@@ -255,7 +270,8 @@ fn print(found: &Inspection) {
     } else {
         String::new()
     };
-    row("runs on", format!("cpu, weights {}{shards}", found.weights));
+    let weights = precision_name(found.weights, found.group);
+    row("runs on", format!("cpu, weights {weights}{shards}"));
     let verdict = if found.fit.fits {
         "it fits this machine"
     } else {

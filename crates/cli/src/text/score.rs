@@ -1,7 +1,7 @@
 //! `vastrelay text score`: how likely a text is, token by token.
 
 use super::text;
-use crate::args::TextOptions;
+use crate::args::text::TextOptions;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{json, line};

@@ -1,6 +1,6 @@
-//! The picture: for each model how full its batch and its memory are, and how the last two minutes went.
+//! The picture: for each endpoint how full its batch and its memory are, and how the last two minutes went.
 
-use crate::output::{ago, duration, shards};
+use crate::output::{ago, duration, place_name};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
@@ -8,8 +8,8 @@ use ratatui::symbols::bar::NINE_LEVELS;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Borders, Paragraph, Sparkline};
 use std::collections::{HashMap, VecDeque};
-use vastrelay_serving::memory::{bytes, grouped};
-use vastrelay_wire::manage::{ModelStatus, ServiceStatus};
+use vastrelay_planner::amounts::{bytes, grouped};
+use vastrelay_wire::manage::{EndpointStatus, MemoryStatus, ServiceStatus};
 
 /// Points of the past that are kept: two minutes at four a second.
 const PAST: usize = 480;
@@ -17,8 +17,8 @@ const POINTS_A_SECOND: usize = 4;
 const SEA: Color = Color::Rgb(46, 120, 150);
 const RED: Color = Color::Rgb(190, 60, 45);
 const LAMP: Color = Color::Rgb(200, 140, 20);
-/// Lines that one model takes at least.
-const MODEL_LINES: u16 = 16;
+/// Lines that one endpoint takes at least.
+const ENDPOINT_LINES: u16 = 16;
 
 /// What is shown.
 pub struct View {
@@ -28,7 +28,7 @@ pub struct View {
     past: HashMap<String, Past>,
 }
 
-/// What a model's past is drawn from.
+/// What an endpoint's past is drawn from.
 #[derive(Default)]
 struct Past {
     queue: VecDeque<u64>,
@@ -50,11 +50,11 @@ impl View {
 
     /// Takes what the service says now.
     pub fn take(&mut self, status: ServiceStatus) {
-        for model in &status.models {
+        for endpoint in &status.endpoints {
             self.past
-                .entry(model.name.clone())
+                .entry(endpoint.name.clone())
                 .or_default()
-                .push(status.uptime, model);
+                .push(status.uptime, endpoint);
         }
         self.lost = None;
         self.status = Some(status);
@@ -69,10 +69,10 @@ impl View {
         let [head, body] = Layout::vertical([Constraint::Length(2), Constraint::Fill(1)]).areas(frame.area());
         self.draw_head(frame, head);
         let Some(status) = &self.status else { return };
-        let places = Layout::vertical(status.models.iter().map(|_| Constraint::Min(MODEL_LINES))).split(body);
-        for (model, place) in status.models.iter().zip(places.iter()) {
-            if let Some(past) = self.past.get(&model.name) {
-                draw_model(frame, *place, model, past);
+        let places = Layout::vertical(status.endpoints.iter().map(|_| Constraint::Min(ENDPOINT_LINES))).split(body);
+        for (endpoint, place) in status.endpoints.iter().zip(places.iter()) {
+            if let Some(past) = self.past.get(&endpoint.name) {
+                draw_endpoint(frame, *place, endpoint, past);
             }
         }
     }
@@ -94,19 +94,18 @@ impl View {
 }
 
 impl Past {
-    fn push(&mut self, uptime: f64, model: &ModelStatus) {
+    fn push(&mut self, uptime: f64, endpoint: &EndpointStatus) {
+        let produced = endpoint.totals.output_tokens;
         // The rate since the last point, not over the window: a chart of windows would smear what happened.
         let rate = match self.last {
-            Some((at, tokens)) if uptime > at => {
-                ((model.output_tokens - tokens.min(model.output_tokens)) as f64 / (uptime - at)) as u64
-            }
+            Some((at, tokens)) if uptime > at => (produced.saturating_sub(tokens) as f64 / (uptime - at)) as u64,
             _ => 0,
         };
-        self.last = Some((uptime, model.output_tokens));
-        let itl = (model.window.itl.p50 * 1e6) as u64;
+        self.last = Some((uptime, produced));
+        let itl = (endpoint.window.itl.p50 * 1e6) as u64;
         let points = [
-            (&mut self.queue, model.queue_depth as u64),
-            (&mut self.lanes, model.lanes_used as u64),
+            (&mut self.queue, endpoint.occupancy.queue_depth as u64),
+            (&mut self.lanes, endpoint.occupancy.lanes_used as u64),
             (&mut self.rate, rate),
             (&mut self.itl, itl),
         ];
@@ -119,14 +118,15 @@ impl Past {
     }
 }
 
-fn draw_model(frame: &mut Frame<'_>, place: Rect, model: &ModelStatus, past: &Past) {
+fn draw_endpoint(frame: &mut Frame<'_>, place: Rect, endpoint: &EndpointStatus, past: &Past) {
+    let where_is = |replica| place_name(&endpoint.device, endpoint.simulated, replica);
+    let replicas = endpoint.replicas.iter().map(where_is);
+    let replicas: Vec<String> = replicas.collect();
     let title = format!(
-        " {}  {} × {} {}{} ",
-        model.name,
-        model.cores,
-        model.device,
-        model.instructions,
-        shards(model.split)
+        " {}  release {}  {} ",
+        endpoint.name,
+        endpoint.release,
+        replicas.join("; ")
     );
     let block = Block::new().borders(Borders::TOP).title(title);
     let inside = block.inner(place);
@@ -134,14 +134,15 @@ fn draw_model(frame: &mut Frame<'_>, place: Rect, model: &ModelStatus, past: &Pa
     let [left, right] = Layout::horizontal([Constraint::Length(50), Constraint::Fill(1)])
         .spacing(2)
         .areas(inside);
-    frame.render_widget(Paragraph::new(figures(model)), left);
+    frame.render_widget(Paragraph::new(figures(endpoint)), left);
     let [axis, charts] = Layout::vertical([Constraint::Length(1), Constraint::Fill(1)]).areas(right);
     let points_each = PAST.div_ceil(axis.width.max(1) as usize);
     let span = points_each * axis.width as usize / POINTS_A_SECOND;
     frame.render_widget(Paragraph::new(format!("◂ {span} s ago")), axis);
     frame.render_widget(Paragraph::new("now ▸").right_aligned(), axis);
     let charts = Layout::vertical([Constraint::Fill(1); 4]).split(charts);
-    let window = &model.window;
+    let occupancy = &endpoint.occupancy;
+    let window = &endpoint.window;
     let most = |past: &VecDeque<u64>| past.iter().max().copied().unwrap_or(0);
     let rate = most(&past.rate);
     chart(
@@ -155,9 +156,9 @@ fn draw_model(frame: &mut Frame<'_>, place: Rect, model: &ModelStatus, past: &Pa
     chart(
         frame,
         charts[1],
-        &format!("lanes in use, of {}", model.width),
+        &format!("lanes in use, of {}", occupancy.lanes),
         &largest(&past.lanes, points_each),
-        Some(model.width as u64),
+        Some(occupancy.lanes as u64),
         SEA,
     );
     chart(
@@ -196,39 +197,41 @@ fn means(past: &VecDeque<u64>, each: usize) -> Vec<u64> {
         .collect()
 }
 
-fn figures(model: &ModelStatus) -> Vec<Line<'static>> {
-    let window = &model.window;
+fn figures(endpoint: &EndpointStatus) -> Vec<Line<'static>> {
+    let occupancy = &endpoint.occupancy;
+    let window = &endpoint.window;
     let gauge = |used: usize, all: usize| {
         let cells = (used * 20).div_ceil(all.max(1)).min(20);
         format!("{}{}", "■".repeat(cells), "·".repeat(20 - cells))
     };
     let row = |name: &str, value: String| Line::from(format!("{name:<11}{value}"));
+    let memory = |part: fn(&MemoryStatus) -> usize| endpoint.replicas.iter().map(|replica| part(&replica.memory)).sum();
     let mut rows = vec![
         row(
             "lanes",
             format!(
                 "{} {} of {}",
-                gauge(model.lanes_used, model.width),
-                model.lanes_used,
-                model.width
+                gauge(occupancy.lanes_used, occupancy.lanes),
+                occupancy.lanes_used,
+                occupancy.lanes
             ),
         ),
         row(
             "queue",
             format!(
                 "{} {} of {}",
-                gauge(model.queue_depth, model.queue_limit),
-                model.queue_depth,
-                model.queue_limit
+                gauge(occupancy.queue_depth, occupancy.queue_limit),
+                occupancy.queue_depth,
+                occupancy.queue_limit
             ),
         ),
         row(
             "KV pages",
             format!(
                 "{} {} of {}",
-                gauge(model.pages_used, model.pages_total),
-                grouped(model.pages_used),
-                grouped(model.pages_total)
+                gauge(occupancy.pages_used, occupancy.pages),
+                grouped(occupancy.pages_used),
+                grouped(occupancy.pages)
             ),
         ),
         Line::default(),
@@ -257,18 +260,18 @@ fn figures(model: &ModelStatus) -> Vec<Line<'static>> {
         Line::default(),
         row(
             "preempted",
-            format!("{:>9} since the start", grouped(model.preemptions as usize)),
+            format!("{:>9} since the start", grouped(endpoint.totals.preemptions as usize)),
         ),
         row(
             "memory",
             format!(
                 "{} weights, {} KV pool",
-                bytes(model.memory.weights),
-                bytes(model.memory.kv_pool)
+                bytes(memory(|memory| memory.weights)),
+                bytes(memory(|memory| memory.kv_pool))
             ),
         ),
     ];
-    if let Some(failure) = &model.failure {
+    for failure in endpoint.replicas.iter().filter_map(|replica| replica.failure.as_ref()) {
         rows.push(Line::styled(format!("✕ FAILED: {failure}"), Style::new().fg(RED)));
     }
     rows
@@ -310,7 +313,7 @@ mod tests {
     fn status(queue_depth: usize) -> ServiceStatus {
         let text = include_str!("status.json");
         let mut status: ServiceStatus = serde_json::from_str(text).unwrap();
-        status.models[0].queue_depth = queue_depth;
+        status.endpoints[0].occupancy.queue_depth = queue_depth;
         status
     }
 

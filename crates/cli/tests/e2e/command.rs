@@ -103,7 +103,9 @@ async fn ctrl_c_takes_the_request_out_of_the_batch() {
         err(&output)
     );
     service
-        .wait_for("an empty batch", |m| m["lanes_used"] == 0 && m["pages_used"] == 0)
+        .wait_for("an empty batch", |m| {
+            m["occupancy"]["lanes_used"] == 0 && m["occupancy"]["pages_used"] == 0
+        })
         .await;
 }
 
@@ -120,7 +122,7 @@ async fn status_shows_how_things_stand() {
     );
     let json: Value = serde_json::from_str(&out(&service.client(&["status", "--json"]))).unwrap();
     assert_eq!(
-        (&json["state"], &json["models"][0]["width"]),
+        (&json["state"], &json["endpoints"][0]["replicas"][0]["width"]),
         (&"ready".into(), &5.into())
     );
 }
@@ -141,7 +143,7 @@ async fn requests_list_shows_what_was_answered_and_what_was_refused() {
     let listed = out(&service.client(&["requests", "list", "--json", "--most", "1"]));
     let calls: Value = serde_json::from_str(&listed).unwrap();
     assert_eq!(
-        (calls.as_array().unwrap().len(), &calls[0]["model"]),
+        (calls.as_array().unwrap().len(), &calls[0]["endpoint"]),
         (1, &"oyster".into())
     );
 }

@@ -182,9 +182,10 @@ impl Browser {
 }
 
 /// Every page, with a heading that it has.
-const PAGES: [(&str, &str); 7] = [
+const PAGES: [(&str, &str); 8] = [
     ("watch", "pierdesk"),
     ("strip", "Batch strip"),
+    ("devices", "cpu"),
     ("try", "Ask"),
     ("try?panes=2", "Ask"),
     ("load", "Load"),
@@ -434,7 +435,7 @@ async fn the_first_visit_leads_to_an_answer_and_a_report() {
     let service = Service::start(&[]);
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "watch", "Three steps").await;
-    browser.click("//button[.='Start model']").await;
+    browser.click("//button[.='Deploy']").await;
     browser.click("//button[.='Ask' and not(@disabled)]").await;
     browser.wait_for_text("@data-answer", "Tolsay at 18:00").await;
     browser.click("//button[.='Start load test' and not(@disabled)]").await;
@@ -632,17 +633,52 @@ async fn runs_are_laid_over_each_other_and_compared() {
 async fn the_watch_knows_what_was_before_it_was_opened() {
     let service = Service::demo(&[]);
     service.ask("Hello").await;
-    let path = "/manage/models/pierdesk/history?seconds=600";
-    while service.get(path).await.1["points"].as_array().unwrap().is_empty() {}
+    let path = "/manage/endpoints/pierdesk/history?seconds=600";
+    // With two of them, the first ended seconds before the page opens.
+    let kept = loop {
+        let history = service.get(path).await.1;
+        if history["points"].as_array().unwrap().len() > 1 {
+            break history;
+        }
+    };
+    let first = kept["points"][0]["at_ms"].as_i64().unwrap() + kept["span"].as_i64().unwrap() * 1000;
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "watch?seconds=3600", "pierdesk").await;
-    let opened = browser
-        .run("return new Date(performance.timeOrigin).toLocaleTimeString('en-GB')")
-        .await;
     let earlier = format!(
         "const chart = document.querySelector('[aria-label^=\"Throughput\"]'); \
-        const from = chart && chart.ariaLabel.match(/from ([0-9:]+)/); return from && from[1] < {opened}"
+        const first = new Date({first}).toLocaleTimeString('en-GB'); \
+        return chart && chart.ariaLabel.includes(`from ${{first}} to `)"
     );
     browser.wait_until(&earlier).await;
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn devices_show_who_holds_what_and_how_busy_they_are() {
+    let large = format!("big={}", repository().join("demo/shapes/lighthouse-70b").display());
+    let words = [
+        "--model",
+        &large,
+        "--device",
+        "sim-48g",
+        "--split",
+        "4",
+        "--context",
+        "8192",
+        "--step-budget",
+        "512",
+    ];
+    let service = Service::start(&words);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "devices", "sim-48g (simulated)").await;
+    browser.wait_for_text("self::p", "big, release 1, replica 1").await;
+    let endless = json!({"model": "big", "max_tokens": 2000, "min_tokens": 2000, "stream": true, "prompt": "Hello"});
+    let answer = service.send("/v1/completions", &endless).await;
+    let busy = "return [...document.querySelectorAll('li p')].some((p) => /^busy (100|[5-9][0-9]) %/.test(p.innerText)) \
+        && document.body.innerText.includes('KV used')";
+    browser.wait_until(busy).await;
+    drop(answer);
+    let free = "return document.querySelectorAll('[aria-label*=\"48.0 GiB free of 48.0 GiB\"]').length";
+    assert_eq!(browser.run(free).await, 4, "the others are free");
     browser.end().await;
 }

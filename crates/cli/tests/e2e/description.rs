@@ -73,9 +73,9 @@ async fn no_request_that_the_description_allows_breaks_the_service() {
         .args([
             "--exclude-path",
             "/manage/live",
-            // The only model stays.
+            // The only endpoint stays.
             "--exclude-operation-id",
-            "remove_model",
+            "remove_endpoint",
             "--no-color",
             "--suppress-health-check",
             "all",
@@ -91,9 +91,9 @@ async fn no_request_that_the_description_allows_breaks_the_service() {
         "{said}\n{}",
         String::from_utf8_lossy(&output.stderr)
     );
-    let model = service.model().await;
+    let endpoint = service.endpoint().await;
     assert!(
-        model["ended"].as_u64().unwrap() > 0,
+        endpoint["totals"]["ended"].as_u64().unwrap() > 0,
         "no request was good enough to be answered"
     );
     assert!(service.ask("Hello").await.contains("passenger desk"));

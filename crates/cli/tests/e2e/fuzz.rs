@@ -27,7 +27,7 @@ const UNAVAILABLE: [&str; 8] = [
     "engine_stopped",
     "keys_unavailable",
     "database_busy",
-    "text_pool_full",
+    "text_threads_full",
     "too_many_bodies",
     "too_many_answers",
     "too_many_connections",

@@ -298,12 +298,12 @@ async fn tls_with_a_given_certificate() {
         .unwrap();
     let status = || {
         let output = service.client(&["status", "--json", "--ca", &certificate]);
-        serde_json::from_slice::<Value>(&output.stdout).unwrap()["models"][0].clone()
+        serde_json::from_slice::<Value>(&output.stdout).unwrap()["endpoints"][0].clone()
     };
-    while status()["lanes_used"] != 1 && child.try_wait().unwrap().is_none() {}
+    while status()["occupancy"]["lanes_used"] != 1 && child.try_wait().unwrap().is_none() {}
     child.kill().unwrap();
     child.wait().unwrap();
-    while status()["lanes_used"] != 0 {}
+    while status()["occupancy"]["lanes_used"] != 0 {}
 
     let words = [
         "start",

@@ -100,7 +100,7 @@ async fn stop_strings_and_answers_are_bounded_before_the_work_begins() {
     let fine = with(chat("Hi"), json!({"stop": vec!["x".repeat(256); 16], "n": 15}));
     assert_eq!(service.post("/v1/chat/completions", &fine).await.0, 200);
 
-    let read_before = service.model().await["prefill_tokens"].clone();
+    let read_before = service.endpoint().await["totals"]["prefill_tokens"].clone();
     let prompts = vec!["When is the last boat back? ".repeat(60); 24];
     let huge = json!({"model": "pierdesk", "prompt": prompts, "n": 16, "echo": true, "logprobs": 20});
     let (status, answer) = service.post("/v1/completions", &huge).await;
@@ -113,7 +113,7 @@ async fn stop_strings_and_answers_are_bounded_before_the_work_begins() {
         message(&answer).contains("MiB") && message(&answer).contains("32 MiB"),
         "{answer}"
     );
-    let read = &service.model().await["prefill_tokens"];
+    let read = &service.endpoint().await["totals"]["prefill_tokens"];
     assert_eq!(*read, read_before, "nothing was read for the refused answer");
 }
 
@@ -127,7 +127,7 @@ async fn an_answer_counts_as_running_until_it_has_been_read() {
     let mut unread = Raw::connect(&service.url);
     unread.send(request("POST", "/v1/completions", &[], &large.to_string()));
     service
-        .wait_for("the answer is computed", |model| model["ended"] == 12)
+        .wait_for("the answer is computed", |model| model["totals"]["ended"] == 12)
         .await;
     let metrics = async || {
         reqwest::get(format!("{}/metrics", service.url))
@@ -296,11 +296,11 @@ async fn a_model_that_computes_nan_fails_alone_and_can_be_removed() {
     assert_eq!(service.get("/health/ready/none").await.0, 404);
     service.ask("Hello").await;
 
-    let stopped = service.client(&["model", "stop", "small"]);
+    let stopped = service.client(&["endpoint", "remove", "small"]);
     assert!(stopped.status.success(), "{}", String::from_utf8_lossy(&stopped.stderr));
     assert_eq!(service.get("/health/ready").await.1["state"], "ready");
     assert_eq!(service.post("/v1/completions", &ask).await.0, 404);
-    let again = service.client(&["model", "stop", "small"]);
+    let again = service.client(&["endpoint", "remove", "small"]);
     assert!(String::from_utf8_lossy(&again.stderr).contains("`pierdesk`"));
 }
 
@@ -309,7 +309,7 @@ async fn names_of_models_follow_one_rule_over_http_and_on_the_command_line() {
     let service = Service::start(&[]);
     for name in ["", "a b", "a\u{1b}[2J", "../a", "é"] {
         let (status, answer) = service
-            .post("/manage/models", &json!({"name": name, "demo": true}))
+            .post("/manage/endpoints", &json!({"name": name, "demo": true}))
             .await;
         assert_eq!((status, &answer["error"]["param"]), (400, &json!("name")), "{answer}");
         let typed = vastrelay()
@@ -319,14 +319,17 @@ async fn names_of_models_follow_one_rule_over_http_and_on_the_command_line() {
         assert_eq!(typed.status.code(), Some(2), "{name:?}");
     }
     let named = service
-        .post("/manage/models", &json!({"name": "ferries/pierdesk@1", "demo": true}))
+        .post(
+            "/manage/endpoints",
+            &json!({"name": "ferries/pierdesk@1", "demo": true}),
+        )
         .await;
     assert_eq!(named.0, 201);
     assert_eq!(service.get("/v1/models/ferries/pierdesk@1").await.0, 200);
-    assert_eq!(service.get("/manage/models/ferries/pierdesk@1/history").await.0, 200);
+    assert_eq!(service.get("/manage/endpoints/ferries/pierdesk@1/history").await.0, 200);
     assert!(
         service
-            .client(&["model", "stop", "ferries/pierdesk@1"])
+            .client(&["endpoint", "remove", "ferries/pierdesk@1"])
             .status
             .success()
     );
@@ -415,7 +418,7 @@ async fn a_caller_that_closes_its_sending_half_is_told_so_and_never_gets_half_an
         );
     }
     service
-        .wait_for("nothing runs any more", |model| model["lanes_used"] == 0)
+        .wait_for("nothing runs any more", |model| model["occupancy"]["lanes_used"] == 0)
         .await;
 }
 

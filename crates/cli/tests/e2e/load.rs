@@ -49,9 +49,13 @@ async fn two_hundred_streams_at_width_eight_all_end_complete_and_correct() {
     for (n, answer) in answers.iter().enumerate() {
         assert_eq!(*answer, wanted[n % QUESTIONS.len()]);
     }
-    let model = service.model().await;
+    let model = service.endpoint().await;
     assert_eq!(
-        (&model["pages_used"], &model["lanes_used"], &model["ended"]),
+        (
+            &model["occupancy"]["pages_used"],
+            &model["occupancy"]["lanes_used"],
+            &model["totals"]["ended"]
+        ),
         (&json!(0), &json!(0), &json!(206))
     );
 }
@@ -66,13 +70,13 @@ async fn fifty_streams_dropped_midway_leave_no_page_in_use() {
     }
     service
         .wait_for("a full batch and a queue", |m| {
-            m["lanes_used"] == 8 && m["queue_depth"] != 0
+            m["occupancy"]["lanes_used"] == 8 && m["occupancy"]["queue_depth"] != 0
         })
         .await;
     drop(bodies);
     service
         .wait_for("everything given back", |m| {
-            m["pages_used"] == 0 && m["lanes_used"] == 0 && m["queue_depth"] == 0
+            m["occupancy"]["pages_used"] == 0 && m["occupancy"]["lanes_used"] == 0 && m["occupancy"]["queue_depth"] == 0
         })
         .await;
     assert!(!service.ask("Can I bring my dog?").await.is_empty());
@@ -87,16 +91,18 @@ async fn an_answer_awaited_whole_is_cancelled_with_its_connection_too() {
     let service = Service::demo(&["--width", "2"]);
     let whole = with(chat(QUESTIONS[0]), json!({"min_tokens": 1900, "max_tokens": 1900}));
     let request = service.send("/v1/chat/completions", &whole);
-    let running = service.wait_for("it runs", |m| m["lanes_used"] == 1);
+    let running = service.wait_for("it runs", |m| m["occupancy"]["lanes_used"] == 1);
     tokio::select! {
         _ = request => panic!("it ended before it could be dropped"),
         () = running => {}
     }
     service
-        .wait_for("its pages are free", |m| m["pages_used"] == 0 && m["lanes_used"] == 0)
+        .wait_for("its pages are free", |m| {
+            m["occupancy"]["pages_used"] == 0 && m["occupancy"]["lanes_used"] == 0
+        })
         .await;
     assert!(
-        service.model().await["output_tokens"].as_u64().unwrap() < 1900,
+        service.endpoint().await["totals"]["output_tokens"].as_u64().unwrap() < 1900,
         "it ran to its end"
     );
 }
@@ -108,13 +114,15 @@ async fn a_full_queue_refuses_at_once_and_says_when_to_come_back() {
         // One after the other, so that the first is in the batch before the others wait.
         service
             .wait_for("its turn", move |m| {
-                m["lanes_used"].as_u64().unwrap() + m["queue_depth"].as_u64().unwrap() >= n
+                m["occupancy"]["lanes_used"].as_u64().unwrap() + m["occupancy"]["queue_depth"].as_u64().unwrap() >= n
             })
             .await;
         service.send("/v1/chat/completions", &endless(QUESTIONS[0])).await
     }))
     .await;
-    service.wait_for("a full queue", |m| m["queue_depth"] == 2).await;
+    service
+        .wait_for("a full queue", |m| m["occupancy"]["queue_depth"] == 2)
+        .await;
     let response = service.send("/v1/chat/completions", &chat(QUESTIONS[0])).await;
     assert_eq!(response.status(), 429);
     assert!(
@@ -141,7 +149,7 @@ async fn preemption_under_load_changes_no_answer() {
         wanted.push(service.ask(question).await);
     }
     // A busy machine may send so slowly that one round meets no shortage of pages.
-    while service.model().await["preemptions"] == 0 {
+    while service.endpoint().await["totals"]["preemptions"] == 0 {
         let answers = join_all((0..60).map(|n| streamed(&service, QUESTIONS[n % QUESTIONS.len()]))).await;
         for (n, answer) in answers.iter().enumerate() {
             assert_eq!(*answer, wanted[n % QUESTIONS.len()]);
@@ -153,8 +161,9 @@ async fn preemption_under_load_changes_no_answer() {
 async fn steps_are_on_record() {
     let service = Service::demo(&[]);
     service.ask(QUESTIONS[2]).await;
-    let (_, steps) = service.get("/manage/models/pierdesk/steps?most=500").await;
-    let steps = steps.as_array().unwrap();
+    let (_, steps) = service.get("/manage/endpoints/pierdesk/steps?most=500").await;
+    assert_eq!((&steps["endpoint"], &steps["replica"]), (&json!("pierdesk"), &json!(1)));
+    let steps = steps["steps"].as_array().unwrap();
     assert_eq!(steps[0]["lanes"][0]["kind"], "prefill");
     assert!(
         steps[1..]
@@ -165,11 +174,12 @@ async fn steps_are_on_record() {
     assert_eq!(last as usize, steps.len());
     assert_eq!(
         service
-            .get(&format!("/manage/models/pierdesk/steps?after={last}"))
+            .get(&format!("/manage/endpoints/pierdesk/steps?after={last}"))
             .await
-            .1,
+            .1["steps"],
         json!([])
     );
+    assert_eq!(service.get("/manage/endpoints/pierdesk/steps?replica=2").await.0, 404);
 }
 
 #[tokio::test]
@@ -234,11 +244,11 @@ async fn a_slow_reader_is_ended_with_a_readable_error_and_holds_nobody_up() {
     service.ask(QUESTIONS[2]).await;
     service
         .wait_for("the slow one is ended", |m| {
-            m["lanes_used"] == 0 && m["queue_depth"] == 0 && m["ended"] == 16
+            m["occupancy"]["lanes_used"] == 0 && m["occupancy"]["queue_depth"] == 0 && m["totals"]["ended"] == 16
         })
         .await;
     assert!(
-        service.model().await["output_tokens"].as_u64().unwrap() < 15 * 1500,
+        service.endpoint().await["totals"]["output_tokens"].as_u64().unwrap() < 15 * 1500,
         "it was not ended early"
     );
     assert!(read_until(&mut slow, "reader was too slow").await);

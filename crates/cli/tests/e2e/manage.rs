@@ -1,4 +1,4 @@
-//! What can be changed and looked back at while the service runs: models, load it sends itself, history.
+//! What can be changed and looked back at while the service runs: endpoints, load it sends itself, history.
 
 use crate::support::{Service, chat, repository};
 use serde_json::{Value, json};
@@ -8,12 +8,12 @@ fn message(answer: &Value) -> &str {
 }
 
 #[tokio::test]
-async fn a_service_without_a_model_serves_one_when_it_is_told_to() {
+async fn a_service_without_endpoints_deploys_one_when_it_is_told_to() {
     let service = Service::start(&[]);
     assert!(
         service
             .greeting
-            .contains("none yet; start one with `vastrelay model start`"),
+            .contains("none yet; deploy one with `vastrelay endpoint deploy`"),
         "{}",
         service.greeting
     );
@@ -21,28 +21,28 @@ async fn a_service_without_a_model_serves_one_when_it_is_told_to() {
     assert_eq!(status, 404);
     assert!(message(&refused).contains("models served here: none"), "{refused}");
     let (status, missing) = service
-        .post("/manage/models", &json!({"name": "desk", "path": "/no/such/folder"}))
+        .post("/manage/endpoints", &json!({"name": "desk", "path": "/no/such/folder"}))
         .await;
     assert_eq!(status, 400);
     assert!(message(&missing).starts_with("`desk` cannot be served: "), "{missing}");
-    let (status, neither) = service.post("/manage/models", &json!({"name": "desk"})).await;
+    let (status, neither) = service.post("/manage/endpoints", &json!({"name": "desk"})).await;
     assert_eq!(
         (status, message(&neither)),
         (400, "send either `path`, a folder of weights, or `demo`: true")
     );
     let (status, nameless) = service
-        .post("/manage/models", &json!({"name": " ", "demo": true}))
+        .post("/manage/endpoints", &json!({"name": " ", "demo": true}))
         .await;
     assert_eq!(
         (status, message(&nameless)),
         (
             400,
-            "` ` is not a model name; use up to 100 letters, digits and - _ . @ /"
+            "` ` is not an endpoint name; use up to 100 letters, digits and - _ . @ /"
         )
     );
 
-    let started = service.client(&["model", "start", "--demo"]);
-    assert!(String::from_utf8_lossy(&started.stdout).starts_with("serving pierdesk: "));
+    let started = service.client(&["endpoint", "deploy", "--demo"]);
+    assert!(String::from_utf8_lossy(&started.stdout).starts_with("deployed pierdesk (release 1): "));
     assert!(
         service
             .ask("When is the last boat back on Sunday?")
@@ -50,13 +50,21 @@ async fn a_service_without_a_model_serves_one_when_it_is_told_to() {
             .contains("18:00")
     );
     let folder = repository().join("demo/models/pierdesk-1");
-    let words = ["model", "start", &format!("second={}", folder.display()), "--json"];
-    assert_eq!(service.client_json(&words[..3])["name"], "second");
+    let words = ["endpoint", "deploy", &format!("second={}", folder.display()), "--json"];
+    let second = service.client_json(&words[..3]);
+    assert_eq!(
+        (&second["name"], &second["occupancy"]["pages"]),
+        (&json!("second"), &json!(4_096)),
+        "it tells its pages before its first step"
+    );
     let (status, taken) = service
-        .post("/manage/models", &json!({"name": "second", "demo": true}))
+        .post("/manage/endpoints", &json!({"name": "second", "demo": true}))
         .await;
     assert_eq!((status, &taken["error"]["code"]), (409, &json!("name_taken")));
-    assert_eq!(message(&taken), "`second` is already being served; choose another name");
+    assert_eq!(
+        message(&taken),
+        "there is an endpoint `second` already; choose another name"
+    );
     assert_eq!(service.get("/v1/models").await.1["data"].as_array().unwrap().len(), 2);
 }
 
@@ -113,7 +121,7 @@ async fn load_that_the_service_sends_itself_is_measured_kept_compared_and_stoppe
         1 + 12
     );
     let (status, compared) = service.get(&format!("/manage/comparison?a={run}&b={run}")).await;
-    assert_eq!((status, &compared["rows"][0]["ratio"]), (200, &json!(1.0)));
+    assert_eq!((status, &compared["figures"][0]["ratio"]), (200, &json!(1.0)));
     let (status, none) = service.get("/manage/comparison?a=none&b=none").await;
     assert_eq!(
         (status, message(&none)),
@@ -184,7 +192,7 @@ async fn where_keys_are_wanted_load_goes_out_with_the_key_of_who_ordered_it() {
 async fn what_a_model_was_like_can_be_looked_back_at() {
     let service = Service::demo(&[]);
     service.ask("When is the last boat back on Sunday?").await;
-    let path = "/manage/models/pierdesk/history?seconds=600";
+    let path = "/manage/endpoints/pierdesk/history?seconds=600";
     let busy = |point: &Value| point["answered"] == 1 && point["output_rate"].as_f64().unwrap() > 0.0;
     let history = loop {
         let (status, history) = service.get(path).await;
@@ -205,9 +213,9 @@ async fn what_a_model_was_like_can_be_looked_back_at() {
         ttft[0].as_f64().unwrap() > 0.0 && ttft[2].as_f64() >= ttft[0].as_f64(),
         "{point}"
     );
-    let day = service.get("/manage/models/pierdesk/history?seconds=86400").await.1;
+    let day = service.get("/manage/endpoints/pierdesk/history?seconds=86400").await.1;
     assert_eq!(day["span"], 60);
-    assert_eq!(service.get("/manage/models/none/history").await.0, 404);
+    assert_eq!(service.get("/manage/endpoints/none/history").await.0, 404);
 }
 
 #[tokio::test]
@@ -230,5 +238,32 @@ async fn only_runs_that_can_be_read_again_are_kept() {
     assert!(
         message(&refused).starts_with("the run `old` was made by another version and cannot be read: "),
         "{refused}"
+    );
+}
+
+#[tokio::test]
+async fn a_release_outlives_restarts_and_another_setting_makes_another() {
+    let numbers = async |service: &Service| {
+        let endpoint = service.endpoint().await;
+        (
+            endpoint["release"].as_u64().unwrap(),
+            endpoint["replicas"][0]["incarnation"].as_u64().unwrap(),
+        )
+    };
+    let start = |data, width| {
+        let words = ["--demo", "--listen", "127.0.0.1:0", "--width", width];
+        Service::start_in(data, &words)
+    };
+    let service = start(tempfile::tempdir().unwrap(), "4");
+    assert_eq!(numbers(&service).await, (1, 1));
+    let service = start(service.kill(), "4");
+    assert_eq!(numbers(&service).await, (1, 2), "the same release in another life");
+    let service = start(service.kill(), "8");
+    assert_eq!(numbers(&service).await, (2, 3));
+    service.ask("Hello").await;
+    let call = service.get("/manage/requests?most=1").await.1[0].clone();
+    assert_eq!(
+        json!([call["release"], call["replica"], call["incarnation"]]),
+        json!([2, 1, 3])
     );
 }

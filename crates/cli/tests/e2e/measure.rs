@@ -60,7 +60,7 @@ async fn a_run_counts_what_the_service_counts_and_is_kept() {
         .sum();
     assert_eq!(gaps, tokens - 60, "each token has its moment");
     assert_eq!(run["workload"]["arrival"], json!({"kind": "closed", "users": 6}));
-    assert_eq!(run["setup"]["before"]["width"], 4);
+    assert_eq!(run["setup"]["before"]["occupancy"]["lanes"], 4);
 
     let page = std::fs::read_to_string(&report).unwrap();
     assert!(
@@ -106,13 +106,13 @@ async fn two_runs_are_compared_and_what_differs_is_told() {
         );
     }
     let verdict = |comparison: &Value, figure: &str| {
-        let rows = comparison["rows"].as_array().unwrap();
-        let row = rows.iter().find(|row| row["figure"] == figure).unwrap();
+        let rows = comparison["figures"].as_array().unwrap();
+        let row = rows.iter().find(|row| row["name"] == figure).unwrap();
         row["verdict"].as_str().unwrap().to_owned()
     };
     let same = service.client_json(&["load", "compare", "one", "one"]);
     assert!(
-        same["rows"]
+        same["figures"]
             .as_array()
             .unwrap()
             .iter()
@@ -183,11 +183,15 @@ async fn more_load_than_fits_is_refused_at_once_and_all_counts_agree() {
         .await
         .unwrap();
     assert!(metrics.contains(&format!(
-        "vastrelay_refusals_total{{model=\"pierdesk\",reason=\"queue_full\"}} {refused}\n"
+        "vastrelay_refusals_total{{endpoint=\"pierdesk\",release=\"1\",device=\"cpu\",simulated=\"false\",reason=\"queue_full\"}} {refused}\n"
     )));
-    let model = service.model().await;
+    let model = service.endpoint().await;
     assert_eq!(
-        (&model["pages_used"], &model["queue_depth"], &model["lanes_used"]),
+        (
+            &model["occupancy"]["pages_used"],
+            &model["occupancy"]["queue_depth"],
+            &model["occupancy"]["lanes_used"]
+        ),
         (&json!(0), &json!(0), &json!(0))
     );
 }
@@ -322,7 +326,9 @@ async fn ctrl_c_ends_a_run_early_and_keeps_what_it_has() {
         .stderr(Stdio::piped())
         .spawn()
         .unwrap();
-    service.wait_for("it runs", |m| m["ended"].as_u64().unwrap() > 6).await;
+    service
+        .wait_for("it runs", |m| m["totals"]["ended"].as_u64().unwrap() > 6)
+        .await;
     let sent = Command::new("kill")
         .args(["-INT", &child.id().to_string()])
         .status()

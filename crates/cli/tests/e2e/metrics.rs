@@ -40,13 +40,15 @@ async fn counts_are_those_of_the_calls_that_were_made() {
         .post("/v1/chat/completions", &with(chat("Hello"), json!({"temperature": 9})))
         .await;
     service.get("/manage/requests").await;
-    service.wait_for("steps are counted", |m| m["lanes_used"] == 0).await;
+    service
+        .wait_for("steps are counted", |m| m["occupancy"]["lanes_used"] == 0)
+        .await;
     let mut text = scrape(&service).await;
     // The sampler counts steps some time later.
     while sum(&text, "vastrelay_step_seconds_count") < sum(&text, "vastrelay_steps_total") {
         text = scrape(&service).await;
     }
-    let model = "{model=\"pierdesk\"";
+    let ours = "{endpoint=\"pierdesk\",release=\"1\",device=\"cpu\",simulated=\"false\"";
     for (start, wanted) in [
         (
             "gen_ai_server_time_to_first_token_seconds_count{gen_ai_operation_name=\"chat\"",
@@ -59,21 +61,21 @@ async fn counts_are_those_of_the_calls_that_were_made() {
         ("gen_ai_server_request_duration_seconds_count", 5.0),
         ("gen_ai_server_time_per_output_token_seconds_count", 4.0),
         (
-            "gen_ai_client_token_usage_sum{gen_ai_operation_name=\"chat\",gen_ai_request_model=\"pierdesk\",gen_ai_token_type=\"output\"",
+            "gen_ai_client_token_usage_sum{gen_ai_operation_name=\"chat\",gen_ai_request_model=\"pierdesk\",release=\"1\",device=\"cpu\",simulated=\"false\",gen_ai_token_type=\"output\"",
             tokens as f64,
         ),
         (
-            &format!("vastrelay_inter_token_seconds_count{model}"),
+            &format!("vastrelay_inter_token_seconds_count{ours}"),
             (tokens - 3 + 1) as f64,
         ),
-        (&format!("vastrelay_output_tokens_total{model}"), (tokens + 2) as f64),
+        (&format!("vastrelay_output_tokens_total{ours}"), (tokens + 2) as f64),
         (
-            "vastrelay_refusals_total{model=\"pierdesk\",reason=\"invalid_value\"}",
+            &format!("vastrelay_refusals_total{ours},reason=\"invalid_value\"}}"),
             1.0,
         ),
-        (&format!("vastrelay_lanes{model}"), 4.0),
-        (&format!("vastrelay_queue_depth{model}"), 0.0),
-        (&format!("vastrelay_kv_pages_used{model}"), 0.0),
+        (&format!("vastrelay_lanes{ours}"), 4.0),
+        (&format!("vastrelay_queue_depth{ours}"), 0.0),
+        (&format!("vastrelay_kv_pages_used{ours}"), 0.0),
         (
             "vastrelay_http_request_seconds_count{route=\"/v1/chat/completions\",method=\"POST\",status=\"200\"}",
             3.0,
@@ -165,8 +167,8 @@ async fn the_real_prometheus_scrapes_it_by_the_example() {
         assert!(begun.elapsed() < Duration::from_secs(60), "it never came up");
     }
     for (query, wanted) in [
-        ("vastrelay_lanes{model=\"pierdesk\"}", 16.0),
-        ("vastrelay_completions_total{model=\"pierdesk\"}", 1.0),
+        ("vastrelay_lanes{endpoint=\"pierdesk\",replica=\"1\"}", 16.0),
+        ("vastrelay_completions_total{endpoint=\"pierdesk\",release=\"1\"}", 1.0),
         ("gen_ai_server_time_to_first_token_seconds_count", 1.0),
     ] {
         assert_eq!(ask(query).await, Some(wanted), "{query}");

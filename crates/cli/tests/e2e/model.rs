@@ -107,7 +107,7 @@ async fn a_model_over_two_shards_answers_as_one_and_says_so() {
     let whole = Service::demo(&[]);
     let split = Service::demo(&["--split", "2"]);
     assert!(split.greeting.contains("as-stored, 2 shards"), "{}", split.greeting);
-    assert_eq!(split.model().await["split"], json!(2));
+    assert_eq!(split.endpoint().await["replicas"][0]["split"], json!(2));
     for question in ["When is the last boat back on Sunday?", "Can I bring my dog?"] {
         assert_eq!(ids(&split, question).await, ids(&whole, question).await, "{question}");
     }
@@ -243,8 +243,13 @@ async fn a_build_is_made_served_and_told_as_what_it_is() {
     }
     let report: Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!(
-        (&report["weights"], &report["kv"], &report["calibrated_on"]),
-        (&json!("int8, groups of 32"), &json!("int8"), &json!("notes.txt"))
+        json!([
+            report["weights"],
+            report["group"],
+            report["kv"],
+            report["calibrated_on"]
+        ]),
+        json!(["int8", 32, "int8", "notes.txt"])
     );
     let loss = |when: &str| report[when].as_f64().unwrap();
     assert!(
@@ -269,8 +274,8 @@ async fn a_build_is_made_served_and_told_as_what_it_is() {
     );
     let (_, status) = service.get("/manage/status").await;
     assert_eq!(
-        (&status["models"][0]["weights"], &status["models"][0]["kv"]),
-        (&json!("int8, groups of 32"), &json!("int8"))
+        status["endpoints"][0]["precision"],
+        json!({"weights": "int8", "group": 32, "kv": "int8"})
     );
     let inspected = vastrelay().args(["model", "inspect"]).arg(&out).output().unwrap();
     let words = String::from_utf8_lossy(&inspected.stdout).into_owned();

@@ -62,7 +62,7 @@ async fn filters_find_the_calls_that_are_looked_for() {
     assert_eq!(count(&[]), 3);
     assert_eq!(count(&["--failed"]), 1);
     assert_eq!(count(&["--outcome", "length"]), 1);
-    assert_eq!(count(&["--model", "other"]), 0);
+    assert_eq!(count(&["--endpoint", "other"]), 0);
     assert_eq!(count(&["--within", "1h"]), 3);
     assert_eq!(count(&["--slower", "1h"]), 0);
     assert_eq!(count(&["--slower-start", "1us"]), 2);
@@ -117,7 +117,9 @@ async fn a_caller_who_goes_away_is_on_record() {
     body.next().await.unwrap().unwrap();
     drop(body);
     service
-        .wait_for("it is over", |m| m["lanes_used"] == 0 && m["steps"] != 0)
+        .wait_for("it is over", |m| {
+            m["occupancy"]["lanes_used"] == 0 && m["totals"]["steps"] != 0
+        })
         .await;
     let gone = loop {
         let calls = service.client_json(&["requests", "list"]);

@@ -156,19 +156,19 @@ impl Service {
         answer["choices"][0]["message"]["content"].as_str().unwrap().to_owned()
     }
 
-    /// Returns the status of its first model.
-    pub async fn model(&self) -> Value {
-        self.get("/manage/status").await.1["models"][0].clone()
+    /// Returns the status of its first endpoint.
+    pub async fn endpoint(&self) -> Value {
+        self.get("/manage/status").await.1["endpoints"][0].clone()
     }
 
-    /// Waits until its first model stands as wished.
+    /// Waits until its first endpoint stands as wished.
     pub async fn wait_for(&self, what: &str, wished: impl Fn(&Value) -> bool) {
         for _ in 0..20_000 {
-            if wished(&self.model().await) {
+            if wished(&self.endpoint().await) {
                 return;
             }
         }
-        panic!("never: {what}; {}", self.model().await);
+        panic!("never: {what}; {}", self.endpoint().await);
     }
 
     /// Returns the number of its process.

@@ -658,7 +658,7 @@ async fn refusals_say_what_is_wrong_and_what_would_work() {
         assert_eq!(status, 400);
         assert!(answer["error"]["message"].as_str().unwrap().contains(word), "{answer}");
     }
-    assert_eq!(service.model().await["pages_used"], 0);
+    assert_eq!(service.endpoint().await["occupancy"]["pages_used"], 0);
 }
 
 #[tokio::test]

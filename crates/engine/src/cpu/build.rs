@@ -2,22 +2,18 @@
 
 use super::model::Model;
 use super::source::Rounded;
-use super::weights::Precision;
 use std::collections::BTreeMap;
 use std::path::Path;
-use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_weights::build::{Facts, VERSION, Written};
-use vastrelay_weights::{Build, Checkpoint, ModelDescription, Shard, WeightsError};
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, Precisions, Shard, WeightsError};
 
 /// What is to be built.
 #[derive(Clone, Debug)]
 pub struct BuildOrder {
     /// The name of what it is built from.
     pub source: String,
-    /// The precision of matrices.
-    pub weights: Precision,
-    /// KV cache precision unless the caller asks for another.
-    pub kv: KvPrecision,
+    /// The precision of matrices, and of keys and values unless the caller asks for another.
+    pub precisions: Precisions,
     /// The text that rounding was calibrated on, if it was.
     pub calibrated_on: Option<String>,
 }
@@ -35,7 +31,14 @@ pub fn build(
     rounded: &Rounded,
     folder: &Path,
 ) -> Result<(), WeightsError> {
-    let model = Model::of_checkpoint(checkpoint, description, order.weights, rounded, 1, Shard::WHOLE)?;
+    let model = Model::of_checkpoint(
+        checkpoint,
+        description,
+        order.precisions.weights,
+        rounded,
+        1,
+        Shard::WHOLE,
+    )?;
     let mut tensors = BTreeMap::new();
     let mut matrices = BTreeMap::new();
     for matrix in model.matrices() {
@@ -51,8 +54,7 @@ pub fn build(
     let facts = Facts {
         version: VERSION,
         source: order.source.clone(),
-        weights: order.weights.name(),
-        kv: order.kv.name().into(),
+        precisions: order.precisions,
         calibrated_on: order.calibrated_on.clone(),
         matrices,
         checksum: String::new(),

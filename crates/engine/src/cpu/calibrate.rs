@@ -6,9 +6,9 @@ use super::grams::Grams;
 use super::model::Model;
 use super::source::Rounded;
 use super::{CpuSettings, layer_pages};
-use crate::executor::{Row, StepBatch, TableChange, Want};
+use crate::executor::{BatchRow, StepBatch, TableChange, Want};
 use std::collections::BTreeMap;
-use vastrelay_kernels::Pool;
+use vastrelay_kernels::ThreadPool;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 use vastrelay_kernels::groups::Bits;
 use vastrelay_weights::compensated::Compensation;
@@ -62,7 +62,7 @@ pub fn calibrate(
         model,
         layers,
         settings.isa,
-        Pool::new(settings.cores),
+        ThreadPool::new(settings.cores),
         Exchange::alone(),
     );
     forward.gather(Some(Grams::default()));
@@ -72,7 +72,7 @@ pub fn calibrate(
     for piece in texts.iter().flat_map(|text| text.chunks(window)) {
         forward.step(&StepBatch {
             copies: Vec::new(),
-            rows: vec![Row {
+            rows: vec![BatchRow {
                 tokens: piece.into(),
                 drafts: 0,
                 start: 0,
@@ -80,7 +80,7 @@ pub fn calibrate(
                 tables: TableChange::all(vec![(0..pages as u32).collect(); settings.pages.len()]),
                 whole: None,
                 want: Want::Nothing,
-                scores: None,
+                logprobs: None,
             }],
         });
         read += piece.len();

@@ -6,7 +6,7 @@ use vastrelay_weights::description::Experts;
 #[derive(Default)]
 pub(super) struct ExpertSpace {
     /// The router's logits, `[tokens, experts]`.
-    pub scores: Vec<f32>,
+    pub logits: Vec<f32>,
     /// For each expert, the tokens that are sent to it, in order, with their shares.
     sent: Vec<Vec<(usize, f32)>>,
     /// The rows of one expert's tokens, side by side.
@@ -17,18 +17,18 @@ pub(super) struct ExpertSpace {
 }
 
 impl ExpertSpace {
-    /// Decides from the scores where each token is sent: to those with the highest scores, the first of equals, each with
+    /// Decides from the logits where each token is sent: to those with the highest logits, the first of equals, each with
     /// its share of the softmax over all experts.
     pub fn send(&mut self, rule: &Experts) {
         self.sent.resize(rule.count, Vec::new());
         self.sent.iter_mut().for_each(Vec::clear);
-        for (token, scores) in self.scores.chunks_exact(rule.count).enumerate() {
+        for (token, logits) in self.logits.chunks_exact(rule.count).enumerate() {
             self.order.clear();
             self.order.extend(0..rule.count);
-            self.order.sort_by(|a, b| scores[*b].total_cmp(&scores[*a]));
+            self.order.sort_by(|a, b| logits[*b].total_cmp(&logits[*a]));
             let used = &self.order[..rule.used];
-            let top = scores[used[0]];
-            let part = |expert: usize| (scores[expert] - top).exp();
+            let top = logits[used[0]];
+            let part = |expert: usize| (logits[expert] - top).exp();
             let total: f32 = match rule.normalized {
                 true => used.iter().map(|expert| part(*expert)).sum(),
                 false => (0..rule.count).map(part).sum(),
@@ -66,7 +66,7 @@ mod tests {
 
     fn sent(normalized: bool) -> ExpertSpace {
         let mut space = ExpertSpace {
-            scores: vec![0.0, 2.0, 1.0, 2.0, 3.0, 0.0, 0.0, 0.0],
+            logits: vec![0.0, 2.0, 1.0, 2.0, 3.0, 0.0, 0.0, 0.0],
             ..ExpertSpace::default()
         };
         space.send(&Experts {
@@ -81,7 +81,7 @@ mod tests {
     }
 
     #[test]
-    fn the_highest_scores_are_taken_and_the_first_of_equals() {
+    fn the_highest_logits_are_taken_and_the_first_of_equals() {
         let space = sent(true);
         let tokens = |expert: usize| space.sent[expert].iter().map(|sent| sent.0).collect::<Vec<_>>();
         assert_eq!(

@@ -5,12 +5,12 @@ use super::experts::ExpertSpace;
 use super::grams::Grams;
 use super::model::{GatedMlp, Linear, Mlp, Model};
 use super::weights::{Rows, Scratch};
-use crate::executor::{Row, RowResult, ScoresWanted, StepBatch, StepResult, Want};
+use crate::executor::{BatchRow, LogprobsWanted, RowResult, StepBatch, StepResult, Want};
 use crate::phases::{Clock, Phase};
 use crate::sampling::random::Random;
-use crate::sampling::{Choice, Chosen, choose, count_seen, score};
+use crate::sampling::{Choice, Chosen, choose, count_seen, logprobs_of};
 use crate::tables::PageTables;
-use crate::token::Scored;
+use crate::token::TokenLogprobs;
 use smallvec::SmallVec;
 use std::time::Instant;
 use vastrelay_kernels::attention::{LayerPages, PAGE_TOKENS, Spans};
@@ -18,11 +18,11 @@ use vastrelay_kernels::exponential::soft_cap;
 use vastrelay_kernels::gate::{gelu_gate, silu_gate};
 use vastrelay_kernels::norm::{rms_norm, rms_norm_in_place, rms_norm_rows};
 use vastrelay_kernels::rotary::rotate;
-use vastrelay_kernels::{Isa, Pool, Write};
+use vastrelay_kernels::{Isa, ThreadPool, Write};
 use vastrelay_weights::ModelDescription;
 use vastrelay_weights::description::Activation;
 
-/// How many tokens' logits are made at once where tokens are scored: a long prompt's would take more memory than all else.
+/// How many tokens' logits are made at once where log-probabilities are wanted: a long prompt's would take more memory than all else.
 const SCORED_AT_ONCE: usize = 32;
 
 /// Weights, KV memory and workspace of one replica.
@@ -32,7 +32,7 @@ pub(super) struct Forward {
     /// Which pool each layer's pages are of.
     pools: Vec<usize>,
     isa: Isa,
-    pool: Pool,
+    threads: ThreadPool,
     exchange: Exchange,
     tables: PageTables,
     clock: Clock,
@@ -60,13 +60,13 @@ struct Workspace {
 }
 
 impl Forward {
-    pub fn new(model: Model, layers: Vec<LayerPages>, isa: Isa, pool: Pool, exchange: Exchange) -> Forward {
+    pub fn new(model: Model, layers: Vec<LayerPages>, isa: Isa, threads: ThreadPool, exchange: Exchange) -> Forward {
         Forward {
             pools: model.description.sight_of_layers(),
             model,
             layers,
             isa,
-            pool,
+            threads,
             exchange,
             tables: PageTables::default(),
             clock: Clock::start(),
@@ -112,7 +112,7 @@ impl Forward {
             for pages in pages.chunks(PAGES) {
                 let tokens = pages.len() * PAGE_TOKENS;
                 let spans = Spans::new([(0, tokens, pages)]);
-                layer.store(&self.pool, &spans, &mut rows[..tokens * kv], kv, 0, &|_, _| {});
+                layer.store(&self.threads, &spans, &mut rows[..tokens * kv], kv, 0, &|_, _| {});
             }
         }
     }
@@ -130,7 +130,7 @@ impl Forward {
         let tables = std::mem::take(&mut self.tables);
         let tokens: Vec<u32> = batch.rows.iter().flat_map(|row| row.tokens.iter().copied()).collect();
         let pools = self.pools.iter().max().map_or(0, |last| last + 1);
-        let spans: Vec<Spans<'_>> = (0..pools).map(|pool| spans(&batch.rows, &tables, pool)).collect();
+        let spans: Vec<Spans<'_>> = (0..pools).map(|threads| spans(&batch.rows, &tables, threads)).collect();
         self.embed(&tokens);
         self.clock.lap(Phase::Begin);
         for layer in 0..self.layers.len() {
@@ -142,13 +142,13 @@ impl Forward {
         drop(spans);
         self.tables = tables;
         let mut begin = 0;
-        let scores_of = |row: &Row| {
+        let logprobs_wanted = |row: &BatchRow| {
             let first = begin;
             begin += row.tokens.len();
-            let wanted = row.scores.as_ref();
-            wanted.map_or_else(Vec::new, |wanted| self.score(first, row, wanted))
+            let wanted = row.logprobs.as_ref();
+            wanted.map_or_else(Vec::new, |wanted| self.row_logprobs(first, row, wanted))
         };
-        let scores: Vec<Vec<Scored>> = batch.rows.iter().map(scores_of).collect();
+        let logprobs: Vec<Vec<TokenLogprobs>> = batch.rows.iter().map(logprobs_wanted).collect();
         let wanted = wanted_positions(&batch.rows);
         self.head(&wanted);
         self.clock.lap(Phase::Head);
@@ -166,16 +166,16 @@ impl Forward {
                 result: RowResult::default(),
             })
             .collect();
-        self.pool.each(&mut ends, &|end| end.finish());
+        self.threads.each(&mut ends, &|end| end.finish());
         self.clock.lap(Phase::Choose);
-        let rows = ends.into_iter().zip(scores);
+        let rows = ends.into_iter().zip(logprobs);
         StepResult {
             rows: rows
-                .map(|(end, scores)| {
-                    let unknown = scores.iter().any(|(token, _)| token.logprob.is_nan());
+                .map(|(end, logprobs)| {
+                    let unknown = logprobs.iter().any(|(token, _)| token.logprob.is_nan());
                     RowResult {
                         not_finite: end.result.not_finite || unknown,
-                        scores,
+                        logprobs,
                         ..end.result
                     }
                 })
@@ -186,30 +186,30 @@ impl Forward {
     }
 
     /// Returns how probable a row's tokens are, whose first has its place in the step; only the first shard knows.
-    fn score(&mut self, first: usize, row: &Row, wanted: &ScoresWanted) -> Vec<Scored> {
+    fn row_logprobs(&mut self, first: usize, row: &BatchRow, wanted: &LogprobsWanted) -> Vec<TokenLogprobs> {
         let tokens = row.tokens[1..].iter().copied().chain(wanted.next);
         let tokens: Vec<(usize, u32)> = (first..).zip(tokens).collect();
-        let mut scores = Vec::with_capacity(tokens.len());
+        let mut logprobs = Vec::with_capacity(tokens.len());
         for tokens in tokens.chunks(SCORED_AT_ONCE) {
             let places: Vec<usize> = tokens.iter().map(|(place, _)| *place).collect();
             self.head(&places);
             if self.model.shard.index == 0 {
                 let logits = self.space.logits.chunks_exact(self.model.vocabulary);
-                scores.extend(
+                logprobs.extend(
                     logits
                         .zip(tokens)
-                        .map(|(logits, (_, token))| score(logits, *token, wanted.top)),
+                        .map(|(logits, (_, token))| logprobs_of(logits, *token, wanted.top)),
                 );
             }
         }
-        scores
+        logprobs
     }
 
     fn embed(&mut self, tokens: &[u32]) {
         let width = self.model.description.width;
         self.space.stream.resize(tokens.len() * width, 0.0);
         let model = &self.model;
-        self.pool.rows(&mut self.space.stream, width, &|first, rows| {
+        self.threads.rows(&mut self.space.stream, width, &|first, rows| {
             for (token, row) in tokens[first..].iter().zip(rows.chunks_exact_mut(width)) {
                 model.embed(*token, row);
             }
@@ -222,7 +222,7 @@ impl Forward {
             model,
             layers,
             isa,
-            pool,
+            threads,
             exchange,
             clock,
             space,
@@ -250,7 +250,7 @@ impl Forward {
         apply(
             &layer.qkv,
             isa,
-            pool,
+            threads,
             &mut space.scratch,
             normed,
             &mut space.qkv,
@@ -258,7 +258,7 @@ impl Forward {
         );
         clock.lap(Phase::Qkv);
         let (rotary, stride) = (model.rotary_of(index), q_width + 2 * kv_width);
-        layers[index].store(pool, spans, &mut space.qkv, stride, q_width, &|position, row| {
+        layers[index].store(threads, spans, &mut space.qkv, stride, q_width, &|position, row| {
             let q_and_k = &mut row[..q_width + kv_width];
             if let Some((q_norm, k_norm)) = &layer.head_norms {
                 let (q, k) = q_and_k.split_at_mut(q_width);
@@ -272,8 +272,17 @@ impl Forward {
         space.mixed.resize(count * q_width, 0.0);
         let (pages, rounded) = (&layers[index], &mut space.scratch.rounded);
         match layer.output.weights.group() {
-            None => pages.attend(isa, pool, spans, &space.qkv, stride, &mut space.mixed),
-            Some(group) => pages.attend_rounded(isa, pool, spans, &space.qkv, stride, &mut space.mixed, rounded, group),
+            None => pages.attend(isa, threads, spans, &space.qkv, stride, &mut space.mixed),
+            Some(group) => pages.attend_rounded(
+                isa,
+                threads,
+                spans,
+                &space.qkv,
+                stride,
+                &mut space.mixed,
+                rounded,
+                group,
+            ),
         }
         let mixed = Rows::Rounded(&space.mixed);
         clock.lap(Phase::Attention);
@@ -282,7 +291,7 @@ impl Forward {
             return apply(
                 &layer.output,
                 isa,
-                pool,
+                threads,
                 &mut space.scratch,
                 mixed,
                 &mut space.stream,
@@ -293,21 +302,21 @@ impl Forward {
         apply(
             &layer.output,
             isa,
-            pool,
+            threads,
             &mut space.scratch,
             mixed,
             &mut space.branch,
             Write::Replace,
         );
         exchange.sum(&mut space.branch);
-        add_branch(isa, pool, description, after, space);
+        add_branch(isa, threads, description, after, space);
     }
 
     fn mlp_block(&mut self, index: usize) {
         let Forward {
             model,
             isa,
-            pool,
+            threads,
             exchange,
             clock,
             space,
@@ -318,7 +327,7 @@ impl Forward {
         let after = layer.after_norms.as_ref().map(|(_, mlp)| mlp.as_slice());
         let gate = Gate {
             isa,
-            pool,
+            threads,
             activation: description.activation,
         };
         let Workspace {
@@ -346,16 +355,16 @@ impl Forward {
                 gate.narrow(mlp, scratch, gate_up, gated, branch, Write::Replace);
             }
             Mlp::Experts { router, experts } => {
-                pool.rows(normed, description.width, &make);
+                threads.rows(normed, description.width, &make);
                 branch.clear();
                 branch.resize(count * description.width, 0.0);
                 let rule = description
                     .experts
                     .as_ref()
                     .expect("a layer with experts is in a model with experts");
-                let scored = &mut space.experts.scores;
+                let scored = &mut space.experts.logits;
                 scored.resize(count * experts.len(), 0.0);
-                router.apply(isa, pool, scratch, Rows::Ready(normed), scored, Write::Replace);
+                router.apply(isa, threads, scratch, Rows::Ready(normed), scored, Write::Replace);
                 space.experts.send(rule);
                 for (number, mlp) in experts.iter().enumerate() {
                     space.experts.gather(number, normed, description.width);
@@ -368,7 +377,7 @@ impl Forward {
             }
         }
         exchange.sum(&mut space.branch);
-        add_branch(isa, pool, description, after, space);
+        add_branch(isa, threads, description, after, space);
     }
 
     /// Computes the logits of the given rows only.
@@ -376,7 +385,7 @@ impl Forward {
         let Forward {
             model,
             isa,
-            pool,
+            threads,
             exchange,
             space,
             ..
@@ -393,7 +402,7 @@ impl Forward {
         let normed = &mut space.normed[..count * width];
         rms_norm(
             *isa,
-            pool,
+            threads,
             &space.last,
             &model.norm,
             model.description.norm_epsilon,
@@ -410,7 +419,7 @@ impl Forward {
         let logits = &mut logits[..needed];
         model.head.apply(
             *isa,
-            pool,
+            threads,
             &mut space.scratch,
             Rows::Ready(normed),
             logits,
@@ -442,10 +451,16 @@ fn adds_at_once(model: &Model, after: Option<&[f32]>) -> bool {
 }
 
 /// Adds the branch to the stream, normed and scaled as the family has it.
-fn add_branch(isa: Isa, pool: &Pool, description: &ModelDescription, after: Option<&[f32]>, space: &mut Workspace) {
+fn add_branch(
+    isa: Isa,
+    threads: &ThreadPool,
+    description: &ModelDescription,
+    after: Option<&[f32]>,
+    space: &mut Workspace,
+) {
     let mut branch = space.branch.as_slice();
     if let Some(norm) = after {
-        rms_norm(isa, pool, branch, norm, description.norm_epsilon, &mut space.normed);
+        rms_norm(isa, threads, branch, norm, description.norm_epsilon, &mut space.normed);
         branch = &space.normed;
     }
     let scale = description.residual_scale;
@@ -457,7 +472,7 @@ fn add_branch(isa: Isa, pool: &Pool, description: &ModelDescription, after: Opti
 /// How gated MLPs are computed.
 struct Gate<'a> {
     isa: Isa,
-    pool: &'a Pool,
+    threads: &'a ThreadPool,
     activation: Activation,
 }
 
@@ -466,7 +481,15 @@ impl Gate<'_> {
     fn widen(&self, mlp: &GatedMlp, x: Rows<'_>, scratch: &mut Scratch, gate_up: &mut Vec<f32>) {
         let rows = x.values() / mlp.gate_up.weights.inputs();
         gate_up.resize(rows * 2 * mlp.width, 0.0);
-        apply(&mlp.gate_up, self.isa, self.pool, scratch, x, gate_up, Write::Replace);
+        apply(
+            &mlp.gate_up,
+            self.isa,
+            self.threads,
+            scratch,
+            x,
+            gate_up,
+            Write::Replace,
+        );
     }
 
     /// Leads what passes the gate back to the stream.
@@ -492,7 +515,7 @@ impl Gate<'_> {
             rows: gated,
             make: &make,
         };
-        apply(&mlp.down, self.isa, self.pool, scratch, x, out, write);
+        apply(&mlp.down, self.isa, self.threads, scratch, x, out, write);
     }
 }
 
@@ -501,8 +524,16 @@ fn norm_rows(isa: Isa, stream: &[f32], row: usize, weights: &[f32], epsilon: f32
     rms_norm_rows(isa, &stream[row * weights.len()..][..out.len()], weights, epsilon, out);
 }
 
-fn apply(linear: &Linear, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: Rows<'_>, out: &mut [f32], write: Write) {
-    linear.weights.apply(isa, pool, scratch, x, out, write);
+fn apply(
+    linear: &Linear,
+    isa: Isa,
+    threads: &ThreadPool,
+    scratch: &mut Scratch,
+    x: Rows<'_>,
+    out: &mut [f32],
+    write: Write,
+) {
+    linear.weights.apply(isa, threads, scratch, x, out, write);
     if let Some(bias) = &linear.bias {
         for row in out.chunks_exact_mut(bias.len()) {
             row.iter_mut().zip(bias).for_each(|(out, bias)| *out += bias);
@@ -511,15 +542,15 @@ fn apply(linear: &Linear, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: Rows<
 }
 
 /// Returns where the tokens of the step stand and where their sequences' keys and values are in a pool.
-fn spans<'a>(rows: &[Row], tables: &'a PageTables, pool: usize) -> Spans<'a> {
+fn spans<'a>(rows: &[BatchRow], tables: &'a PageTables, threads: usize) -> Spans<'a> {
     Spans::new(
         rows.iter()
-            .map(|row| (row.start, row.tokens.len(), tables.of(row.slot, pool))),
+            .map(|row| (row.start, row.tokens.len(), tables.of(row.slot, threads))),
     )
 }
 
 /// Returns which tokens of the step need logits: the last ones of each row.
-fn wanted_positions(rows: &[Row]) -> Vec<usize> {
+fn wanted_positions(rows: &[BatchRow]) -> Vec<usize> {
     let mut end = 0;
     let mut wanted = Vec::new();
     for row in rows {
@@ -529,7 +560,7 @@ fn wanted_positions(rows: &[Row]) -> Vec<usize> {
     wanted
 }
 
-impl Row {
+impl BatchRow {
     /// Returns how many tokens, at the end, need logits: the last, where it wants them, and one for each of its drafts.
     fn wanted(&self) -> usize {
         match self.want {
@@ -542,7 +573,7 @@ impl Row {
 
 /// What a row wants back, and what it is made of.
 struct RowEnd<'a> {
-    row: &'a Row,
+    row: &'a BatchRow,
     logits: SmallVec<[&'a mut [f32]; 1]>,
     result: RowResult,
 }

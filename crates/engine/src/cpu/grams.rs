@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use vastrelay_kernels::matmul::Dense;
-use vastrelay_kernels::{Isa, PackedMatrix, Pool, Write};
+use vastrelay_kernels::{Isa, PackedMatrix, ThreadPool, Write};
 
 /// Sums of products of all pairs of inputs, for each matrix that was applied.
 #[derive(Default)]
@@ -10,7 +10,7 @@ pub(super) struct Grams(pub BTreeMap<String, Vec<f32>>);
 
 impl Grams {
     /// Adds rows that a matrix is applied to.
-    pub fn take(&mut self, name: &str, isa: Isa, pool: &Pool, x: &[f32], inputs: usize) {
+    pub fn take(&mut self, name: &str, isa: Isa, threads: &ThreadPool, x: &[f32], inputs: usize) {
         let rows = x.len() / inputs;
         if rows == 0 {
             return;
@@ -25,6 +25,6 @@ impl Grams {
             .0
             .entry(name.to_owned())
             .or_insert_with(|| vec![0.0; inputs * inputs]);
-        PackedMatrix::pack(&[Dense::F32(&columns)], rows).apply(isa, pool, &columns, gram, Write::Add);
+        PackedMatrix::pack(&[Dense::F32(&columns)], rows).apply(isa, threads, &columns, gram, Write::Add);
     }
 }

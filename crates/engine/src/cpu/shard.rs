@@ -9,7 +9,9 @@ use crate::executor::{StepBatch, StepResult};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
-use vastrelay_kernels::Pool;
+use vastrelay_kernels::ThreadPool;
+use vastrelay_kernels::attention::LayerPages;
+use vastrelay_kernels::reserved::Untouched;
 
 /// What a shard is to do.
 #[derive(Clone)]
@@ -23,6 +25,8 @@ pub(super) enum Order {
 pub(super) struct ShardThread {
     orders: Option<mpsc::SyncSender<Order>>,
     thread: Option<JoinHandle<()>>,
+    /// Its KV memory, for somebody who touches it.
+    pub kv: Vec<Untouched>,
 }
 
 impl ShardThread {
@@ -32,6 +36,7 @@ impl ShardThread {
     /// When the system refuses a thread.
     pub fn start(model: Model, exchange: Exchange, settings: &CpuSettings, results: Arc<Results>) -> ShardThread {
         let layers = layer_pages(&model.description, settings);
+        let kv = layers.iter().flat_map(LayerPages::untouched).collect();
         let (isa, cores) = (settings.isa, exchange.shard().range(settings.cores).len());
         // One step at a time: nobody ever waits for room.
         let (orders, inbox) = mpsc::sync_channel(1);
@@ -39,7 +44,7 @@ impl ShardThread {
         let thread = std::thread::Builder::new()
             .name(format!("executor-{}", shard.index))
             .spawn(move || {
-                let mut forward = Forward::new(model, layers, isa, Pool::new(cores), exchange);
+                let mut forward = Forward::new(model, layers, isa, ThreadPool::new(cores), exchange);
                 for order in inbox {
                     let outcome = catch_unwind(AssertUnwindSafe(|| match &order {
                         Order::Step(batch) => forward.step(batch),
@@ -64,6 +69,7 @@ impl ShardThread {
         ShardThread {
             orders: Some(orders),
             thread: Some(thread),
+            kv,
         }
     }
 }

@@ -1,20 +1,20 @@
 //! Where the weights of a model come from, and which of them are a shard's.
 
 use super::model::{Embedding, GatedMlp, Layer, Linear, Mlp, Model};
-use super::weights::{Joined, Precision, cut};
+use super::weights::{Joined, cut};
 use std::collections::HashMap;
 use std::ops::Range;
 use vastrelay_kernels::rotary::RotaryTable;
 use vastrelay_weights::description::Experts;
 use vastrelay_weights::rope::Rotary;
-use vastrelay_weights::{Build, Checkpoint, GroupWeights, Matrix, ModelDescription, Shard, WeightsError};
+use vastrelay_weights::{Build, Checkpoint, GroupWeights, Matrix, ModelDescription, Precision, Shard, WeightsError};
 
 /// Matrices that were rounded before, by the names of their tensors.
 pub type Rounded = HashMap<String, GroupWeights>;
 
 /// Where weights come from.
 #[derive(Clone, Copy)]
-pub(super) enum Origin<'a> {
+pub(super) enum WeightFile<'a> {
     /// A checkpoint, turned into a precision.
     Checkpoint {
         checkpoint: &'a Checkpoint,
@@ -28,7 +28,7 @@ pub(super) enum Origin<'a> {
 
 #[derive(Clone, Copy)]
 pub(super) struct Source<'a> {
-    pub origin: Origin<'a>,
+    pub file: WeightFile<'a>,
     pub model: &'a ModelDescription,
     pub shard: Shard,
 }
@@ -47,12 +47,12 @@ impl Model {
         shard: Shard,
     ) -> Result<Model, WeightsError> {
         model.check(checkpoint)?;
-        let origin = Origin::Checkpoint {
+        let file = WeightFile::Checkpoint {
             checkpoint,
             precision,
             rounded,
         };
-        Model::open(origin, model, context, shard)
+        Model::open(file, model, context, shard)
     }
 
     /// Takes a build's matrices as they lie, or a shard's parts of them.
@@ -65,11 +65,16 @@ impl Model {
         context: usize,
         shard: Shard,
     ) -> Result<Model, WeightsError> {
-        Model::open(Origin::Build(build), model, context, shard)
+        Model::open(WeightFile::Build(build), model, context, shard)
     }
 
-    fn open(origin: Origin<'_>, model: &ModelDescription, context: usize, shard: Shard) -> Result<Model, WeightsError> {
-        let source = Source { origin, model, shard };
+    fn open(
+        file: WeightFile<'_>,
+        model: &ModelDescription,
+        context: usize,
+        shard: Shard,
+    ) -> Result<Model, WeightsError> {
+        let source = Source { file, model, shard };
         let d = Side::whole(model.width);
         let layers = (0..model.layers)
             .map(|index| source.layer(index))
@@ -140,25 +145,25 @@ impl Side {
 impl Source<'_> {
     /// Returns the source for what stays in the precision that is stored where others have groups.
     pub fn higher(&self) -> Self {
-        let origin = match self.origin {
-            Origin::Checkpoint {
+        let file = match self.file {
+            WeightFile::Checkpoint {
                 checkpoint,
                 precision,
                 rounded,
-            } => Origin::Checkpoint {
+            } => WeightFile::Checkpoint {
                 checkpoint,
                 precision: precision.of_embeddings(),
                 rounded,
             },
             build => build,
         };
-        Source { origin, ..*self }
+        Source { file, ..*self }
     }
 
     fn vector(&self, name: &str, len: usize) -> Result<Vec<f32>, WeightsError> {
-        match self.origin {
-            Origin::Checkpoint { checkpoint, .. } => Ok(checkpoint.tensor(name, &[len])?.to_f32()),
-            Origin::Build(build) => Ok(build.f32(name, len)?.to_vec()),
+        match self.file {
+            WeightFile::Checkpoint { checkpoint, .. } => Ok(checkpoint.tensor(name, &[len])?.to_f32()),
+            WeightFile::Build(build) => Ok(build.f32(name, len)?.to_vec()),
         }
     }
 
@@ -173,8 +178,8 @@ impl Source<'_> {
         let sides: Vec<Side> = parts.iter().map(|(_, side)| side.clone()).collect();
         let outputs = Side::together(&sides);
         let columns = inputs.mine[0].clone();
-        match self.origin {
-            Origin::Checkpoint {
+        match self.file {
+            WeightFile::Checkpoint {
                 checkpoint,
                 precision,
                 rounded,
@@ -196,7 +201,7 @@ impl Source<'_> {
                 }
                 Ok(Joined::pack(name, matrices, inputs.mine(), precision))
             }
-            Origin::Build(build) => {
+            WeightFile::Build(build) => {
                 let whole = Joined::read(name.clone(), build, inputs.len, outputs.len)?;
                 if self.shard.of == 1 {
                     return Ok(whole);

@@ -4,111 +4,16 @@ use super::grams::Grams;
 use half::bf16;
 use std::collections::BTreeMap;
 use std::ops::Range;
-use std::str::FromStr;
 use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups, Parts, RoundedRows};
 use vastrelay_kernels::matmul::{Dense, Panels, Unpacked};
-use vastrelay_kernels::{Columns, Isa, LANES, PackedMatrix, Pool, Write};
+use vastrelay_kernels::{Columns, Isa, LANES, PackedMatrix, ThreadPool, Write};
+use vastrelay_weights::Kind;
 use vastrelay_weights::build::{Dtype, MatrixFacts, Written};
-use vastrelay_weights::checkpoint::Kind;
-use vastrelay_weights::{Build, Float8Weights, GroupWeights, Matrix, Tensor, WeightsError};
+use vastrelay_weights::{Build, Float8Weights, GroupWeights, Matrix, Precision, Tensor, WeightsError};
 
-/// What weights are turned into when they are loaded.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Precision {
-    /// The nearest that executes and loses nothing.
-    #[default]
-    AsStored,
-    /// 32-bit floats.
-    F32,
-    /// Brain floats.
-    Bf16,
-    /// Small numbers in groups that share a scale.
-    Groups {
-        /// Bits of a number.
-        bits: Bits,
-        /// Inputs that share a scale.
-        group: usize,
-    },
-}
-
-impl Precision {
-    /// Returns its name, with the group size where it has one.
-    pub fn name(self) -> String {
-        match self {
-            Precision::AsStored => "as-stored".into(),
-            Precision::F32 => "f32".into(),
-            Precision::Bf16 => "bf16".into(),
-            Precision::Groups { bits, group } => {
-                let name = if bits == Bits::Eight { "int8" } else { "int4" };
-                format!("{name}, groups of {group}")
-            }
-        }
-    }
-
-    /// Returns the precision of embeddings and head: what has groups keeps them as they are stored.
-    pub fn of_embeddings(self) -> Precision {
-        match self {
-            Precision::Groups { .. } => Precision::AsStored,
-            other => other,
-        }
-    }
-}
-
-impl Precision {
-    /// Returns the bytes of so many weights that are stored as one kind.
-    pub(super) fn bytes(self, kind: Kind, elements: usize) -> usize {
-        let kind = match (self, kind) {
-            (Precision::AsStored, kind) => kind,
-            (Precision::F32, _) => Kind::F32,
-            (Precision::Bf16, _) => Kind::Bf16,
-            (
-                Precision::Groups { bits, group },
-                Kind::Groups {
-                    bits: b,
-                    group: g,
-                    minima,
-                },
-            ) if (bits, group) == (b, g) => Kind::Groups { bits, group, minima },
-            (Precision::Groups { bits, group }, _) => Kind::Groups {
-                bits,
-                group,
-                minima: bits == Bits::Four,
-            },
-        };
-        match kind {
-            Kind::F32 => 4 * elements,
-            Kind::Bf16 | Kind::F16 => 2 * elements,
-            Kind::F8 { block } => elements + elements.div_ceil(block) * size_of::<f32>(),
-            Kind::Groups { bits, group, minima } => {
-                let numbers = if bits == Bits::Eight { elements } else { elements / 2 };
-                numbers + elements.div_ceil(group) * size_of::<f32>() * (1 + usize::from(minima))
-            }
-        }
-    }
-}
-
-/// The name of a precision without its group size.
-impl FromStr for Precision {
-    type Err = String;
-
-    fn from_str(name: &str) -> Result<Precision, String> {
-        match name {
-            "as-stored" => Ok(Precision::AsStored),
-            "f32" => Ok(Precision::F32),
-            "bf16" => Ok(Precision::Bf16),
-            "int8" => Ok(Precision::Groups {
-                bits: Bits::Eight,
-                group: 32,
-            }),
-            "int4" => Ok(Precision::Groups {
-                bits: Bits::Four,
-                group: 32,
-            }),
-            other => Err(format!(
-                "`{other}` is not a precision; use as-stored, f32, bf16, int8 or int4"
-            )),
-        }
-    }
+/// Returns the bytes of so many weights that are stored as one kind.
+pub(super) fn bytes_in(precision: Precision, kind: Kind, weights: usize) -> usize {
+    kind.in_precision(precision).bytes(weights, size_of::<f32>())
 }
 
 /// Rows that are multiplied.
@@ -369,7 +274,15 @@ impl Joined {
     }
 
     /// Computes `out = x · weightsᵀ`, or adds it.
-    pub fn apply(&self, isa: Isa, pool: &Pool, scratch: &mut Scratch, x: Rows<'_>, out: &mut [f32], write: Write) {
+    pub fn apply(
+        &self,
+        isa: Isa,
+        threads: &ThreadPool,
+        scratch: &mut Scratch,
+        x: Rows<'_>,
+        out: &mut [f32],
+        write: Write,
+    ) {
         let mut rounded_to = None;
         let x = match x {
             Rows::Ready(rows) => rows,
@@ -379,10 +292,10 @@ impl Joined {
             }
             Rows::Made { rows, make } => {
                 match &self.weights[0] {
-                    Weights::Floats(matrix) => pool.rows(rows, matrix.inputs(), make),
+                    Weights::Floats(matrix) => threads.rows(rows, matrix.inputs(), make),
                     Weights::Groups(matrix) => {
                         let (inputs, group) = (matrix.inputs(), matrix.group());
-                        scratch.rounded.round_made(isa, pool, rows, inputs, group, make);
+                        scratch.rounded.round_made(isa, threads, rows, inputs, group, make);
                         rounded_to = Some(group);
                     }
                 }
@@ -390,7 +303,7 @@ impl Joined {
             }
         };
         if let Some(grams) = &mut scratch.grams {
-            grams.take(&self.name, isa, pool, x, self.inputs());
+            grams.take(&self.name, isa, threads, x, self.inputs());
         }
         let rounded = &mut scratch.rounded;
         let mut columns = Columns {
@@ -399,13 +312,13 @@ impl Joined {
         };
         for weights in &self.weights {
             match weights {
-                Weights::Floats(matrix) => matrix.apply_beside(isa, pool, x, out, columns, write),
+                Weights::Floats(matrix) => matrix.apply_beside(isa, threads, x, out, columns, write),
                 Weights::Groups(matrix) => {
                     if rounded_to != Some(matrix.group()) {
-                        rounded.round(isa, pool, x, matrix.inputs(), matrix.group());
+                        rounded.round(isa, threads, x, matrix.inputs(), matrix.group());
                         rounded_to = Some(matrix.group());
                     }
-                    matrix.apply_beside(isa, pool, rounded, out, columns, write);
+                    matrix.apply_beside(isa, threads, rounded, out, columns, write);
                 }
             }
             columns.from += weights.outputs();

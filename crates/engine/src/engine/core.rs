@@ -2,16 +2,16 @@
 
 use super::frame::{CallNumber, EngineStatus, Frame, Order};
 use super::live::{Live, Times};
-use super::prompt_scores::PromptScores;
-use crate::executor::{Row, RowResult, StepBatch, StepResult, Want};
+use super::logprobs_of_prompt::LogprobsOfPrompt;
+use crate::executor::{BatchRow, RowResult, StepBatch, StepResult, Want};
 use crate::head::SequenceHead;
-use crate::moment::Moment;
+use crate::micros::Micros;
 use crate::pages::{ChainKey, chain_start};
 use crate::queue::retry_after;
 use crate::record::{AdmittedRecord, LaneRecord, StepRecord};
 use crate::request::{EndReason, Event, GenerationRequest, Piece, Refusal};
 use crate::scheduler::{Arrival, Limits, PlannedRow, Rejection, RowKind, RowOutcome, Scheduler, SequenceId, StepPlan};
-use crate::token::Scored;
+use crate::token::TokenLogprobs;
 use crate::token::Tokens;
 use compact_str::CompactString;
 use std::collections::HashMap;
@@ -53,7 +53,7 @@ pub struct EngineCore {
     status: EngineStatus,
     plan: StepPlan,
     /// When the step under way was planned.
-    begun: Option<Moment>,
+    begun: Option<Micros>,
     /// Whether the last plan had nothing to compute, and nothing has come in since.
     is_stalled: bool,
     batch: Arc<StepBatch>,
@@ -101,7 +101,7 @@ impl EngineCore {
     }
 
     /// Returns when something is due though nothing comes in.
-    pub fn next_deadline(&self) -> Option<Moment> {
+    pub fn next_deadline(&self) -> Option<Micros> {
         self.scheduler.next_deadline()
     }
 
@@ -114,7 +114,7 @@ impl EngineCore {
     ///
     /// # Panics
     /// When a step has ended though none was under way, or not with the rows that it was given.
-    pub fn handle(&mut self, input: Input, now: Moment, effects: &mut Effects) {
+    pub fn handle(&mut self, input: Input, now: Micros, effects: &mut Effects) {
         self.is_stalled &= matches!(input, Input::Begin);
         match input {
             Input::Order(Order::Submit {
@@ -148,8 +148,8 @@ impl EngineCore {
         &mut self,
         call: CallNumber,
         requests: Vec<GenerationRequest>,
-        arrived: Moment,
-        now: Moment,
+        arrived: Micros,
+        now: Micros,
     ) -> Result<(), Refusal> {
         let mut ids: Vec<SequenceId> = Vec::new();
         let mut first_choice = 0;
@@ -172,8 +172,8 @@ impl EngineCore {
         call: CallNumber,
         request: &Arc<GenerationRequest>,
         first_choice: u32,
-        arrived: Moment,
-        now: Moment,
+        arrived: Micros,
+        now: Micros,
         ids: &mut Vec<SequenceId>,
     ) -> Result<(), Rejection> {
         let scope = self.scope(&request.adapter, &request.cache_salt);
@@ -185,7 +185,7 @@ impl EngineCore {
                 None => &[],
             };
             let id = SequenceId(self.next_sequence);
-            let prompt_scores = PromptScores::new(request, choice);
+            let logprobs_of_prompt = LogprobsOfPrompt::new(request, choice);
             self.scheduler.arrive(
                 Arrival {
                     id,
@@ -194,9 +194,9 @@ impl EngineCore {
                     // Score-only requests still reserve one token.
                     most_output: request.most_tokens.max(1),
                     priority: request.priority,
-                    deadline: request.time_limit.map(|limit| arrived + limit.as_micros() as Moment),
+                    deadline: request.time_limit.map(|limit| arrived + limit.as_micros() as Micros),
                     scope,
-                    reads_all: prompt_scores.is_some(),
+                    reads_all: logprobs_of_prompt.is_some(),
                     fork_of: first.filter(|_| emitted.is_empty()),
                     awaits_constraint: false,
                     drafts: 0,
@@ -213,7 +213,7 @@ impl EngineCore {
                 name: request.name.clone(),
                 choice: first_choice + choice,
                 head,
-                prompt_scores,
+                logprobs_of_prompt,
                 cancelled: None,
                 times: Times::new(arrived, request.prompt.len(), emitted.len()),
             };
@@ -237,7 +237,7 @@ impl EngineCore {
     }
 
     /// Plans the next step and hands it out, if there is something to compute.
-    fn begin(&mut self, now: Moment, effects: &mut Effects) {
+    fn begin(&mut self, now: Micros, effects: &mut Effects) {
         let mut plan = std::mem::take(&mut self.plan);
         self.scheduler.plan(now, &mut plan);
         self.settle_plan(&plan, now, &mut effects.frame);
@@ -251,7 +251,7 @@ impl EngineCore {
     }
 
     /// Tells sequences what the plan means for them.
-    fn settle_plan(&mut self, plan: &StepPlan, now: Moment, frame: &mut Frame) {
+    fn settle_plan(&mut self, plan: &StepPlan, now: Micros, frame: &mut Frame) {
         for (id, reused) in &plan.admitted {
             let live = self.live.get_mut(id).expect("an admitted sequence lives");
             if live.times.admitted.is_none() {
@@ -285,7 +285,7 @@ impl EngineCore {
         } = self;
         let row = |row: &PlannedRow| {
             let live = &live[&row.sequence];
-            Row {
+            BatchRow {
                 slot: row.lane,
                 tables: scheduler.table_changes(row.sequence),
                 whole: cfg!(debug_assertions).then(|| scheduler.pages(row.sequence)),
@@ -297,7 +297,7 @@ impl EngineCore {
                 } else {
                     Want::Nothing
                 },
-                scores: live.prompt_scores.as_ref().map(|scores| scores.wanted(row)),
+                logprobs: live.logprobs_of_prompt.as_ref().map(|logprobs| logprobs.wanted(row)),
             }
         };
         let StepBatch { copies, rows } = Arc::make_mut(batch);
@@ -307,7 +307,7 @@ impl EngineCore {
     }
 
     /// Hands the new tokens to their heads and readers, and the outcome to the scheduler.
-    fn settle_step(&mut self, result: StepResult, now: Moment, effects: &mut Effects) {
+    fn settle_step(&mut self, result: StepResult, now: Micros, effects: &mut Effects) {
         let begun = self.begun.take().expect("a step is under way");
         // What rows have of their heads is the heads' alone again.
         Arc::make_mut(&mut self.batch).rows.clear();
@@ -335,14 +335,14 @@ impl EngineCore {
     }
 
     /// Gives a sequence its new tokens.
-    fn advance(&mut self, row: &PlannedRow, result: RowResult, now: Moment, frame: &mut Frame) -> RowOutcome {
+    fn advance(&mut self, row: &PlannedRow, result: RowResult, now: Micros, frame: &mut Frame) -> RowOutcome {
         let mut outcome = RowOutcome {
             sequence: row.sequence,
             tokens: Tokens::new(),
             ended: false,
         };
         let live = self.live.get_mut(&row.sequence).expect("a planned sequence lives");
-        live.settle_scores(row, result.scores, frame);
+        live.settle_prompt(row, result.logprobs, frame);
         let mut end = None;
         if row.samples && !live.head.wants_more() {
             end = Some((CompactString::default(), EndReason::Length));
@@ -381,7 +381,7 @@ impl EngineCore {
         outcome
     }
 
-    fn end(&mut self, id: SequenceId, text: CompactString, reason: EndReason, now: Moment, frame: &mut Frame) {
+    fn end(&mut self, id: SequenceId, text: CompactString, reason: EndReason, now: Micros, frame: &mut Frame) {
         let live = self.live.remove(&id).expect("it ends once");
         if let Some(ids) = self.calls.get_mut(&live.call) {
             ids.retain(|other| *other != id);
@@ -396,7 +396,7 @@ impl EngineCore {
             choice: live.choice,
             text,
             reason,
-            figures,
+            figures: Box::new(figures),
         };
         frame.events.push((live.call, event));
     }
@@ -406,8 +406,8 @@ impl EngineCore {
         &mut self,
         plan: &StepPlan,
         outcomes: &[RowOutcome],
-        begun: Moment,
-        now: Moment,
+        begun: Micros,
+        now: Micros,
         spare: Option<StepRecord>,
     ) -> StepRecord {
         let occupancy = self.scheduler.occupancy();
@@ -449,14 +449,16 @@ impl EngineCore {
 }
 
 impl Live {
-    /// Takes the scores of a prompt's tokens, and tells all of them when they are whole.
-    fn settle_scores(&mut self, row: &PlannedRow, told: Vec<Scored>, frame: &mut Frame) {
-        let Some(scores) = &mut self.prompt_scores else { return };
-        scores.take(row, told);
-        if !scores.is_whole() {
+    /// Takes the logprobs of a prompt's tokens, and tells all of them when they are whole.
+    fn settle_prompt(&mut self, row: &PlannedRow, told: Vec<TokenLogprobs>, frame: &mut Frame) {
+        let Some(logprobs) = &mut self.logprobs_of_prompt else {
+            return;
+        };
+        logprobs.take(row, told);
+        if !logprobs.is_whole() {
             return;
         }
-        let known = self.prompt_scores.take().map(PromptScores::into_known);
+        let known = self.logprobs_of_prompt.take().map(LogprobsOfPrompt::into_known);
         let event = Event::Prompt {
             choice: self.choice,
             logprobs: known.unwrap_or_default(),

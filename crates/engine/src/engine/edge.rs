@@ -3,22 +3,20 @@
 //! It knows nothing of the engine but those, so the engine may be a thread or another process.
 
 use super::frame::{CallNumber, EngineStatus, Frame, Order};
+use super::thread_inbox::{Arrival, ReaderNumber, ThreadInbox};
 use crate::record::{StepRecord, StepRing};
 use crate::request::{EndReason, Event, GenerationRequest, Refusal};
-use smallvec::{SmallVec, smallvec};
-use std::collections::HashMap;
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use rustc_hash::FxHashMap;
+use std::collections::VecDeque;
+use std::future::poll_fn;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::task::{Context, Poll};
 use std::time::Instant;
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::oneshot;
 
 /// Step records kept.
 const RING: usize = 4096;
-/// Events that a reader may leave unread before its call is ended.
-const MOST_UNREAD: usize = 4096;
-
-/// What one frame holds for a call.
-type Batch = SmallVec<[Event; 1]>;
 
 /// Calls under way, and what is known of their engine.
 pub struct Edge {
@@ -30,7 +28,8 @@ pub struct Edge {
 }
 
 struct State {
-    calls: HashMap<CallNumber, Line>,
+    calls: FxHashMap<CallNumber, Line>,
+    outgoing: Vec<Outgoing>,
     status: EngineStatus,
     ring: StepRing,
 }
@@ -39,12 +38,16 @@ struct State {
 struct Line {
     /// Until the call has been accepted or refused.
     answer: Option<oneshot::Sender<Result<(), Refusal>>>,
-    events: mpsc::UnboundedSender<Batch>,
-    /// Events that have not been read.
-    unread: Arc<AtomicUsize>,
+    inbox: Arc<ThreadInbox>,
+    reader: ReaderNumber,
     /// Completions that have not ended.
     unfinished: u32,
-    is_slow: bool,
+}
+
+/// What is about to be handed to a thread.
+struct Outgoing {
+    inbox: Arc<ThreadInbox>,
+    arrivals: Vec<Arrival>,
 }
 
 impl Edge {
@@ -52,7 +55,8 @@ impl Edge {
     pub fn new(started: Instant, orders: impl Fn(Order) -> bool + Send + Sync + 'static) -> Edge {
         Edge {
             state: Mutex::new(State {
-                calls: HashMap::new(),
+                calls: FxHashMap::default(),
+                outgoing: Vec::new(),
                 status: EngineStatus::default(),
                 ring: StepRing::new(RING),
             }),
@@ -67,17 +71,28 @@ impl Edge {
     ///
     /// # Errors
     /// When they are refused; nothing of them is left behind.
+    ///
+    /// # Panics
+    /// Outside of a Tokio runtime, whose task shares events out.
     pub async fn submit(self: &Arc<Self>, requests: Vec<GenerationRequest>) -> Result<RequestStream, Refusal> {
         let call = self.next_call.fetch_add(1, Ordering::Relaxed);
-        let (sender, events) = mpsc::unbounded_channel();
+        let inbox = ThreadInbox::own();
+        let edge = Arc::downgrade(self);
+        let reader = inbox.enter(move || Edge::give_up(&edge, call));
         let (answer, accepted) = oneshot::channel();
-        let unread = Arc::new(AtomicUsize::new(0));
         let line = Line {
             answer: Some(answer),
-            events: sender,
-            unread: unread.clone(),
+            inbox: inbox.clone(),
+            reader,
             unfinished: requests.iter().map(GenerationRequest::unfinished).sum(),
-            is_slow: false,
+        };
+        // From now on, so that a caller who gives up before the answer cancels too.
+        let stream = RequestStream {
+            inbox,
+            reader,
+            come: VecDeque::new(),
+            edge: self.clone(),
+            call,
         };
         {
             let mut state = self.state();
@@ -86,14 +101,6 @@ impl Edge {
             }
             state.calls.insert(call, line);
         }
-        // Before the answer is awaited, so that a caller who gives up meanwhile cancels too.
-        let stream = RequestStream {
-            events,
-            batch: Batch::new().into_iter(),
-            unread,
-            edge: self.clone(),
-            call,
-        };
         let arrived = self.started.elapsed().as_micros() as u64;
         let order = Order::Submit {
             call,
@@ -111,7 +118,6 @@ impl Edge {
 
     /// Takes a frame and leaves it empty. Returns a record that is not kept any longer.
     pub fn take(&self, frame: &mut Frame) -> Option<StepRecord> {
-        let mut slow: SmallVec<[CallNumber; 4]> = SmallVec::new();
         let mut state = self.state();
         let failure = state.status.failure.take();
         std::mem::swap(&mut state.status, &mut frame.status);
@@ -120,27 +126,10 @@ impl Edge {
         for (call, answer) in frame.answers.drain(..) {
             state.answer(call, answer);
         }
-        // One message, and so one wake-up, for each call.
-        if !frame.events.is_sorted_by_key(|(call, _)| *call) {
-            frame.events.sort_by_key(|(call, _)| *call);
+        for (call, event) in frame.events.drain(..) {
+            state.deliver(call, event);
         }
-        let mut events = frame.events.drain(..).peekable();
-        while let Some((call, event)) = events.next() {
-            let mut batch: Batch = smallvec![event];
-            while let Some((_, event)) = events.next_if(|(other, _)| *other == call) {
-                batch.push(event);
-            }
-            if state.deliver(call, batch) {
-                slow.push(call);
-            }
-        }
-        drop(state);
-        for call in slow {
-            (self.orders)(Order::Cancel {
-                call,
-                reason: EndReason::SlowReader,
-            });
-        }
+        state.send();
         spare
     }
 
@@ -149,19 +138,34 @@ impl Edge {
         let mut state = self.state();
         state.status.failure = Some(reason.to_owned());
         let stopped = state.stopped();
-        for (_, line) in state.calls.drain() {
-            match line.answer {
+        for (_, mut line) in std::mem::take(&mut state.calls) {
+            match line.answer.take() {
                 Some(answer) => drop(answer.send(Err(stopped.clone()))),
-                None => drop(line.events.send(smallvec![Event::Failed(reason.to_owned())])),
+                None => queue(&mut state.outgoing, &line, Some(Event::Failed(reason.to_owned()))),
             }
+            queue(&mut state.outgoing, &line, None);
         }
+        state.send();
     }
 
     /// Ends all calls without a word, as the engine was stopped; there are no others then.
     pub fn close(&self) {
         let mut state = self.state();
         state.status.failure.get_or_insert_with(|| "it was shut down".into());
-        state.calls.clear();
+        for (_, line) in std::mem::take(&mut state.calls) {
+            queue(&mut state.outgoing, &line, None);
+        }
+        state.send();
+    }
+
+    /// Cancels a call whose reader is too slow.
+    fn give_up(edge: &Weak<Edge>, call: CallNumber) {
+        if let Some(edge) = edge.upgrade() {
+            (edge.orders)(Order::Cancel {
+                call,
+                reason: EndReason::SlowReader,
+            });
+        }
     }
 
     /// Returns how things stood with the last frame.
@@ -193,37 +197,36 @@ impl State {
             let _ = waiting.send(answer);
         }
         if is_refused {
-            self.calls.remove(&call);
+            self.end(call);
         }
     }
 
-    /// Hands events to their reader; returns whether it has just turned out to be too slow.
-    fn deliver(&mut self, call: CallNumber, mut batch: Batch) -> bool {
-        let Some(line) = self.calls.get_mut(&call) else {
-            return false;
-        };
-        let ends = batch
-            .iter()
-            .filter(|event| matches!(event, Event::Ended { .. }))
-            .count();
-        line.unfinished -= (ends as u32).min(line.unfinished);
+    fn deliver(&mut self, call: CallNumber, event: Event) {
+        let Some(line) = self.calls.get_mut(&call) else { return };
+        line.unfinished = line
+            .unfinished
+            .saturating_sub(u32::from(matches!(event, Event::Ended { .. })));
         let is_last = line.unfinished == 0;
-        let was_slow = line.is_slow;
-        line.is_slow |= line.unread.load(Ordering::Acquire) >= MOST_UNREAD;
-        if line.is_slow {
-            // The ends arrive even so.
-            batch.retain(|event| matches!(event, Event::Ended { .. }));
-        }
-        if !batch.is_empty() {
-            line.unread.fetch_add(batch.len(), Ordering::AcqRel);
-            // A reader that is gone has cancelled.
-            let _ = line.events.send(batch);
-        }
-        let is_slow = line.is_slow && !was_slow && !is_last;
+        queue(&mut self.outgoing, line, Some(event));
         if is_last {
-            self.calls.remove(&call);
+            self.end(call);
         }
-        is_slow
+    }
+
+    /// Forgets a call and tells its reader that there will be no more.
+    fn end(&mut self, call: CallNumber) {
+        if let Some(line) = self.calls.remove(&call) {
+            queue(&mut self.outgoing, &line, None);
+        }
+    }
+
+    /// Hands each thread what is for its calls.
+    fn send(&mut self) {
+        for outgoing in &mut self.outgoing {
+            if !outgoing.arrivals.is_empty() {
+                outgoing.inbox.put(&mut outgoing.arrivals);
+            }
+        }
     }
 
     fn stopped(&self) -> Refusal {
@@ -232,12 +235,29 @@ impl State {
     }
 }
 
+/// Puts an arrival with those that are sent next.
+fn queue(outgoing: &mut Vec<Outgoing>, line: &Line, event: Option<Event>) {
+    // Threads that take calls are few.
+    let known = outgoing
+        .iter()
+        .position(|outgoing| Arc::ptr_eq(&outgoing.inbox, &line.inbox));
+    let index = known.unwrap_or_else(|| {
+        outgoing.retain(|outgoing| !outgoing.inbox.is_over());
+        outgoing.push(Outgoing {
+            inbox: line.inbox.clone(),
+            arrivals: Vec::new(),
+        });
+        outgoing.len() - 1
+    });
+    outgoing[index].arrivals.push((line.reader, event));
+}
+
 /// The events of a call; dropping it cancels what has not ended.
 pub struct RequestStream {
-    events: mpsc::UnboundedReceiver<Batch>,
+    inbox: Arc<ThreadInbox>,
+    reader: ReaderNumber,
     /// What has come and was not read.
-    batch: smallvec::IntoIter<[Event; 1]>,
-    unread: Arc<AtomicUsize>,
+    come: VecDeque<Event>,
     edge: Arc<Edge>,
     call: CallNumber,
 }
@@ -245,21 +265,28 @@ pub struct RequestStream {
 impl RequestStream {
     /// Returns the next event, or `None` when all completions have ended.
     pub async fn next(&mut self) -> Option<Event> {
-        loop {
-            if let Some(event) = self.batch.next() {
-                return Some(event);
-            }
-            let batch = self.events.recv().await?;
-            self.unread.fetch_sub(batch.len(), Ordering::AcqRel);
-            self.batch = batch.into_iter();
+        let any = poll_fn(|context| self.poll_come(context)).await;
+        any.then(|| self.come.pop_front()).flatten()
+    }
+
+    /// Ready as soon as events have come, which [`Self::come`] then returns; with `false` when all completions have ended.
+    pub fn poll_come(&mut self, context: &mut Context<'_>) -> Poll<bool> {
+        if !self.come.is_empty() {
+            return Poll::Ready(true);
         }
+        self.inbox.poll_take(self.reader, context, &mut self.come)
+    }
+
+    /// Returns the next event of those that have come.
+    pub fn come(&mut self) -> Option<Event> {
+        self.come.pop_front()
     }
 }
 
 impl Drop for RequestStream {
     fn drop(&mut self) {
-        // Nobody is left to read; whoever sends finds it out at once. Unknown calls have ended.
-        self.events.close();
+        // Nobody is left to read. Unknown calls have ended.
+        self.inbox.leave(self.reader);
         let is_known = self.edge.state().calls.contains_key(&self.call);
         if is_known {
             (self.edge.orders)(Order::Cancel {

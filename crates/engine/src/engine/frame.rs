@@ -1,6 +1,6 @@
 //! What an engine tells at once: the events of one step, and how things stand after it.
 
-use crate::moment::Moment;
+use crate::micros::Micros;
 use crate::record::StepRecord;
 use crate::request::{EndReason, Event, GenerationRequest, Refusal};
 use crate::scheduler::Occupancy;
@@ -19,7 +19,7 @@ pub enum Order {
         /// The requests, checked.
         requests: Vec<GenerationRequest>,
         /// When they arrived, by the engine's clock.
-        arrived: Moment,
+        arrived: Micros,
     },
     /// Ends what has not ended of a call.
     Cancel {

@@ -1,9 +1,9 @@
 //! A sequence beside its scheduler entry.
 
 use super::frame::CallNumber;
-use super::prompt_scores::PromptScores;
+use super::logprobs_of_prompt::LogprobsOfPrompt;
 use crate::head::SequenceHead;
-use crate::moment::Moment;
+use crate::micros::Micros;
 use crate::request::{EndReason, Figures};
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
@@ -16,7 +16,7 @@ pub(super) struct Live {
     pub choice: u32,
     pub head: SequenceHead,
     /// Until they are told.
-    pub prompt_scores: Option<PromptScores>,
+    pub logprobs_of_prompt: Option<LogprobsOfPrompt>,
     /// Why its caller wants no more of it.
     pub cancelled: Option<EndReason>,
     pub times: Times,
@@ -25,11 +25,11 @@ pub(super) struct Live {
 /// When what happened to a sequence, and how much of it.
 #[derive(Default)]
 pub(super) struct Times {
-    arrived: Moment,
-    pub admitted: Option<Moment>,
-    first_token: Option<Moment>,
-    last_token: Option<Moment>,
-    largest_gap: Moment,
+    arrived: Micros,
+    pub admitted: Option<Micros>,
+    first_token: Option<Micros>,
+    last_token: Option<Micros>,
+    largest_gap: Micros,
     prompt_tokens: usize,
     pub reused: usize,
     output_tokens: usize,
@@ -38,7 +38,7 @@ pub(super) struct Times {
 
 impl Times {
     /// Returns the times of a sequence that has just arrived, with what it had produced elsewhere.
-    pub fn new(arrived: Moment, prompt_tokens: usize, output_tokens: usize) -> Times {
+    pub fn new(arrived: Micros, prompt_tokens: usize, output_tokens: usize) -> Times {
         Times {
             arrived,
             prompt_tokens,
@@ -48,7 +48,7 @@ impl Times {
     }
 
     /// Notes a token.
-    pub fn token(&mut self, now: Moment) {
+    pub fn token(&mut self, now: Micros) {
         self.output_tokens += 1;
         if let Some(last) = self.last_token {
             self.largest_gap = self.largest_gap.max(now - last);
@@ -58,8 +58,8 @@ impl Times {
     }
 
     /// Returns the figures of a sequence that ends now; one that is wanted for its prompt alone `is_read` by then.
-    pub fn figures(&self, is_read: bool, now: Moment) -> Figures {
-        let between = |from: Option<Moment>, to: Option<Moment>| match (from, to) {
+    pub fn figures(&self, is_read: bool, now: Micros) -> Figures {
+        let between = |from: Option<Micros>, to: Option<Micros>| match (from, to) {
             (Some(from), Some(to)) => to.saturating_sub(from) as f64 / 1e6,
             _ => 0.0,
         };

@@ -4,7 +4,7 @@ use super::core::{Effects, EngineCore, Input};
 use super::edge::Edge;
 use super::frame::Order;
 use crate::executor::{Executor, ExecutorError, Report, StepResult};
-use crate::moment::Moment;
+use crate::micros::Micros;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender};
 use std::time::{Duration, Instant};
@@ -107,7 +107,7 @@ impl EngineThread {
         })
     }
 
-    fn now(&self) -> Moment {
-        self.started.elapsed().as_micros() as Moment
+    fn now(&self) -> Micros {
+        self.started.elapsed().as_micros() as Micros
     }
 }

@@ -3,7 +3,7 @@
 use super::sequence::Table;
 use super::{PlannedRow, PoolLimits, PreemptionCause, RowKind, Scheduler, SequenceId, StepPlan};
 use crate::executor::PageCopy;
-use crate::moment::Moment;
+use crate::micros::Micros;
 use crate::request::EndReason;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
@@ -13,7 +13,7 @@ impl Scheduler {
     ///
     /// # Panics
     /// When the step before has not been completed.
-    pub fn plan(&mut self, now: Moment, plan: &mut StepPlan) {
+    pub fn plan(&mut self, now: Micros, plan: &mut StepPlan) {
         assert!(self.in_flight.is_empty(), "one step at a time");
         plan.clear();
         plan.number = self.steps + 1;
@@ -33,7 +33,7 @@ impl Scheduler {
     }
 
     /// Ends what was cancelled or is past its deadline.
-    fn end_overdue(&mut self, now: Moment, plan: &mut StepPlan) {
+    fn end_overdue(&mut self, now: Micros, plan: &mut StepPlan) {
         let mut over: Vec<(SequenceId, EndReason)> = Vec::new();
         over.extend(self.cancelled.iter().map(|id| (*id, EndReason::Cancelled)));
         let running = self.deadlines.iter().take_while(|(deadline, _)| *deadline <= now);

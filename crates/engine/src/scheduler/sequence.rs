@@ -2,7 +2,7 @@
 
 use super::{Arrival, PlannedRow, PoolLimits, SequenceId};
 use crate::executor::{TableChange, TableChanges};
-use crate::moment::Moment;
+use crate::micros::Micros;
 use crate::pages::{ChainKey, PagePool, chain_next};
 use crate::queue::Rank;
 use vastrelay_kernels::attention::PAGE_TOKENS;
@@ -13,7 +13,7 @@ pub(super) struct Sequence {
     pub tokens: Vec<u32>,
     pub prompt: usize,
     pub most_tokens: usize,
-    pub deadline: Option<Moment>,
+    pub deadline: Option<Micros>,
     pub fork_of: Option<SequenceId>,
     pub awaits_constraint: bool,
     pub drafts: usize,

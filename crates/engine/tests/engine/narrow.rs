@@ -6,12 +6,12 @@ use safetensors::SafeTensors;
 use safetensors::tensor::{Dtype, TensorView, serialize_to_file};
 use serde_json::{Value, json};
 use std::path::Path;
-use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build};
-use vastrelay_engine::executor::{Row, StepBatch, TableChange, Want, run_step};
+use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Rounded, build};
+use vastrelay_engine::executor::{BatchRow, StepBatch, TableChange, Want, run_step};
 use vastrelay_engine::{CpuExecutor, Executor};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
-use vastrelay_weights::{Build, Checkpoint, ModelDescription};
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, Precision, Precisions};
 
 /// A tensor of the demo model.
 struct Demo {
@@ -78,7 +78,7 @@ fn settings(weights: Precision, split: usize) -> CpuSettings {
 
 /// The logits of a few tokens.
 fn logits(executor: &mut CpuExecutor) -> Vec<f32> {
-    let row = Row {
+    let row = BatchRow {
         tokens: vec![3, 9, 27, 81, 243].into(),
         drafts: 0,
         start: 0,
@@ -86,7 +86,7 @@ fn logits(executor: &mut CpuExecutor) -> Vec<f32> {
         tables: TableChange::all([vec![0]]),
         whole: None,
         want: Want::Logits,
-        scores: None,
+        logprobs: None,
     };
     let batch = StepBatch {
         copies: Vec::new(),
@@ -120,8 +120,10 @@ fn runs_as_it_is_stored(narrow: &Path, wide: &Path, share: f64) {
     let folder = tempfile::tempdir().unwrap();
     let order = BuildOrder {
         source: "narrow".into(),
-        weights: Precision::AsStored,
-        kv: KvPrecision::F32,
+        precisions: Precisions {
+            weights: Precision::AsStored,
+            kv: KvPrecision::F32,
+        },
         calibrated_on: None,
     };
     let description = ModelDescription::open(narrow).unwrap();

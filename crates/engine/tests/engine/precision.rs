@@ -3,16 +3,16 @@
 use crate::support::{Setup, demo, executor, fixture};
 use serde_json::Value;
 use std::path::Path;
-use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build, calibrate};
-use vastrelay_engine::executor::{Row, StepBatch, TableChange, Want, run_step};
-use vastrelay_engine::score::{agreement, loss, score};
-use vastrelay_engine::token::Scored;
+use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Rounded, build, calibrate};
+use vastrelay_engine::executor::{BatchRow, StepBatch, TableChange, Want, run_step};
+use vastrelay_engine::likelihood::{agreement, likelihoods, loss};
+use vastrelay_engine::token::TokenLogprobs;
 use vastrelay_engine::{CpuExecutor, Executor};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_kernels::groups::Bits;
 use vastrelay_text::Tokenizer;
-use vastrelay_weights::{Build, Checkpoint, ModelDescription};
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, Precision, Precisions};
 
 const EIGHT: Precision = Precision::Groups {
     bits: Bits::Eight,
@@ -32,7 +32,7 @@ fn prompt() -> Vec<u32> {
         .collect()
 }
 
-fn rows(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<Vec<f32>> {
+fn rows(executor: &mut dyn Executor, rows: Vec<BatchRow>) -> Vec<Vec<f32>> {
     let batch = StepBatch {
         copies: Vec::new(),
         rows,
@@ -41,8 +41,8 @@ fn rows(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<Vec<f32>> {
     rows.into_iter().map(|row| row.logits).collect()
 }
 
-fn row(tokens: &[u32], start: usize, first_page: u32) -> Row {
-    Row {
+fn row(tokens: &[u32], start: usize, first_page: u32) -> BatchRow {
+    BatchRow {
         tokens: tokens.into(),
         drafts: 0,
         start,
@@ -50,7 +50,7 @@ fn row(tokens: &[u32], start: usize, first_page: u32) -> Row {
         tables: TableChange::all([(first_page..first_page + 16).collect()]),
         whole: None,
         want: Want::Logits,
-        scores: None,
+        logprobs: None,
     }
 }
 
@@ -75,8 +75,8 @@ fn texts() -> Vec<Vec<u32>> {
     text.lines().take(48).map(line).collect()
 }
 
-fn scores(executor: &mut dyn Executor, texts: &[Vec<u32>]) -> Vec<Scored> {
-    score(executor, texts, 128, 1, |_| ()).unwrap()
+fn logprobs(executor: &mut dyn Executor, texts: &[Vec<u32>]) -> Vec<TokenLogprobs> {
+    likelihoods(executor, texts, 128, 1, |_| ()).unwrap()
 }
 
 fn settings(weights: Precision) -> CpuSettings {
@@ -95,8 +95,10 @@ fn settings(weights: Precision) -> CpuSettings {
 fn built(folder: &Path, weights: Precision, rounded: &Rounded) {
     let order = BuildOrder {
         source: "pierdesk-1".into(),
-        weights,
-        kv: KvPrecision::Int8,
+        precisions: Precisions {
+            weights,
+            kv: KvPrecision::Int8,
+        },
         calibrated_on: None,
     };
     let description = ModelDescription::open(&demo()).unwrap();
@@ -120,7 +122,7 @@ fn every_precision_is_the_same_bits_in_any_company_and_loses_little() {
             ..Setup::default()
         },
     );
-    let wanted = scores(&mut reference, &texts);
+    let wanted = logprobs(&mut reference, &texts);
     for (weights, kv, most) in [
         (Precision::F32, KvPrecision::Bf16, 0.003),
         (Precision::F32, KvPrecision::Int8, 0.003),
@@ -162,10 +164,10 @@ fn every_precision_is_the_same_bits_in_any_company_and_loses_little() {
             ..Setup::default()
         };
         let (mut executor, ..) = executor(&demo(), setup);
-        let scores = scores(&mut executor, &texts);
-        let change = loss(&scores) / loss(&wanted) - 1.0;
+        let logprobs = logprobs(&mut executor, &texts);
+        let change = loss(&logprobs) / loss(&wanted) - 1.0;
         assert!(change.abs() <= most, "{weights:?}, {kv:?}: loss changes by {change}");
-        assert!(agreement(&scores, &wanted) > 0.9, "{weights:?}, {kv:?}");
+        assert!(agreement(&logprobs, &wanted) > 0.9, "{weights:?}, {kv:?}");
     }
 }
 
@@ -173,12 +175,12 @@ fn every_precision_is_the_same_bits_in_any_company_and_loses_little() {
 fn scores_are_the_softmax_of_the_logits() {
     let (mut executor, ..) = executor(&demo(), Setup::default());
     let prompt = prompt();
-    let scores = scores(&mut executor, std::slice::from_ref(&prompt));
-    assert_eq!(scores.len(), prompt.len() - 1);
+    let logprobs = logprobs(&mut executor, std::slice::from_ref(&prompt));
+    assert_eq!(logprobs.len(), prompt.len() - 1);
     let last = logits(&mut executor, &prompt[..prompt.len() - 1]);
     let total: f64 = last.iter().map(|logit| f64::from(*logit).exp()).sum();
     let wanted = f64::from(last[prompt[prompt.len() - 1] as usize]) - total.ln();
-    let (found, alternatives) = scores.last().unwrap();
+    let (found, alternatives) = logprobs.last().unwrap();
     assert!((f64::from(found.logprob) - wanted).abs() < 1e-4);
     let top = (0..last.len()).max_by(|a, b| last[*a].total_cmp(&last[*b])).unwrap();
     assert_eq!((found.id, alternatives[0].id), (prompt[prompt.len() - 1], top as u32));
@@ -200,8 +202,11 @@ fn a_build_is_mapped_to_the_same_bits_and_made_the_same_twice() {
         let description = ModelDescription::open(&demo()).unwrap();
         let build = Build::open(one.path()).unwrap();
         assert_eq!(
-            (build.facts.weights.as_str(), build.facts.kv.as_str()),
-            (weights.name().as_str(), "int8")
+            build.facts.precisions,
+            Precisions {
+                weights,
+                kv: KvPrecision::Int8
+            }
         );
         let mut mapped = CpuExecutor::load_build(&build, &description, settings(weights)).unwrap();
         let checkpoint = Checkpoint::open(&demo()).unwrap();
@@ -233,8 +238,13 @@ fn a_build_that_was_changed_or_is_of_another_version_is_refused() {
     assert!(refusal().contains("changed or cut short"));
     std::fs::write(&tensors, &whole).unwrap();
     let text = std::fs::read_to_string(&facts).unwrap();
-    std::fs::write(&facts, text.replace("\"version\": 2", "\"version\": 1")).unwrap();
-    assert!(refusal().contains("this program reads version 2"));
+    std::fs::write(
+        &facts,
+        text.replace("\"version\": 3", "\"version\": 2")
+            .replace("precisions", "weights"),
+    )
+    .unwrap();
+    assert!(refusal().contains("this program reads version 3"));
     // A build of another shape than its config says.
     std::fs::write(&facts, &text).unwrap();
     let mut description = ModelDescription::open(&demo()).unwrap();
@@ -266,14 +276,14 @@ fn calibrated_rounding_comes_nearer_than_plain_rounding() {
         group: coarse.1,
     };
     let mut reference = CpuExecutor::load(&checkpoint, &description, settings(Precision::F32)).unwrap();
-    let wanted = scores(&mut reference, unseen);
+    let wanted = logprobs(&mut reference, unseen);
     let distance = |rounded: &Rounded| {
         let folder = tempfile::tempdir().unwrap();
         built(folder.path(), weights, rounded);
         let build = Build::open(folder.path()).unwrap();
         let mut executor = CpuExecutor::load_build(&build, &description, settings(weights)).unwrap();
-        let scores = scores(&mut executor, unseen);
-        let squares = scores
+        let logprobs = logprobs(&mut executor, unseen);
+        let squares = logprobs
             .iter()
             .zip(&wanted)
             .map(|((one, _), (other, _))| (one.logprob - other.logprob).powi(2));

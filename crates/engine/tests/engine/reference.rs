@@ -5,7 +5,7 @@ use serde_json::Value;
 use std::path::Path;
 use std::sync::Arc;
 use vastrelay_engine::Executor;
-use vastrelay_engine::executor::{Row, RowResult, StepBatch, TableChange, Want, run_step};
+use vastrelay_engine::executor::{BatchRow, RowResult, StepBatch, TableChange, Want, run_step};
 use vastrelay_engine::sampling::{Choice, Sampling};
 use vastrelay_kernels::Isa;
 use vastrelay_specimen::Stored;
@@ -24,7 +24,7 @@ fn ids(value: &Value) -> Vec<u32> {
         .collect()
 }
 
-fn step(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<RowResult> {
+fn step(executor: &mut dyn Executor, rows: Vec<BatchRow>) -> Vec<RowResult> {
     let batch = StepBatch {
         copies: Vec::new(),
         rows,
@@ -32,8 +32,8 @@ fn step(executor: &mut dyn Executor, rows: Vec<Row>) -> Vec<RowResult> {
     run_step(executor, batch).unwrap().rows
 }
 
-fn logits_row(tokens: &[u32]) -> Row {
-    Row {
+fn logits_row(tokens: &[u32]) -> BatchRow {
+    BatchRow {
         tokens: tokens.into(),
         drafts: 0,
         start: 0,
@@ -42,7 +42,7 @@ fn logits_row(tokens: &[u32]) -> Row {
         tables: TableChange::all(vec![(0..16).collect(); 2]),
         whole: None,
         want: Want::Logits,
-        scores: None,
+        logprobs: None,
     }
 }
 
@@ -50,7 +50,7 @@ fn logits_row(tokens: &[u32]) -> Row {
 fn in_chunks_beside_another(executor: &mut dyn Executor, prompt: &[u32]) -> Vec<f32> {
     let mut logits = Vec::new();
     for (number, chunk) in prompt.chunks(7).enumerate() {
-        let row = Row {
+        let row = BatchRow {
             start: number * 7,
             slot: 1,
             tables: TableChange::all(vec![(16..32).collect(); 2]),
@@ -288,11 +288,11 @@ fn drafts_are_accepted_as_far_as_they_are_what_would_have_been_chosen() {
         if right < 3 {
             drafts[right] = (drafts[right] + 1) % 2048;
         }
-        let row = Row {
+        let row = BatchRow {
             tokens: [prompt.clone(), drafts].concat().into(),
             drafts: 3,
             want: Want::Token(choice.clone()),
-            scores: None,
+            logprobs: None,
             ..logits_row(&[])
         };
         let chosen: Vec<u32> = step(&mut executor, vec![row])

@@ -3,7 +3,7 @@
 use crate::support::{Setup, demo, engine, greedy};
 use std::path::Path;
 use vastrelay_engine::request::Emitted;
-use vastrelay_engine::token::Scored;
+use vastrelay_engine::token::TokenLogprobs;
 use vastrelay_engine::{EndReason, Engine, Event, GenerationRequest, Sampling};
 use vastrelay_text::{StopStrings, Tokenizer};
 
@@ -14,7 +14,7 @@ struct Told {
     tokens: Vec<(u32, String, Vec<u32>)>,
     last: String,
     reason: Option<EndReason>,
-    scores: Option<Vec<Scored>>,
+    logprobs: Option<Vec<TokenLogprobs>>,
 }
 
 impl Told {
@@ -30,7 +30,7 @@ async fn run(engine: &Engine, request: GenerationRequest) -> Vec<Told> {
     while let Some(event) = stream.next().await {
         match event {
             Event::Admitted { .. } => {}
-            Event::Prompt { choice, logprobs } => told[choice as usize].scores = Some(logprobs),
+            Event::Prompt { choice, logprobs } => told[choice as usize].logprobs = Some(logprobs),
             Event::Piece(piece) => {
                 assert_eq!(piece.ids.len(), 1);
                 let bits = piece.logprobs.iter().flat_map(|(token, top)| {
@@ -107,16 +107,16 @@ fn table(tokenizer: &Tokenizer) -> Vec<(&'static str, GenerationRequest)> {
             said(&["\u{e9}never", "the \u{0}", "a\u{0}"]),
         ),
         (
-            "scores of the prompt",
+            "logprobs of the prompt",
             GenerationRequest {
-                score_prompt: Some(2),
+                logprobs_of_prompt: Some(2),
                 ..base.clone()
             },
         ),
         (
-            "scores and three completions",
+            "logprobs and three completions",
             GenerationRequest {
-                score_prompt: Some(1),
+                logprobs_of_prompt: Some(1),
                 choices: 3,
                 ..with(&seeded)
             },
@@ -183,7 +183,11 @@ async fn every_kind_of_request_goes_on_after_every_token_with_the_same_bits() {
                 assert_eq!(rest.tokens.iter().map(bits).collect::<Vec<_>>(), wanted, "{context}");
                 assert_eq!(rest.text(0), whole.text(after), "{context}");
                 assert_eq!(rest.reason, whole.reason, "{context}");
-                assert_eq!(rest.scores, whole.scores.clone().filter(|_| after == 0), "{context}");
+                assert_eq!(
+                    rest.logprobs,
+                    whole.logprobs.clone().filter(|_| after == 0),
+                    "{context}"
+                );
             }
         }
     }

@@ -2,17 +2,17 @@
 
 use crate::support::{Setup, demo, executor, fixture};
 use std::path::Path;
-use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Precision, Rounded, build};
-use vastrelay_engine::executor::{ExecutorError, Row, StepBatch, TableChange, Want, run_step};
+use vastrelay_engine::cpu::{BuildOrder, CpuSettings, Rounded, build};
+use vastrelay_engine::executor::{BatchRow, ExecutorError, StepBatch, TableChange, Want, run_step};
 use vastrelay_engine::{CpuExecutor, Executor};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_kernels::groups::Bits;
 use vastrelay_specimen::Stored;
-use vastrelay_weights::{Build, Checkpoint, ModelDescription};
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, Precision, Precisions};
 
 fn logits(executor: &mut dyn Executor, pages: std::ops::Range<u32>) -> Result<Vec<f32>, ExecutorError> {
-    let row = Row {
+    let row = BatchRow {
         tokens: (0..40).map(|place| place * 7 % 200).collect(),
         drafts: 0,
         start: 0,
@@ -20,7 +20,7 @@ fn logits(executor: &mut dyn Executor, pages: std::ops::Range<u32>) -> Result<Ve
         tables: TableChange::all([pages.collect()]),
         whole: None,
         want: Want::Logits,
-        scores: None,
+        logprobs: None,
     };
     let batch = StepBatch {
         copies: Vec::new(),
@@ -88,8 +88,10 @@ fn every_precision_is_split_from_checkpoints_and_from_builds() {
         let (checkpoint, model, whole) = settings(&demo(), 1, weights);
         let order = BuildOrder {
             source: "pierdesk-1".into(),
-            weights,
-            kv: KvPrecision::F32,
+            precisions: Precisions {
+                weights,
+                kv: KvPrecision::F32,
+            },
             calibrated_on: None,
         };
         build(&checkpoint, &model, &order, &Rounded::new(), folder.path()).unwrap();

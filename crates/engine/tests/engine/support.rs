@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use vastrelay_engine::cpu::{CpuSettings, Precision};
+use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_engine::{
     CpuExecutor, EndReason, Engine, Event, Figures, GenerationRequest, Limits, PAGE_TOKENS, PoolLimits, Sampling,
 };
@@ -10,7 +10,7 @@ use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::{TokenPieces, Tokenizer};
 use vastrelay_weights::description::Sight;
-use vastrelay_weights::{Checkpoint, ModelDescription};
+use vastrelay_weights::{Checkpoint, ModelDescription, Precision};
 
 /// The demo model.
 pub fn demo() -> PathBuf {
@@ -146,7 +146,7 @@ pub async fn run_all(engine: &Engine, request: GenerationRequest) -> Vec<(Comple
                 figures,
             } => {
                 done[choice as usize].0.text.push_str(&text);
-                done[choice as usize].1 = Some((reason, figures));
+                done[choice as usize].1 = Some((reason, *figures));
             }
             Event::Failed(reason) => panic!("{reason}"),
         }

@@ -1,9 +1,9 @@
 //! The memory of keys and values.
 
 use super::{PAGE_TOKENS, Shape};
-use crate::Aligned;
 use crate::largest::largest;
-use crate::pool::Shared2d;
+use crate::reserved::{Reserved, Untouched};
+use crate::thread_pool::Shared2d;
 use crate::vector::Vector;
 use bytemuck::Pod;
 use half::bf16;
@@ -68,11 +68,11 @@ impl Cell for i8 {
 
 /// Keys and values: pages × KV heads × [`PAGE_TOKENS`] × head size.
 pub(super) struct Kept<T> {
-    pub keys: Aligned<T>,
-    pub values: Aligned<T>,
+    pub keys: Reserved<T>,
+    pub values: Reserved<T>,
     /// For cells that need one, what each token's keys and values are multiplied with: pages × KV heads × [`PAGE_TOKENS`].
-    pub key_scales: Aligned<f32>,
-    pub value_scales: Aligned<f32>,
+    pub key_scales: Reserved<f32>,
+    pub value_scales: Reserved<f32>,
 }
 
 impl<T: Cell> Kept<T> {
@@ -80,11 +80,21 @@ impl<T: Cell> Kept<T> {
         let tokens = pages * shape.kv_heads * PAGE_TOKENS;
         let scales = if T::SCALED { tokens } else { 0 };
         Kept {
-            keys: Aligned::zeros(tokens * shape.head_dim),
-            values: Aligned::zeros(tokens * shape.head_dim),
-            key_scales: Aligned::zeros(scales),
-            value_scales: Aligned::zeros(scales),
+            keys: Reserved::zeros(tokens * shape.head_dim),
+            values: Reserved::zeros(tokens * shape.head_dim),
+            key_scales: Reserved::zeros(scales),
+            value_scales: Reserved::zeros(scales),
         }
+    }
+
+    /// Returns all of its memory, for somebody who touches it.
+    pub fn untouched(&self) -> [Untouched; 4] {
+        [
+            self.keys.untouched(),
+            self.values.untouched(),
+            self.key_scales.untouched(),
+            self.value_scales.untouched(),
+        ]
     }
 
     /// Copies `pages` heads' pages.

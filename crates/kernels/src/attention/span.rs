@@ -2,13 +2,14 @@
 
 use super::pages::{Cell, Kept};
 use super::{PAGE_TOKENS, Shape, Span};
+use crate::LANES;
 use crate::aligned::LINE;
 use crate::exponential::{exp, tanh};
 use crate::isa::{Isa, for_each_isa};
-use crate::pool::Shared2d;
+use crate::reserved::Reserved;
+use crate::thread_pool::Shared2d;
 use crate::tiling::{Space, with_space};
 use crate::vector::Vector;
-use crate::{Aligned, LANES};
 use half::bf16;
 use std::cell::RefCell;
 use std::ops::Range;
@@ -200,7 +201,7 @@ fn through_pages<V: Vector, T: Cell>(call: &Call<'_>, kept: &Kept<T>, state: &mu
         let next = [&kept.keys[next * len..][..len], &kept.values[next * len..][..len]];
         let scales = |scales| {
             T::SCALED.then(|| -> &[f32] {
-                let scales: &Aligned<f32> = scales;
+                let scales: &Reserved<f32> = scales;
                 &scales[number * LANES..][..LANES]
             })
         };

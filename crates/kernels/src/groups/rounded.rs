@@ -1,8 +1,8 @@
 //! Rows of activations rounded to 8 bits.
 
 use crate::isa::for_each_isa;
-use crate::pool::{Pool, Shared2d};
 use crate::rows::tasks_of;
+use crate::thread_pool::{Shared2d, ThreadPool};
 use crate::tiling::part_of;
 use crate::vector::{QUAD, ROUND, Vector};
 use crate::{Aligned, Isa, LANES};
@@ -43,10 +43,10 @@ impl RoundedRows {
     ///
     /// # Panics
     /// When `x` is not whole rows.
-    pub fn round(&mut self, isa: Isa, pool: &Pool, x: &[f32], inputs: usize, group: usize) {
+    pub fn round(&mut self, isa: Isa, threads: &ThreadPool, x: &[f32], inputs: usize, group: usize) {
         assert!(x.len().is_multiple_of(inputs), "rows of {inputs}");
         let of_tile = |row: usize, rows: usize| &x[row * inputs..(row + rows) * inputs];
-        self.round_tiles(isa, pool, x.len() / inputs, inputs, group, &of_tile);
+        self.round_tiles(isa, threads, x.len() / inputs, inputs, group, &of_tile);
     }
 
     /// As [`RoundedRows::round`], with rows that are made only now: `make` is called with some of them and the number of the first,
@@ -57,7 +57,7 @@ impl RoundedRows {
     pub fn round_made(
         &mut self,
         isa: Isa,
-        pool: &Pool,
+        threads: &ThreadPool,
         x: &mut [f32],
         inputs: usize,
         group: usize,
@@ -66,7 +66,7 @@ impl RoundedRows {
         assert!(x.len().is_multiple_of(inputs), "rows of {inputs}");
         let rows = x.len() / inputs;
         let x = Shared2d::new(x);
-        self.round_tiles(isa, pool, rows, inputs, group, &|row, rows| {
+        self.round_tiles(isa, threads, rows, inputs, group, &|row, rows| {
             // SAFETY: each row is in one tile, and each tile is asked for once, by one task.
             let tile = unsafe { x.part(row * inputs, rows * inputs) };
             make(row, tile);
@@ -78,15 +78,15 @@ impl RoundedRows {
     fn round_tiles<'a>(
         &mut self,
         isa: Isa,
-        pool: &Pool,
+        threads: &ThreadPool,
         rows: usize,
         inputs: usize,
         group: usize,
         of_tile: &(dyn Fn(usize, usize) -> &'a [f32] + Sync),
     ) {
         let (tiles, _) = self.begin(isa, rows, inputs, group);
-        let tasks = tasks_of(pool, tiles.count, inputs * rows.div_ceil(tiles.count.max(1)));
-        pool.run(tasks, &|task| {
+        let tasks = tasks_of(threads, tiles.count, inputs * rows.div_ceil(tiles.count.max(1)));
+        threads.run(tasks, &|task| {
             let (first, count) = part_of(tiles.count, tasks, task);
             // SAFETY: each tile is the work of one task.
             (first..first + count).for_each(|tile| unsafe { tiles.round(tile, of_tile) });
@@ -302,7 +302,7 @@ mod tests {
 
     fn rounded(x: &[f32], inputs: usize, group: usize) -> RoundedRows {
         let mut rows = RoundedRows::default();
-        rows.round(Isa::detect(), &Pool::new(1), x, inputs, group);
+        rows.round(Isa::detect(), &ThreadPool::new(1), x, inputs, group);
         rows
     }
 
@@ -359,7 +359,7 @@ mod tests {
         let x: Vec<f32> = (0..70 * 100).map(|i| ((i * i) as f32 * 0.37).sin() * 3.0).collect();
         for isa in Isa::available() {
             let mut rows = RoundedRows::default();
-            rows.round(isa, &Pool::new(3), &x, 100, 32);
+            rows.round(isa, &ThreadPool::new(3), &x, 100, 32);
             for (number, x) in x.chunks_exact(100).enumerate() {
                 let alone = rounded(x, 100, 32);
                 assert_eq!(row(&rows, number), row(&alone, 0), "{isa:?}, row {number}");

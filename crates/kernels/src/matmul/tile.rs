@@ -1,8 +1,8 @@
 //! The inner loops of a product of floats: tiles of rows by panels whose sums stay in registers.
 
 use crate::isa::{Isa, for_each_isa};
-use crate::pool::{Pool, Shared2d};
 use crate::sums::{InParts, Inputs, Output, Place, Together, begin, end, write_out};
+use crate::thread_pool::{Shared2d, ThreadPool};
 use crate::tiling::{PANELS_ONE_ROW, Space, by_tile, part_of};
 use crate::vector::Vector;
 use crate::{Aligned, LANES};
@@ -197,11 +197,11 @@ fn runs(isa: Isa, call: &Call<'_>, panels: Range<usize>) -> impl ExactSizeIterat
 }
 
 /// Lays rows tile by tile, input by input, so that a tile's values come in one stream.
-pub(super) fn lay_rows(pool: &Pool, x: &[f32], inputs: usize, tiles: usize, laid: &mut Aligned<f32>) {
+pub(super) fn lay_rows(threads: &ThreadPool, x: &[f32], inputs: usize, tiles: usize, laid: &mut Aligned<f32>) {
     let rows = x.len() / inputs;
     laid.resize(x.len());
     let laid = Shared2d::new(laid);
-    pool.run(tiles, &|tile| {
+    threads.run(tiles, &|tile| {
         let (row, rows) = part_of(rows, tiles, tile);
         // SAFETY: each row is in one tile, and each tile the work of one task.
         let laid = unsafe { laid.part(row * inputs, rows * inputs) };

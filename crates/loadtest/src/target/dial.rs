@@ -14,7 +14,7 @@ use std::task::{Context, Poll};
 use tower_service::Service;
 use vastrelay_stamped::Stamped;
 
-/// Sends requests; their answers carry the [`vastrelay_stamped::Moments`] of their connections.
+/// Sends requests; their answers carry the [`vastrelay_stamped::Stamps`] of their connections.
 pub(super) type Sender = Client<HttpsConnector<Dial>, Full<Bytes>>;
 
 /// Returns what sends requests, over plain connections and encrypted ones.

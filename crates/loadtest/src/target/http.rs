@@ -14,11 +14,11 @@ use serde::{Deserialize, Serialize};
 use std::error::Error;
 use std::time::Duration;
 use tokio::time::{Instant, timeout};
-use vastrelay_stamped::Moments;
+use vastrelay_stamped::Stamps;
 use vastrelay_wire::chat::ChatRequest;
 use vastrelay_wire::completion::{CompletionRequest, Prompt as Plain};
 use vastrelay_wire::error::ErrorEnvelope;
-use vastrelay_wire::manage::{ModelStatus, ServiceStatus};
+use vastrelay_wire::manage::{EndpointStatus, ServiceStatus};
 use vastrelay_wire::sampling::{Include, StreamOptions, Usage};
 
 /// How long the service may take to tell how it stands.
@@ -220,13 +220,13 @@ impl Target for HttpTarget {
             Err(error) => return answer.fail(broken(&error)),
         };
         let (head, body) = response.into_parts();
-        let moments = head
+        let stamps = head
             .extensions
-            .get::<Moments>()
+            .get::<Stamps>()
             .cloned()
-            .expect("every connection has its moments");
+            .expect("every connection has its stamps");
         // Opening a connection is waiting, too.
-        answer.sent = moments.note_answer().then(|| moments.sent().into());
+        answer.sent = stamps.note_answer().then(|| stamps.sent().into());
         if !head.status.is_success() {
             let wait = head
                 .headers
@@ -240,7 +240,7 @@ impl Target for HttpTarget {
         }
         let mut events = body.into_data_stream().eventsource();
         while let Some(event) = events.next().await {
-            let at = Instant::from(moments.received());
+            let at = Instant::from(stamps.received());
             let Ok(event) = event else {
                 return answer.fail("broken off");
             };
@@ -262,11 +262,14 @@ impl Target for HttpTarget {
         answer.fail("broken off")
     }
 
-    async fn look(&self) -> Option<ModelStatus> {
+    async fn look(&self) -> Option<EndpointStatus> {
         if !self.ours {
             return None;
         }
         let status = timeout(LOOK_LIMIT, self.status()).await.ok()??;
-        status.models.into_iter().find(|model| model.name == self.model)
+        status
+            .endpoints
+            .into_iter()
+            .find(|endpoint| endpoint.name == self.model)
     }
 }

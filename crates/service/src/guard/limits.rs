@@ -8,7 +8,7 @@ use vastrelay_store::KeyRecord;
 
 /// What keys have used of their limits.
 #[derive(Clone, Default)]
-pub(crate) struct KeyLimits {
+pub struct KeyLimits {
     used: Arc<Mutex<HashMap<String, Used>>>,
 }
 
@@ -29,7 +29,7 @@ impl KeyLimits {
     ///
     /// # Errors
     /// 429 with the limit and when to come back.
-    pub fn enter(&self, key: &KeyRecord, now: Instant) -> Result<Permit, Problem> {
+    pub(crate) fn enter(&self, key: &KeyRecord, now: Instant) -> Result<Permit, Problem> {
         let mut all = self.used.lock().unwrap_or_else(PoisonError::into_inner);
         let used = all.entry(key.id.clone()).or_default();
         if let Some(most) = key.at_once.filter(|most| used.running >= *most) {

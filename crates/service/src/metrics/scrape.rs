@@ -1,7 +1,7 @@
 //! `GET /metrics`.
 
+use super::Metrics;
 use crate::problem::Problem;
-use crate::state::ServiceState;
 use actix_web::{HttpResponse, web};
 use prometheus_client::encoding::text;
 
@@ -11,9 +11,9 @@ use prometheus_client::encoding::text;
 /// 500 when it cannot be written.
 #[utoipa::path(get, path = "/metrics", tag = "manage", responses(
     (status = 200, description = "OpenMetrics text", body = String, content_type = "application/openmetrics-text")))]
-pub async fn metrics(state: web::Data<ServiceState>) -> Result<HttpResponse, Problem> {
+pub async fn metrics(metrics: web::Data<Metrics>) -> Result<HttpResponse, Problem> {
     let mut body = String::new();
-    text::encode(&mut body, &state.metrics.registry).map_err(|e| Problem::internal(e.to_string()))?;
+    text::encode(&mut body, &metrics.registry).map_err(|e| Problem::internal(e.to_string()))?;
     Ok(HttpResponse::Ok()
         .content_type("application/openmetrics-text; version=1.0.0; charset=utf-8")
         .body(body))

@@ -2,84 +2,18 @@
 
 use super::call::Call;
 use super::events::{Events, Next};
-use super::piece::{COMMENT, Count, DONE, error_frame, finish_reason, frame, measured};
+use super::frames::Frames;
+use super::piece::{COMMENT, Count, finish_reason, measured};
+use super::shape::{Collected, Extras, Shape};
 use crate::problem::Problem;
 use actix_web::web::Bytes;
 use futures_util::stream::Stream;
-use serde::Serialize;
-use vastrelay_engine::request::Piece;
-use vastrelay_engine::token::Scored;
-use vastrelay_engine::{Event, Figures};
-use vastrelay_wire::sampling::{Measured, Usage};
-
-/// What an answer carries besides its text.
-#[derive(Clone, Copy)]
-pub(super) struct Extras {
-    /// Token ids on every choice.
-    pub token_ids: bool,
-    /// Figures on every choice.
-    pub measured: bool,
-    /// Token counts at the end of a stream.
-    pub usage_at_end: bool,
-}
-
-/// How one kind of answer is put into words.
-pub(super) trait Shape {
-    /// A piece on the wire.
-    type Piece: Serialize;
-    /// A whole answer on the wire.
-    type Whole: Serialize;
-
-    /// Returns the whole answer.
-    fn whole(self, collected: Vec<Collected>, usage: Usage, extras: Extras) -> Self::Whole;
-
-    /// Returns the pieces that come before all others.
-    fn opening(&mut self) -> Vec<Self::Piece>;
-    /// Returns the pieces that say how probable the tokens of a prompt were; its first completion has read it.
-    fn prompt(&mut self, _first_choice: u32, _logprobs: Vec<Scored>) -> Vec<Self::Piece> {
-        Vec::new()
-    }
-    /// Returns what is new of a completion, or `None` when there is nothing to see yet.
-    fn piece(&mut self, new: Piece, extras: Extras) -> Option<Self::Piece>;
-    /// Returns a completion's last piece.
-    fn end(&mut self, choice: u32, text: String, finish_reason: String, extras: EndExtras) -> Self::Piece;
-    /// Returns the piece with the token counts.
-    fn usage(&mut self, usage: Usage) -> Self::Piece;
-}
-
-/// What a completion's last piece carries besides its text.
-pub(super) struct EndExtras {
-    /// Its figures, when asked for.
-    pub measured: Option<Measured>,
-    /// An empty list, when ids were asked for: the ids came with the pieces before.
-    pub token_ids: Option<Vec<u32>>,
-}
-
-/// One completion, whole.
-#[derive(Default)]
-pub(super) struct Collected {
-    pub text: String,
-    pub ids: Vec<u32>,
-    pub logprobs: Vec<Scored>,
-    /// Of the prompt, where it read that and they were asked for.
-    pub prompt_scores: Vec<Scored>,
-    pub finish_reason: String,
-    pub measured: Option<Measured>,
-}
-
-impl Collected {
-    /// Returns about how many bytes of JSON it comes to.
-    pub fn bytes(&self) -> usize {
-        let scored = |scored: &[Scored]| scored.iter().map(|(_, top)| 100 * (1 + top.len())).sum::<usize>();
-        self.text.len() + 8 * self.ids.len() + scored(&self.logprobs) + scored(&self.prompt_scores)
-    }
-
-    /// Returns the mean log-probability of its tokens.
-    pub fn mean_logprob(&self) -> f32 {
-        let sum: f32 = self.logprobs.iter().map(|(token, _)| token.logprob).sum();
-        sum / self.logprobs.len().max(1) as f32
-    }
-}
+use std::convert::Infallible;
+use std::pin::Pin;
+use std::task::{Context, Poll, ready};
+use std::time::Instant;
+use vastrelay_engine::Event;
+use vastrelay_wire::sampling::Usage;
 
 /// Collects all completions of a call.
 ///
@@ -93,8 +27,8 @@ pub(super) async fn collect(
 ) -> Result<(Vec<Collected>, Usage), Problem> {
     let mut collected: Vec<Collected> = (0..choices).map(|_| Collected::default()).collect();
     loop {
-        let event = match events.next().await {
-            Next::Event(event) => event,
+        match events.next().await {
+            Next::Events => {}
             Next::Silence => continue,
             Next::End => break,
             Next::Gone => return Err(Problem::half_closed()),
@@ -103,119 +37,108 @@ pub(super) async fn collect(
                 call.note_failure(&problem);
                 return Err(problem);
             }
-        };
-        call.note(&event);
-        match *event {
-            Event::Admitted { .. } => {}
-            Event::Prompt { choice, logprobs } => collected[choice as usize].prompt_scores = logprobs,
-            Event::Piece(piece) => {
-                let one = &mut collected[piece.choice as usize];
-                one.text.push_str(&piece.text);
-                one.ids.extend(piece.ids);
-                one.logprobs.extend(piece.logprobs);
-            }
-            Event::Ended {
-                choice,
-                text,
-                reason,
-                figures,
-            } => {
-                count.add(choice, &figures);
-                let one = &mut collected[choice as usize];
-                one.text.push_str(&text);
-                one.finish_reason = finish_reason(reason).inspect_err(|problem| call.note_failure(problem))?;
-                one.measured = Some(measured(reason, &figures));
-            }
-            Event::Failed(reason) => return Err(Problem::internal(reason)),
         }
+        let now = Instant::now();
+        for event in events.come() {
+            call.note(&event, now);
+            match event {
+                Event::Admitted { .. } => {}
+                Event::Prompt { choice, logprobs } => collected[choice as usize].logprobs_of_prompt = logprobs,
+                Event::Piece(piece) => {
+                    let one = &mut collected[piece.choice as usize];
+                    one.text.push_str(&piece.text);
+                    one.ids.extend(piece.ids);
+                    one.logprobs.extend(piece.logprobs);
+                }
+                Event::Ended {
+                    choice,
+                    text,
+                    reason,
+                    figures,
+                } => {
+                    count.add(choice, &figures);
+                    let one = &mut collected[choice as usize];
+                    one.text.push_str(&text);
+                    one.finish_reason = finish_reason(reason).inspect_err(|problem| call.note_failure(problem))?;
+                    one.measured = Some(measured(reason, &figures));
+                }
+                Event::Failed(reason) => return Err(Problem::internal(reason)),
+            }
+        }
+        call.count_gaps(now);
     }
     Ok((collected, count.usage()))
 }
 
-/// Sends an answer as it comes.
-pub(super) fn pieces(
-    mut shape: impl Shape + 'static,
-    extras: Extras,
-    mut call: Call,
-    mut events: Events,
-    mut count: Count,
-) -> impl Stream<Item = Result<Bytes, Problem>> {
-    async_stream::stream! {
-        for piece in shape.opening() {
-            yield Ok(frame(&piece));
+/// Sends an answer as it comes: what has come by the time that the connection takes more goes out together.
+pub(super) struct Pieces<S> {
+    frames: Frames<S>,
+    call: Call,
+    events: Events,
+    /// Nothing comes but what is written already.
+    is_over: bool,
+}
+
+impl<S: Shape> Pieces<S> {
+    /// Returns an answer of which nothing has been sent.
+    pub fn new(shape: S, extras: Extras, call: Call, events: Events, count: Count) -> Pieces<S> {
+        Pieces {
+            frames: Frames::opened(shape, extras, count),
+            call,
+            events,
+            is_over: false,
         }
+    }
+
+    /// Writes what has come.
+    fn write(&mut self) {
+        let (now, mut broken) = (Instant::now(), None);
+        for event in self.events.come() {
+            self.call.note(&event, now);
+            if let Err(problem) = self.frames.put(event) {
+                broken = Some(problem);
+                break;
+            }
+        }
+        self.call.count_gaps(now);
+        if let Some(problem) = broken {
+            self.break_off(&problem);
+        }
+    }
+
+    fn break_off(&mut self, problem: &Problem) {
+        self.call.note_failure(problem);
+        self.end_with(problem);
+    }
+
+    fn end_with(&mut self, problem: &Problem) {
+        self.frames.put_error(problem);
+        self.is_over = true;
+    }
+}
+
+impl<S: Shape + Unpin> Stream for Pieces<S> {
+    type Item = Result<Bytes, Infallible>;
+
+    fn poll_next(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Self::Item>> {
+        let this = self.get_mut();
         loop {
-            let event = match events.next().await {
-                Next::Event(event) => event,
-                Next::Silence => {
-                    yield Ok(COMMENT);
-                    continue;
+            if !this.frames.is_empty() {
+                return Poll::Ready(Some(Ok(this.frames.take())));
+            }
+            if this.is_over {
+                return Poll::Ready(None);
+            }
+            match ready!(this.events.poll_next(context)) {
+                Next::Events => this.write(),
+                Next::Silence => return Poll::Ready(Some(Ok(COMMENT))),
+                Next::End => {
+                    this.frames.close();
+                    this.is_over = true;
                 }
-                Next::End => break,
-                Next::Gone => {
-                    yield Ok(error_frame(&Problem::half_closed()));
-                    return;
-                }
-                Next::BrokenOff => {
-                    let problem = Problem::broke_off();
-                    call.note_failure(&problem);
-                    yield Ok(error_frame(&problem));
-                    return;
-                }
-            };
-            call.note(&event);
-            let problem = match *event {
-                Event::Admitted { .. } => continue,
-                Event::Prompt { choice, logprobs } => {
-                    for piece in shape.prompt(choice, logprobs) {
-                        yield Ok(frame(&piece));
-                    }
-                    continue;
-                }
-                Event::Piece(piece) => {
-                    if let Some(piece) = shape.piece(piece, extras) {
-                        yield Ok(frame(&piece));
-                    }
-                    continue;
-                }
-                Event::Ended { choice, text, reason, figures } => {
-                    count.add(choice, &figures);
-                    match finish_reason(reason) {
-                        Ok(finish) => {
-                            let extra = end_extras(extras, measured(reason, &figures));
-                            yield Ok(frame(&shape.end(choice, text.into(), finish, extra)));
-                            continue;
-                        }
-                        Err(problem) => problem,
-                    }
-                }
-                Event::Failed(reason) => Problem::internal(reason),
-            };
-            call.note_failure(&problem);
-            yield Ok(error_frame(&problem));
-            return;
+                Next::Gone => this.end_with(&Problem::half_closed()),
+                Next::BrokenOff => this.break_off(&Problem::broke_off()),
+            }
         }
-        if extras.usage_at_end {
-            yield Ok(frame(&shape.usage(count.usage())));
-        }
-        yield Ok(DONE);
-    }
-}
-
-fn end_extras(extras: Extras, measured: Measured) -> EndExtras {
-    EndExtras {
-        measured: extras.measured.then_some(measured),
-        token_ids: extras.token_ids.then(Vec::new),
-    }
-}
-
-impl Count {
-    /// Adds a completion that has ended.
-    fn add(&mut self, choice: u32, figures: &Figures) {
-        self.output += figures.output_tokens;
-        // The completions of one prompt share its pages, so they are not added up.
-        let prompt = (choice / self.choices_each.max(1)) as usize;
-        self.reused.resize(self.reused.len().max(prompt + 1), 0);
-        self.reused[prompt] = self.reused[prompt].max(figures.reused_tokens);
     }
 }

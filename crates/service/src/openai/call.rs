@@ -3,9 +3,10 @@
 use super::asked::Asked;
 use super::events::Events;
 use crate::budget::Share;
+use crate::counted::{EndedCall, ReleaseMetrics};
+use crate::endpoint::{Endpoint, Placed};
 use crate::guard::Permit;
-use crate::manage::recorded;
-use crate::metrics::EndedCall;
+use crate::manage::requests::recorded;
 use crate::problem::Problem;
 use crate::recent::Noted;
 use crate::redact::redact;
@@ -16,7 +17,6 @@ use std::sync::{Arc, OnceLock};
 use std::time::Instant;
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest};
-use vastrelay_serving::Replica;
 use vastrelay_store::{CallRecord, CallText, milliseconds_since_1970};
 
 pub(super) use crate::guard::Caller;
@@ -33,6 +33,10 @@ pub struct Arrival(pub Instant);
 pub(super) struct Call {
     state: web::Data<ServiceState>,
     record: CallRecord,
+    /// The replica that answers it; let go before the endpoint, whose last holder ends the engine.
+    placed: Option<Arc<Placed>>,
+    /// What it was sent to, where that is there.
+    endpoint: Option<Arc<Endpoint>>,
     arrived: Instant,
     gaps: Gaps,
     /// The completions' texts as they come, when they are kept.
@@ -56,7 +60,7 @@ struct Held {
 
 impl Drop for Held {
     fn drop(&mut self) {
-        self.state.active_calls.fetch_sub(1, Ordering::AcqRel);
+        self.state.life.active_calls.fetch_sub(1, Ordering::AcqRel);
     }
 }
 
@@ -72,7 +76,7 @@ impl Call {
     ///
     /// # Errors
     /// 503 when the service drains, 429 when the caller's key has used up its limits.
-    pub fn begin(state: &web::Data<ServiceState>, http: &HttpRequest, endpoint: &str) -> Result<Call, Problem> {
+    pub fn begin(state: &web::Data<ServiceState>, http: &HttpRequest, operation: &str) -> Result<Call, Problem> {
         let extensions = http.extensions();
         let Arrival(arrived) = *extensions.get().expect("every request has its arrival");
         let RequestId(id) = extensions.get().expect("every request has its name");
@@ -81,7 +85,7 @@ impl Call {
         let record = CallRecord {
             id: id.clone(),
             at_ms: milliseconds_since_1970(),
-            endpoint: endpoint.into(),
+            operation: operation.into(),
             caller: key.map(|key| key.name.clone()).unwrap_or_default(),
             parameters: "{}".into(),
             status: 200,
@@ -89,9 +93,9 @@ impl Call {
             client_gone: true,
             ..CallRecord::default()
         };
-        state.active_calls.fetch_add(1, Ordering::AcqRel);
+        state.life.active_calls.fetch_add(1, Ordering::AcqRel);
         let permit = match key {
-            _ if state.is_draining() => Err(Problem::draining()),
+            _ if state.life.is_draining() => Err(Problem::draining()),
             Some(key) => state.limits.enter(key, Instant::now()).map(Some),
             None => Ok(None),
         };
@@ -107,6 +111,8 @@ impl Call {
         let call = Call {
             state: state.clone(),
             record,
+            endpoint: None,
+            placed: None,
             arrived,
             gaps: Gaps::default(),
             said: None,
@@ -120,7 +126,8 @@ impl Call {
 
     /// Notes what was asked for.
     pub fn asks(&mut self, asked: Asked) {
-        self.record.model = asked.model;
+        self.endpoint = self.state.endpoints.called(&asked.model).ok();
+        self.record.endpoint = asked.model;
         self.record.streamed = asked.streamed;
         self.record.parameters = asked.parameters;
         if let Some(prompt) = asked.prompt {
@@ -168,7 +175,7 @@ impl Call {
     /// Notes that the call is refused, and hands the reason on.
     pub fn refuse(mut self, problem: Problem) -> Problem {
         self.note_failure(&problem);
-        self.state.metrics.refused(&self.known_model(), problem.code());
+        self.counted().refused(problem.code());
         problem
     }
 
@@ -190,7 +197,7 @@ impl Call {
     /// When one is refused.
     pub async fn submit(
         &mut self,
-        replica: &Arc<Replica>,
+        endpoint: &Endpoint,
         requests: Vec<GenerationRequest>,
         departure: impl Future<Output = ()> + 'static,
     ) -> Result<Events, Problem> {
@@ -200,6 +207,13 @@ impl Call {
             .iter()
             .map(|r| (r.prompt.len(), r.most_tokens.max(1)))
             .collect();
+        let placed = self.placed.insert(endpoint.route());
+        let replica = &placed.replica;
+        self.record.release = endpoint.release;
+        self.record.replica = replica.number;
+        self.record.incarnation = replica.incarnation;
+        self.record.device = replica.device.name().into();
+        self.record.simulated = replica.device.is_simulated();
         let answered = replica.generate.submit(requests).await;
         let stream = answered.map_err(|refusal| Problem::refusal(&refusal, &sizes))?;
         let events = Events::new(stream, completions, departure);
@@ -207,11 +221,11 @@ impl Call {
         Ok(events)
     }
 
-    /// Notes what an event tells.
-    pub fn note(&mut self, event: &Event) {
+    /// Notes what an event tells that was handed to the connection at a moment.
+    pub fn note(&mut self, event: &Event, now: Instant) {
         match event {
             Event::Admitted { .. } | Event::Prompt { .. } => {}
-            Event::Piece(piece) => self.note_piece(piece),
+            Event::Piece(piece) => self.note_piece(piece, now),
             Event::Ended {
                 choice,
                 text,
@@ -225,25 +239,36 @@ impl Call {
         }
     }
 
-    fn note_piece(&mut self, piece: &Piece) {
+    fn note_piece(&mut self, piece: &Piece, now: Instant) {
         if piece.ids.is_empty() {
             return;
         }
-        let now = Instant::now();
-        let (state, model) = (self.state.clone(), &self.record.model);
         if self.record.output_tokens == 0 {
             self.record.ttft = now.duration_since(self.arrived).as_secs_f64();
-            state
-                .metrics
-                .first_token(&self.record.endpoint, model, self.record.ttft);
-            state.recent.note(model, Noted::FirstToken(self.record.ttft));
+            self.counted().first_token(&self.record.operation, self.record.ttft);
+            self.hear(Noted::FirstToken(self.record.ttft));
         }
         self.record.output_tokens += piece.ids.len();
-        for gap in self.gaps.tokens(piece.choice, piece.ids.len(), now) {
-            state.metrics.gap(model, gap);
-            state.recent.note(model, Noted::Gap(gap));
+        let gap = self.gaps.token(piece.choice, now);
+        // Tokens that come together have no time between them.
+        let gaps = gap.into_iter().chain(std::iter::repeat_n(0.0, piece.ids.len() - 1));
+        for gap in gaps {
+            self.gaps.add(piece.choice, gap);
         }
         self.keep(piece.choice, &piece.text);
+    }
+
+    /// Counts the gaps that were noted since this was done last: those of events that were handed over together at a moment.
+    pub fn count_gaps(&mut self, now: Instant) {
+        let fresh = &self.gaps.all[self.gaps.counted..];
+        if fresh.is_empty() {
+            return;
+        }
+        self.counted().gaps(fresh);
+        if let Some(placed) = &self.placed {
+            placed.recent.gaps(fresh, now);
+        }
+        self.gaps.counted = self.gaps.all.len();
     }
 
     fn note_end(&mut self, reason: EndReason, figures: &Figures) {
@@ -268,34 +293,44 @@ impl Call {
         }
     }
 
-    /// Returns the model when it is one of ours: names that callers make up are no labels.
-    fn known_model(&self) -> String {
-        let known = self.state.model(&self.record.model).is_ok();
-        if known {
-            self.record.model.clone()
-        } else {
-            String::new()
+    /// Returns where it is counted: with its endpoint, or with nobody's, as names that callers make up are no labels.
+    fn counted(&self) -> &ReleaseMetrics {
+        match &self.endpoint {
+            Some(endpoint) => &endpoint.counted,
+            None => &self.state.metrics.nobody,
+        }
+    }
+
+    /// Notes something of the replica that answers, or of the one that would have where the call was refused before.
+    fn hear(&self, what: Noted) {
+        match (&self.placed, &self.endpoint) {
+            (Some(placed), _) => placed.recent.note(what),
+            (None, Some(endpoint)) => endpoint.route().recent.note(what),
+            (None, None) => {}
         }
     }
 
     fn note_gaps(&mut self) {
         let mut all = std::mem::take(&mut self.gaps.all);
-        all.sort_by(f64::total_cmp);
-        let at = |share: f64| {
-            all.get(((all.len() as f64 * share).ceil() as usize).saturating_sub(1))
-                .copied()
+        let mut at = |share: f64| {
+            let index = ((all.len() as f64 * share).ceil() as usize).saturating_sub(1);
+            if index >= all.len() {
+                return 0.0;
+            }
+            *all.select_nth_unstable_by(index, f64::total_cmp).1
         };
+        self.record.itl_p50 = at(0.5);
+        self.record.itl_p90 = at(0.9);
+        self.record.itl_p99 = at(0.99);
+        self.record.itl_max = at(1.0);
         self.record.itl_mean = all.iter().sum::<f64>() / all.len().max(1) as f64;
-        self.record.itl_p50 = at(0.5).unwrap_or(0.0);
-        self.record.itl_p90 = at(0.9).unwrap_or(0.0);
-        self.record.itl_p99 = at(0.99).unwrap_or(0.0);
-        self.record.itl_max = all.last().copied().unwrap_or(0.0);
         self.record.gaps = std::mem::take(&mut self.gaps.first_choice);
     }
 }
 
 impl Drop for Call {
     fn drop(&mut self) {
+        self.count_gaps(Instant::now());
         self.record.total = self.arrived.elapsed().as_secs_f64();
         self.note_gaps();
         if self.record.client_gone {
@@ -304,12 +339,10 @@ impl Drop for Call {
         if let (Some(text), Some(said)) = (&mut self.record.text, self.said.take()) {
             text.answer = redact(&said.join("\n\n")).into_owned();
         }
-        let model = self.known_model();
         let call = std::mem::take(&mut self.record);
         let failed = call.status >= 400;
-        self.state.metrics.ended(&EndedCall {
-            endpoint: &call.endpoint,
-            model: &model,
+        self.counted().ended(&EndedCall {
+            operation: &call.operation,
             error: if failed { &call.outcome } else { "" },
             total: call.total,
             itl_mean: call.itl_mean,
@@ -320,12 +353,14 @@ impl Drop for Call {
             client_gone: call.client_gone,
         });
         let noted = if failed { Noted::Refused } else { Noted::Answered };
-        self.state.recent.note(&model, noted);
+        self.hear(noted);
         tracing::info!(
             request = call.id,
             caller = call.caller,
+            operation = call.operation,
             endpoint = call.endpoint,
-            model = call.model,
+            release = call.release,
+            replica = call.replica,
             status = call.status,
             outcome = call.outcome,
             prompt_tokens = call.prompt_tokens,
@@ -338,7 +373,7 @@ impl Drop for Call {
         self.state
             .live
             .call(|| recorded(call.clone(), milliseconds_since_1970()));
-        self.state.store.record(call);
+        self.state.records.store.record(call);
     }
 }
 
@@ -349,6 +384,8 @@ struct Gaps {
     last: Vec<Option<Instant>>,
     /// All of them, in seconds.
     all: Vec<f64>,
+    /// How many of those have been counted for all to see.
+    counted: usize,
     /// Those of the first completion, in microseconds.
     first_choice: Vec<u32>,
     /// Completions that have not ended.
@@ -356,18 +393,26 @@ struct Gaps {
 }
 
 impl Gaps {
-    /// Notes tokens that came together; returns the gaps before them.
-    fn tokens(&mut self, choice: u32, count: usize, now: Instant) -> Vec<f64> {
+    /// Notes a token; returns the gap before it, where another one came before.
+    fn token(&mut self, choice: u32, now: Instant) -> Option<f64> {
         let index = choice as usize;
         self.last.resize(self.last.len().max(index + 1), None);
         let before = self.last[index].replace(now);
-        let first = before.map(|before| now.duration_since(before).as_secs_f64());
-        let gaps: Vec<f64> = first.into_iter().chain(std::iter::repeat_n(0.0, count - 1)).collect();
-        self.all.extend(&gaps);
+        let gap = |before| {
+            if before == now {
+                0.0
+            } else {
+                now.duration_since(before).as_secs_f64()
+            }
+        };
+        before.map(gap)
+    }
+
+    fn add(&mut self, choice: u32, gap: f64) {
+        self.all.push(gap);
         if choice == 0 {
-            self.first_choice.extend(gaps.iter().map(|gap| (gap * 1e6) as u32));
+            self.first_choice.push((gap * 1e6) as u32);
         }
-        gaps
     }
 }
 

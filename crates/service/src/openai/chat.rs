@@ -1,6 +1,5 @@
 //! `POST /v1/chat/completions`.
 
-use super::answer::{Collected, EndExtras, Extras, Shape};
 use super::asked::Asked;
 use super::call::RequestId;
 use super::conversation::Rendered;
@@ -8,13 +7,15 @@ use super::ignored;
 use super::options::Options;
 use super::piece::chat_logprobs;
 use super::respond::{Prepared, Preparing, respond};
+use super::shape::{Collected, EndExtras, Extras, Shape};
+use crate::clock::seconds_since_1970;
+use crate::endpoint::Endpoint;
 use crate::guard::Body;
 use crate::problem::Problem;
-use crate::state::{ServiceState, seconds_since_1970};
+use crate::state::ServiceState;
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_engine::request::Piece;
-use vastrelay_serving::Replica;
 use vastrelay_wire::chat::{AnswerMessage, ChatAnswer, ChatChoice, ChatPiece, ChatPieceChoice, ChatRequest, Delta};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::parse::parse_body;
@@ -48,25 +49,25 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let messages = std::mem::take(&mut request.messages);
     let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));
     let ignored = ignored::in_chat(call.body, &messages)?;
-    let replica = call.state.model(&request.model)?;
+    let endpoint = call.state.endpoints.called(&request.model)?;
     refuse_unsupported(&request)?;
-    options.check(&replica, 1)?;
+    options.check(&endpoint, 1)?;
     let kept = call.state.options.keeps_texts.then(|| messages.clone());
-    let prompt = Rendered::new(call.renderer, &replica, messages, true)?.encode(&replica)?;
+    let prompt = Rendered::new(call.renderer, &endpoint, messages, true)?.encode(&endpoint)?;
     if let Some(messages) = kept {
         asked.keep_prompt(&messages);
     }
-    let request_of = options.request(&replica, call.id, prompt, call.salt, &options.stop_strings())?;
+    let request_of = options.request(&endpoint, call.id, prompt, call.salt, &options.stop_strings())?;
     let answer = Answer {
         id: format!("chatcmpl-{}", call.id),
         created: seconds_since_1970(),
         model: request.model,
         choices: options.choices,
-        replica: replica.clone(),
+        endpoint: endpoint.clone(),
     };
     Ok(Prepared {
         answer,
-        replica,
+        endpoint,
         extras: options.extras(),
         answer_bytes: options.answer_bytes(std::iter::once(0), request_of.most_tokens),
         requests: vec![request_of],
@@ -99,7 +100,7 @@ struct Answer {
     created: u64,
     model: String,
     choices: u32,
-    replica: Arc<Replica>,
+    endpoint: Arc<Endpoint>,
 }
 
 impl Answer {
@@ -109,6 +110,7 @@ impl Answer {
             object: "chat.completion.chunk".into(),
             created: self.created,
             model: self.model.clone(),
+            system_fingerprint: self.endpoint.fingerprint(),
             choices: vec![ChatPieceChoice {
                 index,
                 delta,
@@ -129,7 +131,7 @@ impl Shape for Answer {
     fn whole(self, collected: Vec<Collected>, usage: Usage, extras: Extras) -> ChatAnswer {
         let choice = |(index, one): (usize, Collected)| ChatChoice {
             index: index as u32,
-            logprobs: chat_logprobs(&self.replica, &one.logprobs),
+            logprobs: chat_logprobs(&self.endpoint, &one.logprobs),
             message: AnswerMessage {
                 role: "assistant".into(),
                 content: one.text,
@@ -144,6 +146,7 @@ impl Shape for Answer {
             object: "chat.completion".into(),
             created: self.created,
             model: self.model,
+            system_fingerprint: self.endpoint.fingerprint(),
             choices: collected.into_iter().enumerate().map(choice).collect(),
             usage,
         }
@@ -157,17 +160,21 @@ impl Shape for Answer {
         (0..self.choices).map(|index| self.one(index, hello())).collect()
     }
 
+    fn plain(&self, choice: u32, text: String) -> ChatPiece {
+        let delta = Delta {
+            role: None,
+            content: Some(text),
+        };
+        self.one(choice, delta)
+    }
+
     fn piece(&mut self, new: Piece, extras: Extras) -> Option<ChatPiece> {
-        let logprobs = chat_logprobs(&self.replica, &new.logprobs);
+        let logprobs = chat_logprobs(&self.endpoint, &new.logprobs);
         // Nothing to see yet: half a character, or what may become a stop string.
         if new.text.is_empty() && logprobs.is_none() && !extras.token_ids {
             return None;
         }
-        let delta = Delta {
-            role: None,
-            content: Some(new.text.into()),
-        };
-        let mut piece = self.one(new.choice, delta);
+        let mut piece = self.plain(new.choice, new.text.into());
         piece.choices[0].logprobs = logprobs;
         piece.choices[0].token_ids = extras.token_ids.then(|| new.ids.to_vec());
         Some(piece)

@@ -1,6 +1,5 @@
 //! `POST /v1/completions`.
 
-use super::answer::{Collected, EndExtras, Extras, Shape};
 use super::asked::Asked;
 use super::call::RequestId;
 use super::check_bytes;
@@ -8,16 +7,18 @@ use super::ignored;
 use super::options::Options;
 use super::plain_logprobs::{of_answer, of_prompt};
 use super::respond::{Prepared, Preparing, respond};
+use super::shape::{Collected, EndExtras, Extras, Shape};
+use crate::clock::seconds_since_1970;
+use crate::endpoint::Endpoint;
 use crate::guard::Body;
 use crate::problem::Problem;
-use crate::state::{ServiceState, seconds_since_1970};
+use crate::state::ServiceState;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_engine::GenerationRequest;
 use vastrelay_engine::request::Piece;
-use vastrelay_engine::token::Scored;
-use vastrelay_serving::Replica;
+use vastrelay_engine::token::TokenLogprobs;
 use vastrelay_wire::completion::{CompletionAnswer, CompletionChoice, CompletionRequest, Prompt};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::parse::parse_body;
@@ -54,11 +55,11 @@ pub async fn complete(
 }
 
 /// Whether a model with a template gets a prompt in which none of its control tokens stands, start tokens aside.
-fn is_untemplated(replica: &Replica, requests: &[GenerationRequest]) -> bool {
-    let (pieces, start) = (replica.tokenizer.pieces(), replica.tokenizer.start());
+fn is_untemplated(endpoint: &Endpoint, requests: &[GenerationRequest]) -> bool {
+    let (pieces, start) = (endpoint.model.tokenizer.pieces(), endpoint.model.tokenizer.start());
     let is_control = |id: &u32| pieces.is_special(*id) && !start.contains(id);
     let plain = |request: &GenerationRequest| !request.prompt.iter().any(is_control);
-    replica.template.is_some() && requests.iter().any(plain)
+    endpoint.model.template.is_some() && requests.iter().any(plain)
 }
 
 fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
@@ -67,20 +68,20 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let prompt = std::mem::take(&mut request.prompt);
     let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));
     let ignored = ignored::in_completion(call.body)?;
-    let replica = call.state.model(&request.model)?;
+    let endpoint = call.state.endpoints.called(&request.model)?;
     refuse_unsupported(&request)?;
-    options.check(&replica, prompt.count())?;
-    check_prompts(&replica, &prompt)?;
+    options.check(&endpoint, prompt.count())?;
+    check_prompts(&endpoint, &prompt)?;
     if call.state.options.keeps_texts {
         asked.keep_prompt(&prompt);
     }
-    let (prompts, texts): (Vec<_>, Vec<_>) = encode(&replica, prompt)?.into_iter().unzip();
+    let (prompts, texts): (Vec<_>, Vec<_>) = encode(&endpoint, prompt)?.into_iter().unzip();
     let echoed = prompts.iter().zip(texts).filter(|_| options.echoes());
     let echo: Vec<Echo> = echoed.map(|(ids, text)| Echo { ids: ids.clone(), text }).collect();
     let stop = options.stop_strings();
     let requests = prompts
         .into_iter()
-        .map(|prompt| options.request(&replica, call.id, prompt, call.salt, &stop))
+        .map(|prompt| options.request(&endpoint, call.id, prompt, call.salt, &stop))
         .collect::<Result<Vec<_>, _>>()?;
     let made = options.choices as usize;
     let begins = |prompt: usize| echo.get(prompt).map_or(0, |echo| echo.text.chars().count());
@@ -93,14 +94,14 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
         logprobs: options.top_logprobs.is_some(),
         offsets: (0..requests.len() * made).map(|choice| begins(choice / made)).collect(),
         echo,
-        replica: replica.clone(),
+        endpoint: endpoint.clone(),
     };
     let lengths = requests.iter().map(|request| request.prompt.len());
     Ok(Prepared {
         answer_bytes: options.answer_bytes(lengths, requests[0].most_tokens),
-        note: is_untemplated(&replica, &requests).then_some((NOTE, UNTEMPLATED)),
+        note: is_untemplated(&endpoint, &requests).then_some((NOTE, UNTEMPLATED)),
         answer,
-        replica,
+        endpoint,
         extras: options.extras(),
         requests,
         ignored,
@@ -108,13 +109,13 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
 }
 
 /// Refuses prompts that cannot be, before any work is done on them.
-fn check_prompts(replica: &Replica, prompt: &Prompt) -> Result<(), Problem> {
-    let context = replica.generate.limits().context;
+fn check_prompts(endpoint: &Endpoint, prompt: &Prompt) -> Result<(), Problem> {
+    let context = endpoint.limits().context;
     let ids = |ids: &Vec<u32>| match ids.len() > context {
         true => Err(Problem::too_long(ids.len(), 0, context, ("prompt", "max_tokens"))),
         false => Ok(()),
     };
-    let text = |text: &String| check_bytes(replica, "prompt", text.len());
+    let text = |text: &String| check_bytes(endpoint, "prompt", text.len());
     match prompt {
         Prompt::Text(one) => text(one),
         Prompt::Texts(several) => several.iter().try_for_each(text),
@@ -151,16 +152,17 @@ fn refuse_unsupported(request: &CompletionRequest) -> Result<(), Problem> {
 
 /// Returns the token ids and the text of each prompt; text gets the start token that the model's tokenizer puts before
 /// plain text.
-fn encode(replica: &Replica, prompt: Prompt) -> Result<Vec<(Vec<u32>, String)>, Problem> {
+fn encode(endpoint: &Endpoint, prompt: Prompt) -> Result<Vec<(Vec<u32>, String)>, Problem> {
     let encoded = |text: String| {
-        replica
+        endpoint
+            .model
             .tokenizer
             .encode(&text, true)
             .map(|ids| (ids, text))
             .map_err(|e| Problem::field("prompt", e.to_string()))
     };
     let decoded = |ids: Vec<u32>| {
-        let text = replica.tokenizer.pieces().text(&ids);
+        let text = endpoint.model.tokenizer.pieces().text(&ids);
         (ids, text)
     };
     let prompts = match prompt {
@@ -187,7 +189,7 @@ struct Answer {
     echo: Vec<Echo>,
     /// Where the next token of each completion begins, in characters.
     offsets: Vec<usize>,
-    replica: Arc<Replica>,
+    endpoint: Arc<Endpoint>,
 }
 
 /// A prompt that is echoed at the beginning of each of its completions.
@@ -199,7 +201,7 @@ struct Echo {
 impl Answer {
     /// Returns what a prompt's completions begin with when it is echoed: its text and the log-probabilities, if those
     /// were asked for, of its tokens.
-    fn echoed(&self, prompt: usize, scores: &[Scored]) -> CompletionChoice {
+    fn echoed(&self, prompt: usize, logprobs: &[TokenLogprobs]) -> CompletionChoice {
         let Some(echo) = self.echo.get(prompt) else {
             return CompletionChoice::default();
         };
@@ -207,14 +209,14 @@ impl Answer {
             text: echo.text.clone(),
             logprobs: self
                 .logprobs
-                .then(|| of_prompt(&self.replica, &echo.ids, &echo.text, scores)),
+                .then(|| of_prompt(&self.endpoint, &echo.ids, &echo.text, logprobs)),
             ..CompletionChoice::default()
         }
     }
 
     /// Returns the pieces with which a prompt's completions begin.
-    fn begin(&self, prompt: usize, scores: &[Scored]) -> Vec<CompletionAnswer> {
-        let said = self.echoed(prompt, scores);
+    fn begin(&self, prompt: usize, logprobs: &[TokenLogprobs]) -> Vec<CompletionAnswer> {
+        let said = self.echoed(prompt, logprobs);
         let first = prompt as u32 * self.made;
         let piece = |index| CompletionChoice { index, ..said.clone() };
         (first..first + self.made)
@@ -228,6 +230,7 @@ impl Answer {
             object: "text_completion".into(),
             created: self.created,
             model: self.model.clone(),
+            system_fingerprint: self.endpoint.fingerprint(),
             choices,
             usage,
         }
@@ -241,7 +244,7 @@ impl Shape for Answer {
     fn whole(self, mut collected: Vec<Collected>, usage: Usage, extras: Extras) -> CompletionAnswer {
         let mut choices = Vec::new();
         for (prompt, made) in collected.chunks_mut(self.made as usize).enumerate() {
-            let begin = self.echoed(prompt, &made[0].prompt_scores);
+            let begin = self.echoed(prompt, &made[0].logprobs_of_prompt);
             let offset = begin.text.chars().count();
             // Stable, so that those made first come first among equals.
             if self.made > self.wanted {
@@ -250,7 +253,7 @@ impl Shape for Answer {
             for one in made.iter_mut().take(self.wanted as usize) {
                 let one = std::mem::take(one);
                 let mut logprobs = begin.logprobs.clone();
-                if let Some((lists, _)) = of_answer(&self.replica, &one.logprobs, offset).filter(|_| self.logprobs) {
+                if let Some((lists, _)) = of_answer(&self.endpoint, &one.logprobs, offset).filter(|_| self.logprobs) {
                     logprobs.get_or_insert_default().append(lists);
                 }
                 choices.push(CompletionChoice {
@@ -267,18 +270,27 @@ impl Shape for Answer {
     }
 
     fn opening(&mut self) -> Vec<CompletionAnswer> {
-        // With log-probabilities, prompts are echoed once they have been scored.
+        // With log-probabilities, prompts are echoed once those are known.
         let prompts = if self.logprobs { 0 } else { self.echo.len() };
         (0..prompts).flat_map(|prompt| self.begin(prompt, &[])).collect()
     }
 
-    fn prompt(&mut self, first_choice: u32, logprobs: Vec<Scored>) -> Vec<CompletionAnswer> {
+    fn prompt(&mut self, first_choice: u32, logprobs: Vec<TokenLogprobs>) -> Vec<CompletionAnswer> {
         self.begin((first_choice / self.made) as usize, &logprobs)
+    }
+
+    fn plain(&self, choice: u32, text: String) -> CompletionAnswer {
+        let choice = CompletionChoice {
+            text,
+            index: choice,
+            ..CompletionChoice::default()
+        };
+        self.answer(vec![choice], None)
     }
 
     fn piece(&mut self, new: Piece, extras: Extras) -> Option<CompletionAnswer> {
         let offset = &mut self.offsets[new.choice as usize];
-        let logprobs = of_answer(&self.replica, &new.logprobs, *offset).map(|(lists, end)| {
+        let logprobs = of_answer(&self.endpoint, &new.logprobs, *offset).map(|(lists, end)| {
             *offset = end;
             lists
         });
@@ -286,14 +298,10 @@ impl Shape for Answer {
         if new.text.is_empty() && logprobs.is_none() && !extras.token_ids {
             return None;
         }
-        let choice = CompletionChoice {
-            text: new.text.into(),
-            index: new.choice,
-            logprobs,
-            token_ids: extras.token_ids.then(|| new.ids.to_vec()),
-            ..CompletionChoice::default()
-        };
-        Some(self.answer(vec![choice], None))
+        let mut piece = self.plain(new.choice, new.text.into());
+        piece.choices[0].logprobs = logprobs;
+        piece.choices[0].token_ids = extras.token_ids.then(|| new.ids.to_vec());
+        Some(piece)
     }
 
     fn end(&mut self, choice: u32, text: String, finish_reason: String, extras: EndExtras) -> CompletionAnswer {

@@ -1,8 +1,8 @@
 //! From a conversation to the text and token ids of a prompt.
 
+use crate::endpoint::Endpoint;
 use crate::problem::Problem;
-use crate::text_pool::Renderer;
-use vastrelay_serving::Replica;
+use crate::text_threads::Renderer;
 use vastrelay_text::{Message, Tokenizer};
 use vastrelay_wire::chat::{ChatMessage, Content};
 
@@ -10,9 +10,9 @@ use vastrelay_wire::chat::{ChatMessage, Content};
 ///
 /// # Errors
 /// 400 with both numbers.
-pub(crate) fn check_bytes(replica: &Replica, field: &str, bytes: usize) -> Result<(), Problem> {
-    let context = replica.generate.limits().context;
-    let most = replica.tokenizer.most_bytes(context);
+pub(crate) fn check_bytes(endpoint: &Endpoint, field: &str, bytes: usize) -> Result<(), Problem> {
+    let context = endpoint.limits().context;
+    let most = endpoint.model.tokenizer.most_bytes(context);
     if bytes > most {
         return Err(Problem::prompt_too_large(field, bytes, most, context));
     }
@@ -32,16 +32,16 @@ impl Rendered {
     /// 400 when the model has no template, there is no message, or the template refuses one.
     pub fn new(
         renderer: &mut Renderer,
-        replica: &Replica,
+        endpoint: &Endpoint,
         messages: Vec<ChatMessage>,
         answer_start: bool,
     ) -> Result<Rendered, Problem> {
-        let template = replica.template.as_ref().ok_or_else(|| {
+        let template = endpoint.model.template.as_ref().ok_or_else(|| {
             Problem::field(
                 "messages",
                 format!(
                     "`{}` has no chat template; use POST /v1/completions, which continues text as it is",
-                    replica.name
+                    endpoint.name
                 ),
             )
         })?;
@@ -50,11 +50,11 @@ impl Rendered {
             .filter_map(|message| message.content.as_ref())
             .map(Content::bytes)
             .sum();
-        check_bytes(replica, "messages", bytes)?;
+        check_bytes(endpoint, "messages", bytes)?;
         let messages = messages
             .into_iter()
             .enumerate()
-            .map(|(n, message)| plain(n, message, &replica.tokenizer))
+            .map(|(n, message)| plain(n, message, &endpoint.model.tokenizer))
             .collect::<Result<Vec<_>, _>>()?;
         if messages.is_empty() {
             return Err(Problem::field(
@@ -65,7 +65,7 @@ impl Rendered {
         let marked = renderer
             .render(template, &messages, answer_start)
             .map_err(|e| Problem::field("messages", e.to_string()))?;
-        check_bytes(replica, "messages", marked.len())?;
+        check_bytes(endpoint, "messages", marked.len())?;
         Ok(Rendered { marked })
     }
 
@@ -73,8 +73,9 @@ impl Rendered {
     ///
     /// # Errors
     /// 400 when the tokenizer's own rules fail on the text.
-    pub fn encode(&self, replica: &Replica) -> Result<Vec<u32>, Problem> {
-        replica
+    pub fn encode(&self, endpoint: &Endpoint) -> Result<Vec<u32>, Problem> {
+        endpoint
+            .model
             .tokenizer
             .encode_defused(&self.marked)
             .map_err(|e| Problem::field("messages", e.to_string()))

@@ -1,23 +1,33 @@
 //! The events of a call, until every completion has ended.
 
+use std::future::poll_fn;
+use std::iter::from_fn;
 use std::pin::Pin;
+use std::task::{Context, Poll, ready};
 use std::time::Duration;
+use tokio::time::{Instant, Sleep, sleep};
 use vastrelay_engine::{Event, RequestStream};
 
 /// How long a stream is silent before a comment tells intermediaries that it lives.
 const KEEP_ALIVE: Duration = Duration::from_secs(10);
+/// Most events that are handed over together, so that one call does not keep a thread from others for long.
+const MOST_TOGETHER: usize = 64;
 
 /// A call's events and its caller's departure. Dropping them cancels what has not ended.
 pub(super) struct Events {
     stream: RequestStream,
     departure: Pin<Box<dyn Future<Output = ()>>>,
     unfinished: u32,
+    /// Ready when nothing may have come for a while; set anew only then, as that costs more than to note the time.
+    silence: Pin<Box<Sleep>>,
+    /// When something came.
+    heard: Instant,
 }
 
 /// What comes next.
 pub(super) enum Next {
-    /// An event.
-    Event(Box<Event>),
+    /// Events: all that have come by now, or as many as are handed over together.
+    Events,
     /// Nothing for a while.
     Silence,
     /// Every completion has ended.
@@ -35,6 +45,8 @@ impl Events {
             stream,
             departure: Box::pin(departure),
             unfinished,
+            silence: Box::pin(sleep(KEEP_ALIVE)),
+            heard: Instant::now(),
         }
     }
 
@@ -43,22 +55,56 @@ impl Events {
         self.unfinished
     }
 
-    /// Waits for what comes next.
+    /// Waits for what comes next; [`Self::come`] returns events.
     pub async fn next(&mut self) -> Next {
+        poll_fn(|context| self.poll_next(context)).await
+    }
+
+    /// Ready with what comes next; [`Self::come`] returns events.
+    pub fn poll_next(&mut self, context: &mut Context<'_>) -> Poll<Next> {
         if self.unfinished == 0 {
-            return Next::End;
+            return Poll::Ready(Next::End);
         }
-        tokio::select! {
-            biased;
-            event = self.stream.next() => match event {
-                Some(event) => {
-                    self.unfinished -= u32::from(matches!(event, Event::Ended { .. }));
-                    Next::Event(Box::new(event))
-                }
-                None => Next::BrokenOff,
-            },
-            () = &mut self.departure => Next::Gone,
-            () = tokio::time::sleep(KEEP_ALIVE) => Next::Silence,
+        match self.stream.poll_come(context) {
+            Poll::Ready(true) => {
+                self.heard = Instant::now();
+                return Poll::Ready(Next::Events);
+            }
+            Poll::Ready(false) => return Poll::Ready(Next::BrokenOff),
+            Poll::Pending => {}
         }
+        if self.departure.as_mut().poll(context).is_ready() {
+            return Poll::Ready(Next::Gone);
+        }
+        self.poll_silence(context).map(|()| Next::Silence)
+    }
+
+    /// Ready when nothing has come for a while.
+    fn poll_silence(&mut self, context: &mut Context<'_>) -> Poll<()> {
+        loop {
+            ready!(self.silence.as_mut().poll(context));
+            let now = Instant::now();
+            let is_silent = now >= self.heard + KEEP_ALIVE;
+            if is_silent {
+                self.heard = now;
+            }
+            self.silence.as_mut().reset(self.heard + KEEP_ALIVE);
+            if is_silent {
+                return Poll::Ready(());
+            }
+        }
+    }
+
+    /// Returns the events that have come, or as many as are handed over together, up to the last completion's end.
+    pub fn come(&mut self) -> impl Iterator<Item = Event> {
+        let next = from_fn(|| {
+            if self.unfinished == 0 {
+                return None;
+            }
+            let event = self.stream.come()?;
+            self.unfinished -= u32::from(matches!(event, Event::Ended { .. }));
+            Some(event)
+        });
+        next.take(MOST_TOGETHER)
     }
 }

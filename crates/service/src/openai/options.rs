@@ -1,10 +1,10 @@
 //! The fields that chat and plain completions share, checked and turned into an engine's request.
 
-use super::answer::Extras;
+use super::shape::Extras;
+use crate::endpoint::Endpoint;
 use crate::problem::Problem;
 use vastrelay_engine::queue::retry_after;
 use vastrelay_engine::{GenerationRequest, Refusal, Sampling};
-use vastrelay_serving::Replica;
 use vastrelay_text::StopStrings;
 use vastrelay_wire::chat::ChatRequest;
 use vastrelay_wire::completion::CompletionRequest;
@@ -142,10 +142,10 @@ impl Options {
     ///
     /// # Errors
     /// 400 that names the field, its value and what works; 429 when the queue is full.
-    pub fn check(&self, replica: &Replica, prompts: usize) -> Result<(), Problem> {
+    pub fn check(&self, endpoint: &Endpoint, prompts: usize) -> Result<(), Problem> {
         within("n", self.wanted as f32, 1.0, MOST_CHOICES as f32)?;
         within("best_of", self.choices as f32, 1.0, MOST_CHOICES as f32)?;
-        let queue = replica.generate.limits().queue_depth;
+        let queue = endpoint.limits().queue_depth;
         let choices = prompts * self.choices as usize;
         if choices > queue {
             return Err(Problem::too_many_choices(choices, queue));
@@ -165,7 +165,7 @@ impl Options {
             );
             return Err(Problem::field("stop", text));
         }
-        refuse_when_full(replica)
+        refuse_when_full(endpoint)
     }
 
     /// Returns the most bytes that the answer to prompts of these lengths may take at once: whole, or in the largest piece
@@ -191,7 +191,7 @@ impl Options {
     /// 400 that names the field, its value and what works.
     pub fn request(
         &self,
-        replica: &Replica,
+        endpoint: &Endpoint,
         name: &str,
         prompt: Vec<u32>,
         salt: &str,
@@ -202,7 +202,7 @@ impl Options {
             let text = "the prompt is empty; send one token or more".into();
             return Err(Problem::field(field, text));
         }
-        let vocabulary = replica.description.vocabulary;
+        let vocabulary = endpoint.model.description.vocabulary;
         if let Some(id) = prompt.iter().find(|id| **id as usize >= vocabulary) {
             let text = format!(
                 "the prompt holds token {id}; this model has tokens 0 to {}",
@@ -210,7 +210,7 @@ impl Options {
             );
             return Err(Problem::field(field, text));
         }
-        let limit = replica.generate.limits().longest_sequence();
+        let limit = endpoint.limits().longest_sequence();
         let most_tokens = self
             .most_tokens
             .map_or(limit.saturating_sub(prompt.len()), |most| most as usize);
@@ -228,8 +228,8 @@ impl Options {
             name: name.to_owned(),
             answers_apart,
             choices: self.choices,
-            sampling: self.sampling(replica)?,
-            end_ids: replica.defaults.end_ids.clone(),
+            sampling: self.sampling(endpoint)?,
+            end_ids: endpoint.model.defaults.end_ids.clone(),
             least_tokens: self.min_tokens as usize,
             stop: stop.clone(),
             top_logprobs: match self.top_logprobs {
@@ -237,7 +237,7 @@ impl Options {
                 None if self.choices > self.wanted => Some(0),
                 top => top.map(|top| top as usize),
             },
-            score_prompt: self.top_logprobs.filter(|_| self.echoes()).map(|top| top as usize),
+            logprobs_of_prompt: self.top_logprobs.filter(|_| self.echoes()).map(|top| top as usize),
             cache_salt: salt.to_owned(),
             ..GenerationRequest::new(prompt, most_tokens)
         })
@@ -249,10 +249,10 @@ impl Options {
     }
 
     /// Fields as asked for, else as the model's publisher has them, else the standard's.
-    fn sampling(&self, replica: &Replica) -> Result<Sampling, Problem> {
-        let (own, neutral) = (&replica.defaults, Sampling::default());
+    fn sampling(&self, endpoint: &Endpoint) -> Result<Sampling, Problem> {
+        let (own, neutral) = (&endpoint.model.defaults, Sampling::default());
         let pick = |asked: Option<f32>, own: Option<f32>, neutral: f32| asked.or(own).unwrap_or(neutral);
-        let vocabulary = replica.description.vocabulary;
+        let vocabulary = endpoint.model.description.vocabulary;
         Ok(Sampling {
             temperature: within("temperature", pick(self.temperature, own.temperature, 1.0), 0.0, 2.0)?,
             top_k: self.top_k.or(own.top_k).unwrap_or(0) as usize,
@@ -279,8 +279,8 @@ impl Options {
 }
 
 /// Refuses a request for which there is no room, before its prompt is tokenized.
-fn refuse_when_full(replica: &Replica) -> Result<(), Problem> {
-    let (limits, status) = (replica.generate.limits(), replica.generate.status());
+fn refuse_when_full(endpoint: &Endpoint) -> Result<(), Problem> {
+    let (limits, status) = (endpoint.limits(), endpoint.route().replica.generate.status());
     let depth = status.occupancy.queue_depth;
     if depth < limits.queue_depth || status.failure.is_some() {
         return Ok(());

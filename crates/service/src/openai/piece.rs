@@ -1,6 +1,7 @@
 //! What chat and plain completions say in the same way.
 
 use super::call::end_name;
+use crate::endpoint::Endpoint;
 use crate::problem::Problem;
 use actix_web::HttpResponse;
 use actix_web::body::SizedStream;
@@ -8,12 +9,12 @@ use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::web::Bytes;
 use futures_util::stream::{self, Stream};
 use serde::Serialize;
-use vastrelay_engine::token::{Scored, TokenLogprob};
+use std::convert::Infallible;
+use vastrelay_engine::token::{TokenLogprob, TokenLogprobs};
 use vastrelay_engine::{EndReason, Figures};
-use vastrelay_serving::Replica;
+use vastrelay_wire::chat;
 use vastrelay_wire::chat::{ChatLogprob, ChatLogprobs};
 use vastrelay_wire::sampling::{Measured, PromptTokensDetails, Usage};
-use vastrelay_wire::{chat, error};
 
 /// A comment: clients skip it.
 pub(super) const COMMENT: Bytes = Bytes::from_static(b": waiting\n\n");
@@ -21,25 +22,11 @@ pub(super) const COMMENT: Bytes = Bytes::from_static(b": waiting\n\n");
 pub(super) const DONE: Bytes = Bytes::from_static(b"data: [DONE]\n\n");
 
 /// Returns the response that streams frames.
-pub(super) fn stream_response(frames: impl Stream<Item = Result<Bytes, Problem>> + 'static) -> HttpResponse {
+pub(super) fn stream_response(frames: impl Stream<Item = Result<Bytes, Infallible>> + 'static) -> HttpResponse {
     HttpResponse::Ok()
         .insert_header((CONTENT_TYPE, "text/event-stream"))
         .insert_header((CACHE_CONTROL, "no-cache"))
         .streaming(frames)
-}
-
-/// Returns a frame of a stream.
-pub(super) fn frame(value: &impl Serialize) -> Bytes {
-    let mut bytes = b"data: ".to_vec();
-    serde_json::to_writer(&mut bytes, value).expect("wire types are JSON");
-    bytes.extend_from_slice(b"\n\n");
-    bytes.into()
-}
-
-/// Returns the frame that says what broke.
-pub(super) fn error_frame(problem: &Problem) -> Bytes {
-    let envelope: error::ErrorEnvelope = problem.envelope();
-    frame(&envelope)
 }
 
 /// Bytes of an answer that are handed to the connection at once.
@@ -142,13 +129,13 @@ impl Count {
 }
 
 /// Returns log-probabilities as chat answers have them; `None` when none were asked for.
-pub(super) fn chat_logprobs(replica: &Replica, logprobs: &[Scored]) -> Option<ChatLogprobs> {
+pub(super) fn chat_logprobs(endpoint: &Endpoint, logprobs: &[TokenLogprobs]) -> Option<ChatLogprobs> {
     let one = |token: &TokenLogprob| chat::TokenLogprob {
-        token: token_text(replica, token.id),
+        token: token_text(endpoint, token.id),
         logprob: token.logprob,
-        bytes: replica.tokenizer.pieces().bytes(token.id).to_vec(),
+        bytes: endpoint.model.tokenizer.pieces().bytes(token.id).to_vec(),
     };
-    let both = |(token, top): &Scored| ChatLogprob {
+    let both = |(token, top): &TokenLogprobs| ChatLogprob {
         token: one(token),
         top_logprobs: top.iter().map(one).collect(),
     };
@@ -158,6 +145,6 @@ pub(super) fn chat_logprobs(replica: &Replica, logprobs: &[Scored]) -> Option<Ch
 }
 
 /// Returns what a token stands for; bytes that are no character show as U+FFFD.
-pub(super) fn token_text(replica: &Replica, id: u32) -> String {
-    String::from_utf8_lossy(replica.tokenizer.pieces().bytes(id)).into_owned()
+pub(super) fn token_text(endpoint: &Endpoint, id: u32) -> String {
+    String::from_utf8_lossy(endpoint.model.tokenizer.pieces().bytes(id)).into_owned()
 }

@@ -1,21 +1,26 @@
 //! Log-probabilities as plain completions have them: parallel lists over the tokens.
 
 use super::piece::token_text;
-use vastrelay_engine::token::Scored;
-use vastrelay_serving::Replica;
+use crate::endpoint::Endpoint;
+use vastrelay_engine::token::TokenLogprobs;
 use vastrelay_wire::completion::CompletionLogprobs;
 
 /// Returns the lists for an echoed prompt, `text`; its first token has none, because nothing comes before it.
-pub(super) fn of_prompt(replica: &Replica, ids: &[u32], text: &str, scores: &[Scored]) -> CompletionLogprobs {
-    let bytes = |id: &u32| replica.tokenizer.pieces().bytes(*id);
+pub(super) fn of_prompt(
+    endpoint: &Endpoint,
+    ids: &[u32],
+    text: &str,
+    logprobs: &[TokenLogprobs],
+) -> CompletionLogprobs {
+    let bytes = |id: &u32| endpoint.model.tokenizer.pieces().bytes(*id);
     // A start token, or a space, that the tokenizer puts before a text is not part of it.
     let said: usize = ids.iter().map(|id| bytes(id).len()).sum();
     let mut unsaid = said.saturating_sub(text.len());
-    let mut lists = Lists::begin(replica, 0);
+    let mut lists = Lists::begin(endpoint, 0);
     for (place, id) in ids.iter().enumerate() {
         let hidden = unsaid.min(bytes(id).len());
         unsaid -= hidden;
-        let scored = place.checked_sub(1).and_then(|before| scores.get(before));
+        let scored = place.checked_sub(1).and_then(|before| logprobs.get(before));
         lists.push(*id, scored, &bytes(id)[hidden..]);
     }
     lists.lists
@@ -23,9 +28,13 @@ pub(super) fn of_prompt(replica: &Replica, ids: &[u32], text: &str, scores: &[Sc
 
 /// Returns those of an answer's tokens, and where the next token begins; `None` when none were asked for. The first begins at
 /// `offset` characters.
-pub(super) fn of_answer(replica: &Replica, logprobs: &[Scored], offset: usize) -> Option<(CompletionLogprobs, usize)> {
-    let pieces = replica.tokenizer.pieces();
-    let mut lists = Lists::begin(replica, offset);
+pub(super) fn of_answer(
+    endpoint: &Endpoint,
+    logprobs: &[TokenLogprobs],
+    offset: usize,
+) -> Option<(CompletionLogprobs, usize)> {
+    let pieces = endpoint.model.tokenizer.pieces();
+    let mut lists = Lists::begin(endpoint, offset);
     for scored in logprobs {
         let id = scored.0.id;
         let shown = if pieces.is_special(id) { &[] } else { pieces.bytes(id) };
@@ -36,25 +45,33 @@ pub(super) fn of_answer(replica: &Replica, logprobs: &[Scored], offset: usize) -
 
 /// Lists in the making.
 struct Lists<'a> {
-    replica: &'a Replica,
+    endpoint: &'a Endpoint,
     lists: CompletionLogprobs,
     /// Characters of the text so far.
     offset: usize,
 }
 
 impl Lists<'_> {
-    fn begin(replica: &Replica, offset: usize) -> Lists<'_> {
+    fn begin(endpoint: &Endpoint, offset: usize) -> Lists<'_> {
         let lists = CompletionLogprobs::default();
-        Lists { replica, lists, offset }
+        Lists {
+            endpoint,
+            lists,
+            offset,
+        }
     }
 
     /// Adds a token of which the text shows some bytes.
-    fn push(&mut self, id: u32, scored: Option<&Scored>, shown: &[u8]) {
-        let Lists { replica, lists, offset } = self;
-        lists.tokens.push(token_text(replica, id));
+    fn push(&mut self, id: u32, scored: Option<&TokenLogprobs>, shown: &[u8]) {
+        let Lists {
+            endpoint,
+            lists,
+            offset,
+        } = self;
+        lists.tokens.push(token_text(endpoint, id));
         lists.text_offset.push(*offset);
         lists.token_logprobs.push(scored.map(|(token, _)| token.logprob));
-        let named = |top: &vastrelay_engine::token::TokenLogprob| (token_text(replica, top.id), top.logprob);
+        let named = |top: &vastrelay_engine::token::TokenLogprob| (token_text(endpoint, top.id), top.logprob);
         lists
             .top_logprobs
             .push(scored.map(|(_, top)| top.iter().map(named).collect()));

@@ -1,25 +1,29 @@
 //! From a body to an answer: the way that chat and plain completions share.
 
-use super::answer::{self, Collected, Extras, Shape};
+use super::answer::{self, Pieces};
 use super::asked::Asked;
 use super::call::{Call, RequestId};
 use super::ignored;
 use super::piece::{Count, stream_response, to_json, whole_response};
+use super::shape::{Collected, Extras, Shape};
 use crate::departure::departure;
+use crate::endpoint::Endpoint;
 use crate::guard::Body;
 use crate::problem::Problem;
 use crate::state::ServiceState;
-use crate::text_pool::Renderer;
+use crate::text_threads::Renderer;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_engine::GenerationRequest;
-use vastrelay_serving::Replica;
+
+/// Names the simulated device that answers.
+const SIMULATED: HeaderName = HeaderName::from_static("x-vastrelay-simulated");
 
 /// Requests that are ready for the engine, and how their answer is put into words.
 pub(super) struct Prepared<S> {
     pub answer: S,
-    pub replica: Arc<Replica>,
+    pub endpoint: Arc<Endpoint>,
     pub extras: Extras,
     /// At least one.
     pub requests: Vec<GenerationRequest>,
@@ -48,7 +52,7 @@ pub(super) struct Preparing<'a> {
 ///
 /// # Errors
 /// As an envelope with its status; the call is recorded as refused or failed.
-pub(super) async fn respond<S: Shape + Send + 'static>(
+pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
     operation: &str,
     state: web::Data<ServiceState>,
     id: web::ReqData<RequestId>,
@@ -71,7 +75,7 @@ pub(super) async fn respond<S: Shape + Send + 'static>(
         });
         (asked, prepared)
     };
-    let prepared = state.text_pool.run(bytes, work).await;
+    let prepared = state.text_threads.run(bytes, work).await;
     let prepared = prepared.and_then(|(asked, prepared)| {
         asked.into_iter().for_each(|asked| call.asks(asked));
         let prepared = prepared?;
@@ -83,34 +87,40 @@ pub(super) async fn respond<S: Shape + Send + 'static>(
         Err(problem) => return Err(call.refuse(problem)),
     };
     let (ignored, note) = (prepared.ignored.clone(), prepared.note.clone());
+    let endpoint = prepared.endpoint.clone();
     let mut response = send(call, prepared, &http).await?;
     ignored::tell(&mut response, &ignored);
+    if endpoint.device.is_simulated() {
+        let device = HeaderValue::from_str(endpoint.device.name());
+        let device = device.unwrap_or(HeaderValue::from_static("device"));
+        response.headers_mut().insert(SIMULATED, device);
+    }
     if let Some((name, value)) = note {
         response.headers_mut().insert(name, value);
     }
     Ok(response)
 }
 
-async fn send<S: Shape + Send + 'static>(
+async fn send<S: Shape + Send + Unpin + 'static>(
     mut call: Call,
     prepared: Prepared<S>,
     http: &HttpRequest,
 ) -> Result<HttpResponse, Problem> {
     let Prepared {
         answer,
-        replica,
+        endpoint,
         extras,
         requests,
         ..
     } = prepared;
     let count = Count::new(requests.iter().map(|r| r.prompt.len()).sum(), requests[0].choices);
     let (choices, streamed) = (requests.iter().map(|r| r.choices).sum(), call.is_streamed());
-    let events = match call.submit(&replica, requests, departure(http)).await {
+    let events = match call.submit(&endpoint, requests, departure(http)).await {
         Ok(events) => events,
         Err(problem) => return Err(call.refuse(problem)),
     };
     if streamed {
-        return Ok(stream_response(answer::pieces(answer, extras, call, events, count)));
+        return Ok(stream_response(Pieces::new(answer, extras, call, events, count)));
     }
     let running = call.running();
     let (collected, usage) = answer::collect(call, events, choices, count).await?;

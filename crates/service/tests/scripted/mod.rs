@@ -55,7 +55,7 @@ impl Service {
         let (sender, orders) = channel();
         let edge = Arc::new(Edge::new(Instant::now(), move |order| sender.send(order).is_ok()));
         let callers = edge.clone();
-        let (url, data) = serve(move |_| {
+        let (url, data) = serve(move |_, _| {
             Arc::new(Scripted {
                 edge: callers,
                 limits: Limits {

@@ -8,10 +8,10 @@
 use anyhow::{Context, Result, bail};
 use std::path::{Path, PathBuf};
 use vastrelay_demo_grade::{demo_folder, read_set};
-use vastrelay_engine::score::{LossChange, agreement, loss};
+use vastrelay_engine::likelihood::{LossChange, agreement, loss};
 use vastrelay_kernels::groups::Bits;
+use vastrelay_planner::amounts::bytes;
 use vastrelay_serving::build::{BuildRequest, make};
-use vastrelay_serving::memory::bytes;
 use vastrelay_serving::quality::{Quality, measure, tokens};
 use vastrelay_serving::{KvPrecision, Precision};
 use vastrelay_text::Message;
@@ -73,11 +73,11 @@ fn main() -> Result<()> {
     let cores = std::thread::available_parallelism().map_or(1, usize::from);
     let run = |weights: Precision, kv| measure(&path, &texts, weights, kv, cores, |_| ());
     let reference = run(Precision::F32, KvPrecision::F32)?;
-    let before = loss(&reference.scores);
+    let before = loss(&reference.logprobs);
     println!(
         "{}, {} tokens scored; f32: loss {before:.4} nats a token, weights {}\n",
         path.file_name().unwrap_or_default().to_string_lossy(),
-        reference.scores.len(),
+        reference.logprobs.len(),
         bytes(reference.weight_bytes)
     );
     println!("| precision | weights | loss | against f32, 90 % interval | same top token | wanted |");
@@ -131,8 +131,8 @@ fn main() -> Result<()> {
 
 /// Prints a line of the table; returns whether no more is lost than may be.
 fn tell(trial: &Trial, quality: &Quality, reference: &Quality, before: f64) -> bool {
-    let after = loss(&quality.scores);
-    let LossChange { mean, error } = LossChange::between(&reference.scores, &quality.scores);
+    let after = loss(&quality.logprobs);
+    let LossChange { mean, error } = LossChange::between(&reference.logprobs, &quality.logprobs);
     let (change, error) = (mean / before, error / before);
     let met = trial.most.is_none_or(|most| change.abs() <= most);
     let wanted = match trial.most {
@@ -145,14 +145,14 @@ fn tell(trial: &Trial, quality: &Quality, reference: &Quality, before: f64) -> b
         bytes(quality.weight_bytes),
         change * 100.0,
         1.645 * error * 100.0,
-        agreement(&quality.scores, &reference.scores) * 100.0
+        agreement(&quality.logprobs, &reference.logprobs) * 100.0
     );
     met
 }
 
 /// Returns the demo's held-out conversations as the model's template writes them.
 fn held_out(path: &Path, set: &str) -> Result<Vec<String>> {
-    let (_, template) = vastrelay_serving::replica::texts(path)?;
+    let (_, template) = vastrelay_serving::model::texts(path)?;
     let items = read_set(&demo_folder(), set)?;
     let render = |mut messages: Vec<Message>, answer: String| -> Result<String> {
         messages.push(Message {

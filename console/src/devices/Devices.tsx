@@ -1,0 +1,59 @@
+import { useEffect } from "react";
+import { Link } from "react-router";
+import type { DeviceStatus } from "../api/types";
+import { useAnswer } from "../api/useAnswer";
+import { useLive } from "../api/useLive";
+import { Empty, Trouble } from "../frame/State";
+import { bytes, deviceName } from "../figures";
+import { Place } from "./Place";
+
+/** What is free, who holds what, what is busy? */
+export function Devices() {
+  const { status, busy } = useLive();
+  const { value: devices, error, again } = useAnswer<DeviceStatus[]>("/manage/devices");
+  // Who is where changes only when a replica comes or goes.
+  const replicas = status?.endpoints.flatMap((endpoint) => endpoint.replicas) ?? [];
+  const lives = replicas.map((replica) => replica.incarnation).join();
+  useEffect(() => again(), [lives, again]);
+  return (
+    <div className="flex flex-col gap-5">
+      <h2 className="text-lg font-semibold">Devices</h2>
+      {error && <Trouble error={error} again={again} />}
+      {!devices && !error && <Empty>Loading…</Empty>}
+      {devices?.map((device) => (
+        <section key={device.name} className="border border-line bg-sheet p-5">
+          <div className="flex flex-wrap items-baseline justify-between gap-2">
+            <h3 className="text-lg font-semibold">
+              {device.places.length} ×{" "}
+              {deviceName({ device: device.name, simulated: device.simulated })}
+            </h3>
+            <p className="text-xs text-faint">
+              <span className="font-mono">{bytes(device.memory)}</span> each; busy over the last 10
+              seconds{device.power && "; power as the profile says"}
+            </p>
+          </div>
+          {device.places.every((place) => place.owners.length === 0) && (
+            <p className="mt-2 text-sm">
+              No endpoint is here. Deploy one on{" "}
+              <Link className="underline underline-offset-4" to="/console/watch">
+                Watch
+              </Link>
+              .
+            </p>
+          )}
+          <ul className="mt-4 flex flex-col gap-3">
+            {device.places.map((place) => (
+              <Place
+                key={place.number}
+                device={device}
+                place={place}
+                replicas={replicas}
+                busy={busy}
+              />
+            ))}
+          </ul>
+        </section>
+      ))}
+    </div>
+  );
+}

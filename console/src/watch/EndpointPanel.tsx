@@ -1,0 +1,155 @@
+import { Link } from "react-router";
+import type { EndpointStatus } from "../api/types";
+import { Chart, CLOCK } from "../chart/Chart";
+import { Figure } from "../Figure";
+import { grouped, placeName, precisionName, timing } from "../figures";
+import { Memory } from "./Memory";
+import { useTrack } from "./useTrack";
+
+/** One endpoint: its line of figures, its memory, and what it was like. */
+export function EndpointPanel({
+  endpoint,
+  seconds,
+}: {
+  endpoint: EndpointStatus;
+  seconds: number;
+}) {
+  const { window, occupancy } = endpoint;
+  const track = useTrack(endpoint.name, seconds);
+  const end = track.at.at(-1) ?? Date.now() / 1000;
+  const range: [number, number] = [end - seconds, end];
+  const perSecond = (count: number, seconds: number) =>
+    seconds > 0 ? (count / seconds).toFixed(1) : "0.0";
+  const none = (count: number, value: number) => (count > 0 ? timing(value) : "–");
+  const spread = ({ count, p50, p95, p99 }: typeof window.ttft) =>
+    `${none(count, p50)} · ${none(count, p95)} · ${none(count, p99)}`;
+  return (
+    <article className="border border-line bg-sheet p-5">
+      <div className="flex flex-wrap items-baseline justify-between gap-2">
+        <h3 className="text-lg font-semibold">{endpoint.name}</h3>
+        <p className="font-mono text-xs text-faint">
+          release {endpoint.release} · {grouped(endpoint.parameters)} parameters ·{" "}
+          {endpoint.replicas.map((replica) => (
+            <span key={replica.replica}>{placeName(endpoint, replica)} · </span>
+          ))}
+          weights {precisionName(endpoint.precision)}, KV {endpoint.precision.kv} · context{" "}
+          {grouped(endpoint.context)} ·{" "}
+          <Link
+            className="underline underline-offset-4"
+            to={`/console/strip/${encodeURIComponent(endpoint.name)}`}
+          >
+            batch strip
+          </Link>
+        </p>
+      </div>
+      {endpoint.replicas.map(
+        (replica) =>
+          replica.failure && (
+            <p key={replica.replica} role="alert" className="mt-3 border-l-4 border-red px-3 py-2">
+              The engine has stopped: {replica.failure}.
+            </p>
+          ),
+      )}
+      <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4 xl:grid-cols-8">
+        <Figure
+          name="load"
+          value={`${perSecond(window.answered + window.refused, window.seconds)} calls/s`}
+          meaning="Completed and refused calls per second, over the last 10 seconds."
+        />
+        <Figure
+          name="lanes"
+          value={`${occupancy.lanes_used} of ${occupancy.lanes}`}
+          meaning="Sequences in the batch, of the batch width."
+        />
+        <Figure
+          name="queue depth"
+          value={`${grouped(occupancy.queue_depth)} of ${grouped(occupancy.queue_limit)}`}
+          meaning="Sequences waiting for the batch, of the queue's limit."
+        />
+        <Figure
+          name="tokens/s out"
+          value={grouped(Math.round(window.output_rate))}
+          meaning="Output tokens per second, over the last 10 seconds."
+        />
+        <Figure
+          name="tokens/s in"
+          value={grouped(Math.round(window.prefill_rate))}
+          meaning="Prompt tokens computed per second, over the last 10 seconds. Reused tokens are not counted."
+        />
+        <Figure
+          wide
+          name="TTFT p50 · p95 · p99"
+          value={spread(window.ttft)}
+          meaning="Time from a request's arrival to its first token: 50th, 95th and 99th percentile over the last 10 seconds."
+        />
+        <Figure
+          wide
+          name="ITL p50 · p95 · p99"
+          value={spread(window.itl)}
+          meaning="Inter-token latency: gaps between two tokens of one stream. 50th, 95th and 99th percentile over the last 10 seconds."
+        />
+        <Figure
+          name="refused"
+          value={grouped(window.refused)}
+          meaning="Calls refused or failed in the last 10 seconds."
+        />
+        <Figure
+          name="preempted"
+          value={grouped(endpoint.totals.preemptions)}
+          meaning="Sequences put back in the queue to free KV pages, since the release was deployed."
+        />
+      </dl>
+      <div className="mt-5 grid gap-x-8 gap-y-4 lg:grid-cols-2">
+        <Chart
+          title="Queue depth and lanes in use"
+          unit="sequences"
+          along={CLOCK}
+          x={track.at}
+          range={range}
+          curves={[
+            { name: "queue", color: "--color-red", values: track.queue, dash: [5, 3] },
+            { name: "lanes", color: "--color-ink", values: track.lanes },
+          ]}
+        />
+        <Chart
+          title="Throughput"
+          unit="tokens/s"
+          along={CLOCK}
+          x={track.at}
+          range={range}
+          curves={[
+            { name: "out", color: "--color-ink", values: track.outRate },
+            { name: "in", color: "--color-green", values: track.inRate, dash: [5, 3] },
+          ]}
+        />
+        <Chart
+          title="Time to first token"
+          unit="ms"
+          along={CLOCK}
+          x={track.at}
+          range={range}
+          curves={[
+            { name: "p50", color: "--color-ink", values: track.ttft50 },
+            { name: "p95", color: "--color-green", values: track.ttft95, dash: [5, 3] },
+            { name: "p99", color: "--color-red", values: track.ttft99, dash: [2, 3] },
+          ]}
+        />
+        <Chart
+          title="Inter-token latency"
+          unit="ms"
+          along={CLOCK}
+          x={track.at}
+          range={range}
+          curves={[
+            { name: "p50", color: "--color-ink", values: track.itl50 },
+            { name: "p95", color: "--color-green", values: track.itl95, dash: [5, 3] },
+            { name: "p99", color: "--color-red", values: track.itl99, dash: [2, 3] },
+          ]}
+        />
+      </div>
+      {endpoint.replicas.map((replica) => (
+        <Memory key={replica.replica} replica={replica} />
+      ))}
+    </article>
+  );
+}

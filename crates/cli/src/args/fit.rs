@@ -1,0 +1,92 @@
+//! `vastrelay fit`.
+
+use super::precision::PrecisionOptions;
+use clap::Args;
+use std::path::PathBuf;
+use vastrelay_planner::Typical;
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay fit ./my-70b/config.json
+  vastrelay fit ./my-70b --device sim-48g --concurrency 16 --typical 600+200
+  vastrelay fit ./my-70b --device sim-48g --weights int4 --kv int8 --explain
+  vastrelay fit ./my-70b --table --json
+
+No service and no device is needed. Times and prices are predicted from the device's profile, not measured.
+Exits with 1 if the model does not fit.")]
+pub struct FitOptions {
+    /// A folder, a GGUF file, or a config.json by itself
+    pub model: PathBuf,
+    /// Device profile: sim-24g, sim-48g, sim-80g or a TOML file [default: all three]
+    #[arg(long, value_name = "NAME|FILE")]
+    pub device: Option<String>,
+    /// Most devices to use [default: as many as the profile has]
+    #[arg(long, value_name = "N")]
+    pub count: Option<usize>,
+    #[command(flatten)]
+    pub precision: PrecisionOptions,
+    /// Maximum tokens of a sequence [default: the model's own]
+    #[arg(long, value_name = "TOKENS")]
+    pub context: Option<usize>,
+    /// Sequences that have to fit at once [default: one]
+    #[arg(long, value_name = "N")]
+    pub concurrency: Option<usize>,
+    /// A typical sequence: tokens of its prompt and of its answer
+    #[arg(long, value_name = "PROMPT+ANSWER", value_parser = typical, default_value = "600+200")]
+    pub typical: Typical,
+    /// Maximum sequences in a batch
+    #[arg(long, value_name = "N", default_value_t = 64)]
+    pub width: usize,
+    /// Maximum tokens in a step
+    #[arg(long, value_name = "TOKENS", default_value_t = 512)]
+    pub step_budget: usize,
+    /// Fraction of each device's memory that may be used
+    #[arg(long, value_name = "FRACTION", default_value_t = 0.9)]
+    pub memory_share: f64,
+    /// Show each formula with its numbers
+    #[arg(long)]
+    pub explain: bool,
+    /// Show all precisions, devices and numbers of devices
+    #[arg(long, conflicts_with = "explain")]
+    pub table: bool,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// Most tokens of a typical prompt or answer.
+const MOST_TYPICAL: usize = 1 << 24;
+
+/// Reads a typical sequence.
+fn typical(text: &str) -> Result<Typical, String> {
+    let (prompt, output) = text.split_once('+').unwrap_or((text, ""));
+    match (prompt.parse(), output.parse()) {
+        (Ok(prompt @ 1..=MOST_TYPICAL), Ok(output @ 1..=MOST_TYPICAL)) => Ok(Typical { prompt, output }),
+        _ => Err("use two numbers of tokens, such as 600+200".into()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_typical_sequence_is_two_numbers() {
+        let read = typical("600+200").unwrap();
+        assert_eq!((read.prompt, read.output), (600, 200));
+        for wrong in [
+            "",
+            "600",
+            "600+",
+            "0+3",
+            "3+0",
+            "a+b",
+            "1+2+3",
+            "-1+2",
+            "18446744073709551615+1",
+        ] {
+            assert!(typical(wrong).unwrap_err().contains("600+200"), "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,74 @@
+//! `vastrelay model`.
+
+use super::precision::PrecisionOptions;
+use clap::{Args, Subcommand};
+use std::path::PathBuf;
+
+#[derive(Subcommand)]
+pub enum ModelCommand {
+    /// Show what a model folder or file contains and whether it would run here
+    Inspect(ModelInspectOptions),
+    /// Convert a checkpoint ahead of time and measure the quality loss
+    Build(ModelBuildOptions),
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay model build ./pierdesk-1 --weights int8 --out ./pierdesk-1-int8
+  vastrelay model build ./model.gguf --weights int4 --group 64 --calibrate notes.txt --out ./model-int4
+  vastrelay start --model desk=./pierdesk-1-int8
+
+A build is converted once and memory-mapped at start. Its quality is measured on a text before and after.")]
+pub struct ModelBuildOptions {
+    /// A folder of safetensors, or a GGUF file
+    pub path: PathBuf,
+    /// Folder to create
+    #[arg(long, value_name = "DIR")]
+    pub out: PathBuf,
+    #[command(flatten)]
+    pub precision: PrecisionOptions,
+    /// Text for calibrated rounding (int8 and int4)
+    #[arg(long, value_name = "FILE")]
+    pub calibrate: Option<PathBuf>,
+    /// Text to measure the loss on [default: a built-in sample]
+    #[arg(long, value_name = "FILE")]
+    pub text: Option<PathBuf>,
+    /// Cores to use [default: all]
+    #[arg(long, value_name = "N")]
+    pub cores: Option<usize>,
+    /// Print the report as JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay model inspect ./pierdesk-1
+  vastrelay model inspect ./model.gguf --json
+  vastrelay model inspect ./model.gguf --weights int4 --group 64")]
+pub struct ModelInspectOptions {
+    /// A folder of safetensors, or a GGUF file
+    pub path: PathBuf,
+    /// Maximum sequences in a batch, for the memory plan
+    #[arg(long, value_name = "N", default_value_t = 16)]
+    pub width: usize,
+    /// Maximum tokens in a step
+    #[arg(long, value_name = "TOKENS", default_value_t = 320)]
+    pub step_budget: usize,
+    /// Maximum tokens of a sequence [default: the model's own]
+    #[arg(long, value_name = "TOKENS")]
+    pub context: Option<usize>,
+    /// Fraction of this machine's memory that it may use
+    #[arg(long, value_name = "FRACTION", default_value_t = 0.4)]
+    pub memory_share: f64,
+    /// Shards to split it into
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub split: usize,
+    #[command(flatten)]
+    pub precision: PrecisionOptions,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+}

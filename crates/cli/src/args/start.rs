@@ -1,0 +1,161 @@
+//! `vastrelay start`.
+
+use super::endpoint::named_path;
+use super::precision::PrecisionOptions;
+use crate::device::profile;
+use crate::failure::Failure;
+use crate::machine::{available_memory, device_memory, machine_cores, usual_cores};
+use clap::{Args, ValueEnum};
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::time::Duration;
+use vastrelay_serving::{Device, Isa, ReplicaSettings};
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay start --demo                                  serve the demo model as `pierdesk`
+  vastrelay start --model desk=./pierdesk-1 --width 32    serve a folder of safetensors as `desk`
+  vastrelay start --demo --context 1024 --memory-share 0.2
+  vastrelay start --model big=./my-70b --device sim-48g --split 4   on devices that are simulated
+  vastrelay start --demo --listen 0.0.0.0:7411 --tls-cert relay.pem --tls-key relay.key --host relay.example
+
+A model folder contains config.json, tokenizer.json and model.safetensors (one file, or shards with an index). A GGUF
+file contains everything.")]
+pub struct StartOptions {
+    /// Serve the demo model `pierdesk@1` under the name `pierdesk`
+    #[arg(long)]
+    pub demo: bool,
+    /// Serve a model folder or GGUF file under a name; repeatable
+    #[arg(long = "model", value_name = "NAME=PATH", value_parser = named_path)]
+    pub models: Vec<(String, PathBuf)>,
+    /// Folder for the database and the demo's weights [default: the platform's data directory]
+    #[arg(long, value_name = "DIR")]
+    pub data: Option<PathBuf>,
+    /// Address to listen on; port 0 picks a free port
+    #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:7411")]
+    pub listen: SocketAddr,
+    /// Maximum sequences in a batch
+    #[arg(long, value_name = "N", default_value_t = 16)]
+    pub width: usize,
+    /// Maximum tokens in a step, prefill and decode together
+    #[arg(long, value_name = "TOKENS", default_value_t = 320)]
+    pub step_budget: usize,
+    /// Maximum tokens of a sequence, prompt plus output [default: the model's own]
+    #[arg(long, value_name = "TOKENS")]
+    pub context: Option<usize>,
+    /// Maximum requests waiting for the batch
+    #[arg(long, value_name = "N", default_value_t = 400)]
+    pub queue_depth: usize,
+    /// Maximum prompt tokens of one sequence in a step [default: as many as streams can bear]
+    #[arg(long, value_name = "TOKENS")]
+    pub prefill_chunk: Option<usize>,
+    /// Cores per endpoint [default: all but one, which serves HTTP]
+    #[arg(long, value_name = "N")]
+    pub cores: Option<usize>,
+    /// Instruction set of the kernels: portable, avx2, avx512 or avx512-vnni [default: the best of this machine]
+    #[arg(long, value_name = "NAME")]
+    pub kernel: Option<String>,
+    /// Simulated devices to run on: sim-24g, sim-48g, sim-80g or a TOML file [default: this machine's cpu]
+    #[arg(long, value_name = "NAME|FILE", conflicts_with_all = ["cores", "kernel"])]
+    pub device: Option<String>,
+    /// Shards per endpoint, each with its own weights, KV memory and cores, or its own simulated device
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub split: usize,
+    /// Fraction of a device's memory that each endpoint may use [default: 0.4 of this machine's, 0.9 of a simulated device's]
+    #[arg(long, value_name = "FRACTION")]
+    pub memory_share: Option<f64>,
+    /// KV pages of 16 tokens, for layers without a window [default: as many as fit and are useful]
+    #[arg(long, value_name = "N")]
+    pub pages: Option<usize>,
+    #[command(flatten)]
+    pub precision: PrecisionOptions,
+    /// Require a key even on loopback (always required elsewhere)
+    #[arg(long)]
+    pub require_key: bool,
+    /// Accept requests for this host name, besides localhost and its addresses; repeatable
+    #[arg(long = "host", value_name = "NAME")]
+    pub hosts: Vec<String>,
+    /// Allow pages of this origin to call the service; repeatable [default: its own pages only]
+    #[arg(long = "origin", value_name = "URL", value_parser = origin)]
+    pub origins: Vec<String>,
+    /// Certificate chain for TLS, a PEM file
+    #[arg(long, value_name = "FILE", requires = "tls_key")]
+    pub tls_cert: Option<PathBuf>,
+    /// Private key of the certificate, a PEM file
+    #[arg(long, value_name = "FILE", requires = "tls_cert")]
+    pub tls_key: Option<PathBuf>,
+    /// How long request records are kept
+    #[arg(long, value_name = "TIME", default_value = "30d", value_parser = humantime::parse_duration)]
+    pub records_age: Duration,
+    /// Maximum size of the database before the oldest records are deleted
+    #[arg(long, value_name = "SIZE", default_value = "1GiB")]
+    pub records_size: bytesize::ByteSize,
+    /// Record prompts and answers
+    #[arg(long)]
+    pub record_texts: bool,
+    /// Share cached prompts between keys; by default each key has its own cache
+    #[arg(long)]
+    pub share_cache: bool,
+    /// How often to log a summary line; 0s for never
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    pub summary: Duration,
+    /// Format of log lines on standard error
+    #[arg(long, value_enum, default_value_t = LogForm::Text)]
+    pub log: LogForm,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum LogForm {
+    /// Plain text
+    Text,
+    /// One JSON object per line
+    Json,
+}
+
+impl StartOptions {
+    /// Returns the settings of every endpoint.
+    pub fn settings(&self) -> Result<ReplicaSettings, Failure> {
+        let most = machine_cores();
+        let cores = self.cores.unwrap_or_else(|| usual_cores(self.split));
+        if cores > most {
+            return Err(Failure::usage(format!(
+                "--cores {cores} is more than the {most} cores of this machine"
+            )));
+        }
+        let isa = match &self.kernel {
+            Some(name) => Isa::of(name).map_err(|error| Failure::usage(format!("--kernel: {error}")))?,
+            None => Isa::detect(),
+        };
+        let (device, usual_share) = match &self.device {
+            Some(wanted) => (Device::simulated(profile(wanted)?), 0.9),
+            None => (Device::cpu(device_memory(), available_memory), 0.4),
+        };
+        Ok(ReplicaSettings {
+            width: self.width,
+            step_budget: self.step_budget,
+            context: self.context,
+            queue_depth: self.queue_depth,
+            prefill_chunk: self.prefill_chunk,
+            isa,
+            cores,
+            split: self.split,
+            memory_share: self.memory_share.unwrap_or(usual_share),
+            pages: self.pages,
+            device,
+            weights: self.precision.weights()?,
+            kv: self.precision.kv.map(Into::into),
+        })
+    }
+}
+
+fn origin(text: &str) -> Result<String, String> {
+    let well = text
+        .split_once("://")
+        .is_some_and(|(scheme, host)| ["http", "https"].contains(&scheme) && !host.is_empty() && !host.contains('/'));
+    if well {
+        Ok(text.to_owned())
+    } else {
+        Err("write an origin as https://desk.example, without a path".into())
+    }
+}

@@ -1,0 +1,150 @@
+//! `vastrelay device`, and which kind of device is meant.
+
+use crate::args::device::{DeviceCommand, DeviceListOptions, DeviceShowOptions};
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{ago, device_name, json, line};
+use comfy_table::{CellAlignment, Table, presets};
+use std::path::Path;
+use vastrelay_planner::DeviceProfile;
+use vastrelay_planner::amounts::bytes;
+use vastrelay_wire::manage::{DeviceOwner, DevicePlace, DeviceStatus};
+
+/// Most bytes of a profile.
+const MOST_PROFILE: u64 = 1 << 20;
+
+/// Returns a profile that ships with the product, or that of a file.
+///
+/// # Errors
+/// When it is neither, or the file is no profile.
+pub fn profile(wanted: &str) -> Result<DeviceProfile, Failure> {
+    let shipped = DeviceProfile::shipped();
+    if let Some(profile) = shipped.iter().find(|profile| profile.name == wanted) {
+        return Ok(profile.clone());
+    }
+    let path = Path::new(wanted);
+    if !path.is_file() {
+        let names: Vec<&str> = shipped.iter().map(|profile| profile.name.as_str()).collect();
+        return Err(Failure::usage(format!(
+            "`{wanted}` is neither a device profile nor a file; profiles are {}",
+            names.join(", ")
+        )));
+    }
+    let failed = |error: &dyn std::fmt::Display| Failure::failed(format!("{wanted}: {error}"));
+    let text = vastrelay_files::read(path, MOST_PROFILE).map_err(|error| failed(&error))?;
+    let text = String::from_utf8(text).map_err(|_| failed(&"it is no text"))?;
+    DeviceProfile::parse(&text).map_err(|error| failed(&error))
+}
+
+/// Shows devices.
+pub async fn run(command: &DeviceCommand) -> Result<(), Failure> {
+    match command {
+        DeviceCommand::List(options) => list(options).await,
+        DeviceCommand::Show(options) => show(options),
+    }
+}
+
+async fn list(options: &DeviceListOptions) -> Result<(), Failure> {
+    let client = Client::new(&options.connection)?;
+    let devices: Vec<DeviceStatus> = client.get("/manage/devices").await?;
+    if options.json {
+        return json(&devices);
+    }
+    for device in &devices {
+        let places = device.places.iter().flat_map(rows);
+        let name = device_name(&device.name, device.simulated);
+        line(format!(
+            "{} × {name}, {} each",
+            device.places.len(),
+            bytes(device.memory)
+        ));
+        line(format!("{}", table(places)));
+    }
+    Ok(())
+}
+
+/// Returns a row for each owner, then what others hold and what is free.
+fn rows(place: &DevicePlace) -> Vec<Vec<String>> {
+    let number = place.number.to_string();
+    let owner = |owner: &DeviceOwner| {
+        vec![
+            format!(
+                "{}, release {}, replica {}",
+                owner.endpoint, owner.release, owner.replica
+            ),
+            bytes(owner.reserved()),
+            bytes(owner.weights),
+            bytes(owner.kv_reserved),
+            bytes(owner.kv_used),
+            bytes(owner.workspace + owner.process),
+            format!("{:.0} %", owner.busy_share * 100.0),
+            ago(owner.uptime),
+        ]
+    };
+    let mut rows: Vec<Vec<String>> = place.owners.iter().map(owner).collect();
+    if place.others > 0 {
+        rows.push(vec!["other programs".into(), bytes(place.others)]);
+    }
+    rows.push(vec!["free".into(), bytes(place.free)]);
+    for (index, row) in rows.iter_mut().enumerate() {
+        row.insert(0, if index == 0 { number.clone() } else { String::new() });
+    }
+    rows
+}
+
+fn table(rows: impl Iterator<Item = Vec<String>>) -> Table {
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING);
+    table.set_header([
+        "device",
+        "owner",
+        "memory",
+        "weights",
+        "KV reserved",
+        "KV used",
+        "besides",
+        "busy",
+        "for",
+    ]);
+    for column in table.column_iter_mut().skip(2) {
+        column.set_cell_alignment(CellAlignment::Right);
+    }
+    table.add_rows(rows);
+    table
+}
+
+fn show(options: &DeviceShowOptions) -> Result<(), Failure> {
+    let profile = profile(&options.device)?;
+    if options.json {
+        return json(&profile);
+    }
+    let DeviceProfile { peak, link, power, .. } = &profile;
+    let row = |name: &str, value: String| line(format!("  {name:<14}{value}"));
+    let tera = |value: f64| format!("{:.1} × 10¹²", value / 1e12);
+    let giga = |value: f64| format!("{:.0} GB/s", value / 1e9);
+    let micro = |value: f64| format!("{:.1} µs", value * 1e6);
+    line(format!(
+        "{}, {} of them",
+        device_name(&profile.name, true),
+        profile.count
+    ));
+    let memory = bytes(profile.memory_bytes());
+    let reserve = bytes(profile.reserve.as_u64() as usize);
+    row("memory", format!("{memory}, {reserve} of it for driver and program"));
+    row("bandwidth", giga(profile.bandwidth));
+    row(
+        "peak",
+        format!("{} f32, {} bf16 operations a second", tera(peak.f32), tera(peak.bf16)),
+    );
+    row("", format!("{} int8, {} int4", tera(peak.int8), tera(peak.int4)));
+    row("kernel start", micro(profile.launch));
+    row("link", format!("{}, {} delay", giga(link.bandwidth), micro(link.delay)));
+    row("power", format!("{:.0} W idle, {:.0} W busy", power.idle, power.busy));
+    let taken = if profile.interruptible {
+        ", may be taken away at any time"
+    } else {
+        ""
+    };
+    row("price", format!("{:.2} an hour{taken}", profile.price.hour));
+    Ok(())
+}

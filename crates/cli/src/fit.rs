@@ -1,0 +1,282 @@
+//! `vastrelay fit`: does a model fit devices that nobody has to have?
+
+mod explain;
+mod give_up;
+mod report;
+mod subject;
+
+use crate::args::fit::FitOptions;
+use crate::device::profile;
+use crate::failure::Failure;
+use crate::output::{duration, json, line, precision_name};
+use comfy_table::{CellAlignment, Table, presets};
+use report::{Cheapest, FitReport, Way};
+use subject::Subject;
+use vastrelay_planner::amounts::{bytes, grouped};
+use vastrelay_planner::{DeviceProfile, Fitting, Question};
+use vastrelay_serving::{KvPrecision, Precision};
+use vastrelay_weights::precision::Precisions;
+
+/// Says whether and how a model fits.
+pub fn run(options: &FitOptions) -> Result<(), Failure> {
+    let subject = Subject::open(&options.model)?;
+    let stored = |tensor: &str| subject.kind(tensor);
+    let question = ask(options, &subject, &stored)?;
+    let profiles = profiles(options)?;
+    let ways = if options.table {
+        tabled(options, &question, &profiles)
+    } else {
+        let of = |profile| ways(options, &question, profile);
+        profiles.iter().flat_map(of).collect()
+    };
+    let known = if options.device.is_some() {
+        let mut known = DeviceProfile::shipped();
+        known.retain(|known| profiles.iter().all(|profile| profile.name != known.name));
+        known.extend(profiles.iter().cloned());
+        known
+    } else {
+        profiles.clone()
+    };
+    let report = FitReport {
+        model: subject.name.clone(),
+        parameters: subject.description.parameters(),
+        context: question.context,
+        width: question.width,
+        step_budget: question.step_budget,
+        memory_share: question.memory_share,
+        typical: [question.typical.prompt, question.typical.output],
+        concurrency: question.concurrency,
+        fits: ways.iter().any(|way| way.fitting.is_some()),
+        cheapest: question.cheapest(&known).map(|(profile, split)| Cheapest {
+            device: profile.name.clone(),
+            split,
+            price_per_hour: profile.price.hour * split as f64,
+        }),
+        ways,
+    };
+    if options.json {
+        json(&report)?;
+    } else {
+        print(options, &question, &profiles, &report);
+    }
+    if report.fits { Ok(()) } else { Err(does_not(&report)) }
+}
+
+fn does_not(report: &FitReport) -> Failure {
+    let would = match &report.cheapest {
+        Some(Cheapest { device, split, .. }) => format!("{split} × {device} would do"),
+        None => "no known device would do; use lower precisions or a smaller context".into(),
+    };
+    Failure::failed(format!("{} does not fit as asked: {would}", report.model))
+}
+
+fn ask<'a>(
+    options: &FitOptions,
+    subject: &'a Subject,
+    stored: &'a dyn Fn(&str) -> vastrelay_weights::Kind,
+) -> Result<Question<'a>, Failure> {
+    let model = &subject.description;
+    let context = options.context.unwrap_or(model.context);
+    let refuse = |text: String| Err(Failure::usage(text));
+    if context == 0 || context > model.context {
+        return refuse(format!(
+            "--context {context} does not work; this model supports 1 to {}",
+            model.context
+        ));
+    }
+    if options.typical.tokens() > context {
+        return refuse(format!(
+            "--typical has {} tokens, more than the context of {context}",
+            options.typical.tokens()
+        ));
+    }
+    if !(options.memory_share > 0.0 && options.memory_share <= 1.0) {
+        return refuse("--memory-share has to be above 0 and at most 1".into());
+    }
+    for (name, value, most) in [
+        ("--width", options.width, 4_096),
+        ("--step-budget", options.step_budget, 1 << 20),
+        ("--count", options.count.unwrap_or(1), 1_024),
+        ("--concurrency", options.concurrency.unwrap_or(1), 1 << 20),
+    ] {
+        if value == 0 || value > most {
+            return refuse(format!("{name} {value} does not work; use 1 to {most}"));
+        }
+    }
+    if options.step_budget < options.width {
+        return refuse(format!(
+            "--step-budget {} is less than --width {}",
+            options.step_budget, options.width
+        ));
+    }
+    Ok(Question {
+        model,
+        stored,
+        precisions: Precisions {
+            weights: options.precision.weights()?,
+            kv: options.precision.kv.map_or(KvPrecision::default(), Into::into),
+        },
+        width: options.width,
+        step_budget: options.step_budget,
+        context,
+        memory_share: options.memory_share,
+        typical: options.typical,
+        concurrency: options.concurrency,
+    })
+}
+
+/// Returns the profiles that are asked for.
+fn profiles(options: &FitOptions) -> Result<Vec<DeviceProfile>, Failure> {
+    match &options.device {
+        Some(wanted) => Ok(vec![profile(wanted)?]),
+        None => Ok(DeviceProfile::shipped()),
+    }
+}
+
+fn count(options: &FitOptions, profile: &DeviceProfile) -> usize {
+    options.count.unwrap_or(profile.count)
+}
+
+/// Returns every number of devices of the one that is asked for; of all kinds the least that works, or the most.
+fn ways(options: &FitOptions, question: &Question<'_>, profile: &DeviceProfile) -> Vec<Way> {
+    let all = question.splits(profile, count(options, profile));
+    let way = |fit| Way::new(question, profile, fit);
+    if options.device.is_some() {
+        return all.iter().map(way).collect();
+    }
+    let works = all.iter().find(|fit| fit.verdict.is_ok());
+    works.or(all.last()).map(way).into_iter().collect()
+}
+
+/// Returns all precisions on all devices, in numbers that divide the model.
+fn tabled(options: &FitOptions, question: &Question<'_>, profiles: &[DeviceProfile]) -> Vec<Way> {
+    let mut ways = Vec::new();
+    for word in ["bf16", "int8", "int4"] {
+        for kv in [KvPrecision::Bf16, KvPrecision::Int8] {
+            let mut question = question.clone();
+            let group = question.precisions.weights.group();
+            let weights = Precision::of(word, group).or_else(|_| Precision::of(word, None));
+            question.precisions = Precisions {
+                weights: weights.expect("a precision"),
+                kv,
+            };
+            for profile in profiles {
+                let divides = |split: &usize| question.model.check_split(*split).is_ok();
+                for split in (1..=count(options, profile)).filter(divides) {
+                    ways.push(Way::new(&question, profile, &question.split(profile, split)));
+                }
+            }
+        }
+    }
+    ways
+}
+
+fn print(options: &FitOptions, question: &Question<'_>, profiles: &[DeviceProfile], report: &FitReport) {
+    let precisions = question.precisions;
+    let weights = precision_name(precisions.weights.word(), precisions.weights.group());
+    line(format!(
+        "{}: {} parameters, weights {weights}, KV {}, context {}",
+        report.model,
+        grouped(report.parameters),
+        precisions.kv.name(),
+        grouped(report.context)
+    ));
+    line(format!(
+        "typical sequences of {} + {} tokens{}; devices are simulated, times and prices predicted, not measured",
+        report.typical[0],
+        report.typical[1],
+        report
+            .concurrency
+            .map_or(String::new(), |wanted| format!(", {} at once", grouped(wanted)))
+    ));
+    line("");
+    line(format!("{}", table(options, report)));
+    if !options.table && report.ways.iter().any(|way| way.reason.is_some()) {
+        line("");
+        let reasons = report.ways.iter().filter_map(|way| Some((way, way.reason.as_ref()?)));
+        for (way, reason) in reasons {
+            line(format!("{} × {}: {reason}", way.split, way.device));
+        }
+    }
+    let chosen = chosen(options, question, profiles);
+    if let Some((profile, split, fitting)) = chosen.as_ref().filter(|_| options.explain) {
+        line("");
+        explain::lines(question, profile, *split, fitting).iter().for_each(line);
+    }
+    if options.device.is_some() && !options.table && question.concurrency.is_none_or(|_| chosen.is_none()) {
+        let profile = &profiles[0];
+        let most = count(options, profile).min(profile.count);
+        let largest = question.model.splits().into_iter().filter(|split| *split <= most).max();
+        let split = chosen.as_ref().map_or(largest.unwrap_or(1), |(_, split, _)| *split);
+        line("");
+        line(format!(
+            "Over {split} × {}, giving up a setting frees memory:",
+            profile.name
+        ));
+        give_up::lines(question, profile, split).iter().for_each(line);
+    }
+    if let Some(cheapest) = &report.cheapest {
+        line("");
+        line(format!(
+            "cheapest known that does: {} × {}, {:.2} an hour",
+            cheapest.split, cheapest.device, cheapest.price_per_hour
+        ));
+    }
+}
+
+/// Returns the way with the fewest devices of those that are asked for.
+fn chosen<'p>(
+    options: &FitOptions,
+    question: &Question<'_>,
+    profiles: &'p [DeviceProfile],
+) -> Option<(&'p DeviceProfile, usize, Fitting)> {
+    profiles.iter().find_map(|profile| {
+        let mut all = question.splits(profile, count(options, profile)).into_iter();
+        all.find_map(|fit| Some((profile, fit.split, fit.verdict.ok()?)))
+    })
+}
+
+fn table(options: &FitOptions, report: &FitReport) -> Table {
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING);
+    let mut header = vec!["devices", "verdict"];
+    if options.table {
+        header.extend(["weights", "KV"]);
+    }
+    header.extend([
+        "weights each",
+        "KV a token",
+        "full sequences",
+        "typical ones",
+        "TTFT",
+        "ITL",
+        "tokens/s",
+        "price/million",
+    ]);
+    let fixed = if options.table { 4 } else { 2 };
+    table.set_header(header);
+    for column in table.column_iter_mut().skip(fixed) {
+        column.set_cell_alignment(CellAlignment::Right);
+    }
+    for way in &report.ways {
+        let verdict = if way.fitting.is_some() { "fits" } else { "does not fit" };
+        let mut row = vec![format!("{} × {}", way.split, way.device), verdict.to_owned()];
+        if options.table {
+            row.extend([precision_name(way.weights, way.group), way.kv.to_owned()]);
+        }
+        if let Some(figures) = &way.fitting {
+            row.extend([
+                bytes(figures.weights_bytes),
+                bytes(figures.kv_bytes_per_token),
+                grouped(figures.sequences_of_full_context),
+                grouped(figures.typical_sequences),
+                duration(figures.predicted.ttft),
+                duration(figures.predicted.itl),
+                format!("{:.0}", figures.predicted.tokens_per_second),
+                format!("{:.2}", figures.predicted.price_per_million_tokens),
+            ]);
+        }
+        table.add_row(row);
+    }
+    table
+}

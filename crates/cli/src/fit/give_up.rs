@@ -1,0 +1,64 @@
+//! What giving up a setting would free.
+
+use vastrelay_planner::amounts::{bytes, grouped};
+use vastrelay_planner::{DeviceProfile, Question, WhyNot};
+use vastrelay_serving::{KvPrecision, Precision};
+
+/// Returns a line for each setting that can be given up.
+pub fn lines(question: &Question<'_>, profile: &DeviceProfile, split: usize) -> Vec<String> {
+    let free = Question {
+        concurrency: None,
+        ..question.clone()
+    };
+    let now = needed(&free, profile, split);
+    let mut lines = Vec::new();
+    for (name, changed) in changes(&free) {
+        let (before, after) = (now, needed(&changed, profile, split));
+        let freed = before.saturating_sub(after);
+        if freed == 0 {
+            continue;
+        }
+        let fits = match changed.split(profile, split).verdict {
+            Ok(fitting) => format!(
+                "then {} of full context fit, or {} typical ones",
+                grouped(fitting.full),
+                grouped(fitting.usual)
+            ),
+            Err(WhyNot::Memory(_)) => "then it still does not fit".into(),
+            Err(reason) => reason.to_string(),
+        };
+        lines.push(format!("  {name:<22} frees {:>10} on each; {fits}", bytes(freed)));
+    }
+    lines
+}
+
+/// Returns the bytes that weights, workspace, process and one sequence take on a device.
+fn needed(question: &Question<'_>, profile: &DeviceProfile, split: usize) -> usize {
+    let sizes = question.placement(split).sizes(profile);
+    let pages = sizes.pools.iter().map(|pool| pool.page * pool.per_sequence);
+    sizes.weights + sizes.workspace + sizes.process + pages.sum::<usize>()
+}
+
+fn changes<'a>(question: &Question<'a>) -> Vec<(String, Question<'a>)> {
+    let mut changes = Vec::new();
+    for word in ["bf16", "int8", "int4"] {
+        let mut changed = question.clone();
+        changed.precisions.weights = Precision::of(word, None).expect("a precision");
+        changes.push((format!("--weights {word}"), changed));
+    }
+    let mut changed = question.clone();
+    changed.precisions.kv = KvPrecision::Int8;
+    changes.push(("--kv int8".into(), changed));
+    for (name, value) in [("--context", &mut 0), ("--width", &mut 0)] {
+        let mut changed = question.clone();
+        let setting = if name == "--context" {
+            &mut changed.context
+        } else {
+            &mut changed.width
+        };
+        *setting = (*setting / 2).max(1);
+        *value = *setting;
+        changes.push((format!("{name} {value}"), changed));
+    }
+    changes
+}

@@ -1,4 +1,0 @@
-//! Time as a value.
-
-/// A moment, in microseconds since some start.
-pub type Moment = u64;

@@ -1,0 +1,175 @@
+//! Does a model fit devices of a kind, over how many of them, and what would callers see?
+
+use crate::accelerator::Placement;
+use crate::cost::CostModel;
+use crate::memory::{DoesNotFit, MemoryPlan, Wish};
+use crate::prediction::{Prediction, Running, Typical};
+use crate::profile::DeviceProfile;
+use vastrelay_weights::description::ModelDescription;
+use vastrelay_weights::precision::Precisions;
+use vastrelay_weights::{Kind, SplitError};
+
+/// What is to fit.
+#[derive(Clone)]
+pub struct Question<'a> {
+    /// The model.
+    pub model: &'a ModelDescription,
+    /// What each tensor is stored as.
+    pub stored: &'a dyn Fn(&str) -> Kind,
+    /// What it is to run in.
+    pub precisions: Precisions,
+    /// Maximum sequences in a batch.
+    pub width: usize,
+    /// Most tokens in one step.
+    pub step_budget: usize,
+    /// Tokens of one sequence at most.
+    pub context: usize,
+    /// Fraction of each device's memory that may be taken.
+    pub memory_share: f64,
+    /// The usual sequence.
+    pub typical: Typical,
+    /// Sequences that have to fit at once; any number does when absent.
+    pub concurrency: Option<usize>,
+}
+
+/// What is to be said of a model over so many devices of a kind.
+#[derive(Clone, Debug)]
+pub struct SplitFit {
+    /// How many devices.
+    pub split: usize,
+    /// Whether it fits, or why not.
+    pub verdict: Result<Fitting, WhyNot>,
+}
+
+/// What fits.
+#[derive(Clone, Debug)]
+pub struct Fitting {
+    /// The arithmetic of the device that has most.
+    pub plan: MemoryPlan,
+    /// Sequences of full length that fit at once, whatever the width.
+    pub full: usize,
+    /// Sequences of usual length that do.
+    pub usual: usize,
+    /// Bytes of each token that are kept more than once, as key and value heads are fewer than devices.
+    pub copied: usize,
+    /// What callers would see.
+    pub predicted: Prediction,
+}
+
+/// Why it does not.
+#[derive(Clone, Debug, PartialEq, thiserror::Error)]
+pub enum WhyNot {
+    /// The model cannot be divided so.
+    #[error(transparent)]
+    Split(#[from] SplitError),
+    /// The memory is too small.
+    #[error(transparent)]
+    Memory(#[from] DoesNotFit),
+    /// Fewer sequences fit than have to.
+    #[error("{fits} sequences of {tokens} tokens fit at once, and {wanted} have to")]
+    Sequences {
+        /// How many fit.
+        fits: usize,
+        /// Of how many tokens.
+        tokens: usize,
+        /// How many have to.
+        wanted: usize,
+    },
+    /// There are not so many devices.
+    #[error("there are {count} devices")]
+    Devices {
+        /// How many there are.
+        count: usize,
+    },
+}
+
+impl<'a> Question<'a> {
+    /// Returns the placement over so many devices.
+    pub fn placement(&self, split: usize) -> Placement<'a> {
+        Placement {
+            model: self.model,
+            stored: self.stored,
+            precisions: self.precisions,
+            split,
+            width: self.width,
+            step_budget: self.step_budget,
+            context: self.context,
+        }
+    }
+
+    /// Answers for one device, two, and so on, up to so many.
+    pub fn splits(&self, profile: &DeviceProfile, count: usize) -> Vec<SplitFit> {
+        (1..=count).map(|split| self.split(profile, split)).collect()
+    }
+
+    /// Answers for so many devices.
+    pub fn split(&self, profile: &DeviceProfile, split: usize) -> SplitFit {
+        SplitFit {
+            split,
+            verdict: self.verdict(profile, split),
+        }
+    }
+
+    fn verdict(&self, profile: &DeviceProfile, split: usize) -> Result<Fitting, WhyNot> {
+        if split > profile.count {
+            return Err(WhyNot::Devices { count: profile.count });
+        }
+        self.model.check_split(split)?;
+        let placement = self.placement(split);
+        let sizes = placement.sizes(profile);
+        let device = profile.memory_bytes();
+        let wish = Wish {
+            device,
+            budget: (device as f64 * self.memory_share) as usize,
+            width: self.width,
+            context: self.context,
+            pages: None,
+        };
+        let plan = MemoryPlan::new(&sizes, wish)?;
+        let usual = self.sequences(&plan, self.typical.tokens());
+        if let Some(wanted) = self.concurrency.filter(|wanted| *wanted > usual) {
+            return Err(WhyNot::Sequences {
+                fits: usual,
+                tokens: self.typical.tokens(),
+                wanted,
+            });
+        }
+        let cost = CostModel::new(&placement, profile);
+        let running = Running {
+            split,
+            width: self.width,
+            step_budget: self.step_budget,
+            typical: self.typical,
+        };
+        Ok(Fitting {
+            full: plan.full_context_sequences(),
+            usual,
+            copied: placement.copied_token_bytes(),
+            predicted: Prediction::new(&cost, profile, running, self.concurrency.unwrap_or(1)),
+            plan,
+        })
+    }
+
+    /// Returns how many sequences of so many tokens fit at once in what weights, workspace and process leave.
+    fn sequences(&self, plan: &MemoryPlan, tokens: usize) -> usize {
+        let left = plan.budget - plan.weights - plan.workspace - plan.process;
+        let held =
+            |pool: &crate::memory::PoolPlan| pool.sizes.page * pool.sizes.sight.most_held(tokens, self.step_budget);
+        left / plan.pools.iter().map(held).sum::<usize>().max(1)
+    }
+
+    /// Returns the cheapest devices on which it fits: which, and how many. Of two with one price the one with less memory.
+    pub fn cheapest<'p>(&self, profiles: &'p [DeviceProfile]) -> Option<(&'p DeviceProfile, usize)> {
+        let fitting = profiles.iter().filter_map(|profile| {
+            let split = (1..=profile.count).find(|split| self.verdict(profile, *split).is_ok())?;
+            Some((profile, split))
+        });
+        let price = |profile: &DeviceProfile, split: usize| profile.price.hour * split as f64;
+        let memory = |profile: &DeviceProfile, split: usize| profile.memory_bytes() * split;
+        fitting.min_by(|(a, of_a), (b, of_b)| {
+            price(a, *of_a)
+                .total_cmp(&price(b, *of_b))
+                .then(memory(a, *of_a).cmp(&memory(b, *of_b)))
+        })
+    }
+}

@@ -1,0 +1,29 @@
+//! What a configuration needs of a device, and what fits.
+//!
+//! | module | question it answers |
+//! |---|---|
+//! | [`memory`] | how is a device's memory divided among weights, workspace and KV pages? |
+//! | [`profile`] | what does a kind of device have? |
+//! | [`accelerator`] | what does a model take on accelerators? |
+//! | [`cost`] | how long does a step take there? |
+//! | [`prediction`] | what would callers see? |
+//! | [`fit`] | does it fit, over how many devices? |
+//! | [`amounts`] | how are sizes and counts written for people? |
+//!
+//! The arithmetic is the same for every kind of device; what a kind's executor takes for weights, workspace and pages comes in as
+//! [`Sizes`].
+#![warn(missing_docs)]
+
+pub mod accelerator;
+pub mod amounts;
+pub mod cost;
+pub mod fit;
+pub mod memory;
+pub mod prediction;
+pub mod profile;
+
+pub use cost::{CostModel, CostRow, StepCost};
+pub use fit::{Fitting, Question, SplitFit, WhyNot};
+pub use memory::{DoesNotFit, MemoryPlan, PoolPlan, PoolSizes, Sizes, Wish};
+pub use prediction::{Prediction, Typical};
+pub use profile::{DeviceProfile, ProfileError};

@@ -1,0 +1,100 @@
+//! What callers would see, by the cost model: predicted, not measured.
+
+use crate::cost::{CostModel, CostRow};
+use crate::profile::DeviceProfile;
+
+/// A usual sequence.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Typical {
+    /// Tokens of its prompt.
+    pub prompt: usize,
+    /// Tokens of its answer.
+    pub output: usize,
+}
+
+impl Typical {
+    /// Returns all of its tokens.
+    pub fn tokens(self) -> usize {
+        self.prompt + self.output
+    }
+}
+
+/// How a replica is to run, as far as predictions depend on it.
+#[derive(Clone, Copy, Debug)]
+pub struct Running {
+    /// Devices that it spans.
+    pub split: usize,
+    /// Maximum sequences in a batch.
+    pub width: usize,
+    /// Most tokens in one step.
+    pub step_budget: usize,
+    /// Its usual sequence.
+    pub typical: Typical,
+}
+
+/// What is predicted for so many callers, each of whom asks again as soon as it has its answer.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Prediction {
+    /// Callers whose sequences are in the batch.
+    pub lanes: usize,
+    /// Seconds to the first token of one that has a lane.
+    pub ttft: f64,
+    /// Seconds between two tokens, in the middle of all gaps.
+    pub itl: f64,
+    /// Tokens that all get in a second.
+    pub rate: f64,
+    /// Price of a million output tokens.
+    pub million: f64,
+}
+
+impl Prediction {
+    /// Predicts for so many callers at once.
+    pub fn new(cost: &CostModel, profile: &DeviceProfile, running: Running, callers: usize) -> Prediction {
+        let Running {
+            split,
+            width,
+            step_budget,
+            typical,
+        } = running;
+        let lanes = callers.clamp(1, width);
+        // All others are on average in the middle of their answers.
+        let decode = CostRow::decode(typical.prompt + typical.output / 2);
+        let together = cost.step(&vec![decode; lanes]).total();
+        let (prefill, steps) = prefill(cost, step_budget, typical.prompt, &vec![decode; lanes - 1]);
+        let gaps = typical.output.saturating_sub(1) as f64;
+        // In each sequence's time the prompts of all others are read, too.
+        let shared = ((lanes - 1) * steps) as f64;
+        let round = lanes as f64 * prefill + (gaps - shared).max(0.0) * together;
+        let rate = (lanes * typical.output) as f64 / round;
+        let hour = profile.price.hour * split as f64;
+        Prediction {
+            lanes,
+            ttft: prefill + if lanes > 1 { together / 2.0 } else { 0.0 },
+            itl: if shared * 2.0 > gaps {
+                prefill / steps as f64
+            } else {
+                together
+            },
+            rate,
+            million: hour / 3600.0 / rate * 1e6,
+        }
+    }
+}
+
+/// Returns how long a prompt takes to its first token beside others that decode, and how many steps.
+fn prefill(cost: &CostModel, step_budget: usize, prompt: usize, beside: &[CostRow]) -> (f64, usize) {
+    let chunk = step_budget.saturating_sub(beside.len()).max(1);
+    let (mut start, mut seconds, mut steps) = (0, 0.0, 0);
+    while start < prompt.max(1) {
+        let tokens = chunk.min(prompt.max(1) - start);
+        let own = CostRow {
+            tokens,
+            start,
+            chooses: start + tokens >= prompt,
+        };
+        seconds += cost.step(&[beside, &[own]].concat()).total();
+        start += tokens;
+        steps += 1;
+    }
+    (seconds, steps)
+}

@@ -1,0 +1,211 @@
+//! Deploying endpoints, and removing them.
+
+use crate::endpoint::Endpoint;
+use crate::endpoints::Endpoints;
+use crate::problem::Problem;
+use crate::records::Records;
+use serde_json::{Value, json};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::UNIX_EPOCH;
+use vastrelay_serving::{LoadError, Model, Models, Replica, ReplicaSettings};
+use vastrelay_store::{BegunReplica, StoreError};
+
+/// Longest name of an endpoint.
+const LONGEST_NAME: usize = 100;
+
+/// How endpoints are deployed.
+pub struct Loader {
+    /// Settings of each of them.
+    pub settings: ReplicaSettings,
+    /// The text sides of models in use.
+    pub models: Models,
+    /// Where the demo's weights are unpacked.
+    pub data: PathBuf,
+    /// Unpacks them and returns their folder.
+    pub unpack_demo: fn(&Path) -> Result<PathBuf, String>,
+}
+
+/// Why an endpoint cannot be deployed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum DeployError {
+    /// Its name cannot be one.
+    #[error("{0}")]
+    Name(String),
+    /// Its name is taken.
+    #[error("there is an endpoint `{0}` already; choose another name")]
+    Taken(String),
+    /// Its model cannot be loaded.
+    #[error("`{name}` cannot be served: {source}")]
+    Load {
+        /// The endpoint.
+        name: String,
+        /// Why.
+        source: Box<LoadError>,
+    },
+    /// Its release cannot be recorded.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+impl Loader {
+    /// Loads the weights of a path and serves them under a name.
+    ///
+    /// # Errors
+    /// When the name cannot be one or is taken, or the weights cannot be read, run or fitted.
+    pub fn deploy(
+        &self,
+        endpoints: &Endpoints,
+        records: &Records,
+        name: &str,
+        path: &Path,
+    ) -> Result<Arc<Endpoint>, DeployError> {
+        check(endpoints, name)?;
+        let failed = |source| DeployError::Load {
+            name: name.to_owned(),
+            source: Box::new(source),
+        };
+        let model = self.models.open(path).map_err(failed)?;
+        let replica = Replica::load(name, &model, path, &self.settings).map_err(failed)?;
+        self.serve(endpoints, records, name, model, replica, &weights_of(path))
+    }
+
+    /// Serves a replica that is there already, as the first one of an endpoint; `weights` tells them from others.
+    ///
+    /// # Errors
+    /// When the name is taken, or the release cannot be recorded.
+    pub fn serve(
+        &self,
+        endpoints: &Endpoints,
+        records: &Records,
+        name: &str,
+        model: Arc<Model>,
+        mut replica: Replica,
+        weights: &Value,
+    ) -> Result<Arc<Endpoint>, DeployError> {
+        let release = records
+            .store
+            .release(name, &self.settings_of(&model, &replica, weights))?;
+        replica.incarnation = records.store.begin_incarnation(&BegunReplica {
+            endpoint: name,
+            release,
+            replica: replica.number,
+            version: env!("CARGO_PKG_VERSION"),
+        })?;
+        let endpoint = Endpoint::new(name, release, model, replica);
+        tracing::info!(endpoint = name, release, "deployed");
+        // Somebody may have been faster.
+        endpoints
+            .add(endpoint)
+            .ok_or_else(|| DeployError::Taken(name.to_owned()))
+    }
+
+    /// Returns what makes a release, as JSON: another one has other settings.
+    fn settings_of(&self, model: &Model, replica: &Replica, weights: &Value) -> String {
+        let limits = replica.generate.limits();
+        json!({
+            "model": model.content,
+            "weights": weights,
+            "precision": replica.precisions,
+            "device": replica.device.name(),
+            "cores": replica.cores,
+            "split": replica.split,
+            "width": limits.width,
+            "step_budget": limits.step_budget,
+            "context": limits.context,
+            "queue_depth": limits.queue_depth,
+            "prefill_chunk": limits.prefill_chunk,
+            "memory_share": self.settings.memory_share,
+            "pages": self.settings.pages,
+        })
+        .to_string()
+    }
+}
+
+/// Returns what tells weights from others without reading them all: their files' names, sizes and times.
+fn weights_of(path: &Path) -> Value {
+    let mark = |file: &Path| -> Option<Value> {
+        let facts = file.metadata().ok().filter(|facts| facts.is_file())?;
+        let changed = facts.modified().ok()?.duration_since(UNIX_EPOCH).ok()?;
+        Some(json!([
+            file.file_name()?.to_string_lossy(),
+            facts.len(),
+            changed.as_millis() as u64
+        ]))
+    };
+    if path.is_file() {
+        return json!([mark(path)]);
+    }
+    let is_weights = |file: &PathBuf| file.extension().is_some_and(|end| end == "safetensors");
+    let entries = std::fs::read_dir(path).into_iter().flatten().flatten();
+    let mut files: Vec<PathBuf> = entries.map(|entry| entry.path()).filter(is_weights).collect();
+    files.sort();
+    files.iter().map(|file| mark(file)).collect()
+}
+
+impl From<DeployError> for Problem {
+    fn from(error: DeployError) -> Problem {
+        let text = error.to_string();
+        match error {
+            DeployError::Name(_) => Problem::field("name", text),
+            DeployError::Taken(_) => Problem::conflict("name_taken", text),
+            DeployError::Load { .. } => Problem::field("path", text),
+            DeployError::Store(_) => Problem::internal(text),
+        }
+    }
+}
+
+/// Makes sure that a name can be one and is free.
+///
+/// # Errors
+/// When it cannot be, or is not.
+pub(crate) fn check(endpoints: &Endpoints, name: &str) -> Result<(), DeployError> {
+    check_name(name).map_err(DeployError::Name)?;
+    match endpoints.get(name) {
+        Ok(_) => Err(DeployError::Taken(name.to_owned())),
+        Err(_) => Ok(()),
+    }
+}
+
+/// Checks an endpoint's name: it stands in addresses, logs and metrics.
+///
+/// # Errors
+/// What is wrong, and what works.
+pub fn check_name(name: &str) -> Result<(), String> {
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.@/".contains(&byte);
+    let is_segment = |part: &str| !part.is_empty() && part != "." && part != "..";
+    if name.len() <= LONGEST_NAME && name.bytes().all(plain) && name.split('/').all(is_segment) {
+        return Ok(());
+    }
+    let shown: String = name.chars().take(LONGEST_NAME).collect();
+    Err(format!(
+        "`{}` is not an endpoint name; use up to {LONGEST_NAME} letters, digits and - _ . @ /",
+        shown.escape_debug()
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::check_name;
+
+    #[test]
+    fn names_fit_into_addresses_logs_and_metrics() {
+        for good in ["pierdesk", "ferries/pierdesk@2", "a-b_c.d"] {
+            assert!(check_name(good).is_ok(), "{good}");
+        }
+        for wrong in [
+            "",
+            "a b",
+            "a\u{1b}[2J",
+            "a\nb",
+            "../a",
+            "a//b",
+            "/",
+            "é",
+            &"x".repeat(101),
+        ] {
+            assert!(check_name(wrong).is_err(), "{wrong}");
+        }
+    }
+}

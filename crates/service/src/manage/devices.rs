@@ -1,0 +1,76 @@
+//! `GET /manage/devices`.
+
+use crate::deploy::Loader;
+use crate::endpoint::{Endpoint, Placed};
+use crate::endpoints::Endpoints;
+use actix_web::{HttpResponse, web};
+use std::sync::Arc;
+use vastrelay_planner::PoolPlan;
+use vastrelay_wire::manage::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
+
+/// `GET /manage/devices`: what is on each device, by owner.
+#[utoipa::path(get, path = "/manage/devices", tag = "manage", responses((status = 200, body = Vec<DeviceStatus>)))]
+pub async fn devices(endpoints: web::Data<Endpoints>, loader: web::Data<Loader>) -> HttpResponse {
+    HttpResponse::Ok().json([device(&endpoints.all(), &loader)])
+}
+
+fn device(endpoints: &[Arc<Endpoint>], loader: &Loader) -> DeviceStatus {
+    let device = &loader.settings.device;
+    let placed: Vec<(&Endpoint, Arc<Placed>)> = endpoints
+        .iter()
+        .flat_map(|endpoint| endpoint.replicas().into_iter().map(move |placed| (&**endpoint, placed)))
+        .collect();
+    let place = |number: usize| {
+        let here = placed
+            .iter()
+            .filter(|(_, placed)| placed.replica.held.places().contains(&number));
+        let resident: usize = here.clone().map(|(_, placed)| placed.replica.resident()).sum();
+        let owners: Vec<DeviceOwner> = here.map(|(endpoint, placed)| owner(endpoint, placed)).collect();
+        let reserved: usize = owners.iter().map(DeviceOwner::reserved).sum();
+        let rest = device.total().saturating_sub(reserved);
+        // What is neither available nor ours is somebody else's; all of a simulated device is available.
+        let taken = device.total() - device.available();
+        let others = taken.saturating_sub(resident).min(rest);
+        DevicePlace {
+            number: number + 1,
+            owners,
+            others,
+            free: rest - others,
+        }
+    };
+    DeviceStatus {
+        name: device.name().into(),
+        simulated: device.is_simulated(),
+        memory: device.total(),
+        power: device.profile().map(|profile| DevicePower {
+            idle: profile.power.idle,
+            busy: profile.power.busy,
+        }),
+        places: (0..device.count()).map(place).collect(),
+    }
+}
+
+fn owner(endpoint: &Endpoint, placed: &Placed) -> DeviceOwner {
+    let replica = &placed.replica;
+    let (memory, status) = (&replica.memory, replica.generate.status());
+    let occupancy = &status.occupancy;
+    // Layers that see less far hold no more pages than the others.
+    let used = |pool: &PoolPlan| occupancy.pages_used.min(pool.pages) * pool.sizes.page;
+    DeviceOwner {
+        endpoint: endpoint.name.clone(),
+        release: endpoint.release,
+        replica: replica.number,
+        incarnation: replica.incarnation,
+        uptime: status.uptime,
+        weights: memory.weights,
+        workspace: memory.workspace,
+        process: memory.process,
+        kv_reserved: memory.kv_pool(),
+        kv_used: memory.pools.iter().map(used).sum(),
+        busy_share: if status.uptime > 0.0 {
+            (status.busy / status.uptime).min(1.0)
+        } else {
+            0.0
+        },
+    }
+}

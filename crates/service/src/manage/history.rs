@@ -1,0 +1,70 @@
+//! `GET /manage/endpoints/{name}/history`.
+
+use crate::chronicle::SPANS;
+use crate::endpoints::Endpoints;
+use crate::problem::Problem;
+use crate::records::Records;
+use actix_web::{HttpResponse, web};
+use serde::Deserialize;
+use utoipa::IntoParams;
+use vastrelay_store::milliseconds_since_1970;
+use vastrelay_wire::error::ErrorEnvelope;
+use vastrelay_wire::manage::{History, HistoryPoint};
+
+/// What `GET /manage/endpoints/{name}/history` is asked.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct HistoryQuery {
+    /// The last this many seconds.
+    #[serde(default = "an_hour")]
+    seconds: u32,
+}
+
+fn an_hour() -> u32 {
+    3600
+}
+
+/// Most seconds that are looked back at in the finest points; more come in coarser ones.
+const FINE: u32 = 2 * 3600;
+
+/// `GET /manage/endpoints/{name}/history`: what an endpoint was like over the last hours.
+///
+/// # Errors
+/// 404 for an unknown endpoint.
+#[utoipa::path(get, path = "/manage/endpoints/{name}/history", tag = "manage", params(
+    ("name" = String, Path, description = "The endpoint"), HistoryQuery), responses(
+    (status = 200, body = History), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn history(
+    endpoints: web::Data<Endpoints>,
+    records: web::Data<Records>,
+    name: web::Path<String>,
+    query: web::Query<HistoryQuery>,
+) -> Result<HttpResponse, Problem> {
+    let endpoint = endpoints.get(&name)?;
+    let span = if query.seconds <= FINE { SPANS[0] } else { SPANS[1] };
+    let from = milliseconds_since_1970() - i64::from(query.seconds) * 1000;
+    let points = records
+        .query(move |store| store.history(&endpoint.name, span, from))
+        .await?;
+    let point = |point: vastrelay_store::HistoryPoint| HistoryPoint {
+        release: point.release,
+        replica: point.replica,
+        incarnation: point.incarnation,
+        device: point.device,
+        simulated: point.simulated,
+        at_ms: point.at_ms,
+        queue_depth: point.queue_depth,
+        lanes_used: point.lanes_used,
+        pages_used: point.pages_used,
+        prefill_rate: point.prefill_rate,
+        output_rate: point.output_rate,
+        answered: point.answered,
+        refused: point.refused,
+        ttft: point.ttft,
+        itl: point.itl,
+    };
+    Ok(HttpResponse::Ok().json(History {
+        span,
+        points: points.into_iter().map(point).collect(),
+    }))
+}

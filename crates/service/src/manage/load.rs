@@ -1,0 +1,199 @@
+//! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
+
+use crate::endpoints::Endpoints;
+use crate::guard::Body;
+use crate::live::Live;
+use crate::loads::{Loads, is_under_way};
+use crate::own_address::OwnAddress;
+use crate::problem::Problem;
+use crate::records::Records;
+use actix_web::http::header::AUTHORIZATION;
+use actix_web::{HttpRequest, HttpResponse, web};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use tokio::sync::watch;
+use vastrelay_loadtest::order::{Prepared, prepare};
+use vastrelay_loadtest::prompts::Room;
+use vastrelay_loadtest::statistics::spread;
+use vastrelay_loadtest::{HttpTarget, Progress, Span};
+use vastrelay_store::RunRecord;
+use vastrelay_wire::error::ErrorEnvelope;
+use vastrelay_wire::load::{LoadOrder, LoadState, LoadStatus};
+use vastrelay_wire::parse::parse_body;
+
+/// `GET /manage/load`: how the newest load test is getting on; `null` when there was none.
+#[utoipa::path(get, path = "/manage/load", operation_id = "load_status", tag = "load",
+    responses((status = 200, body = Option<LoadStatus>)))]
+pub async fn status(loads: web::Data<Loads>) -> HttpResponse {
+    HttpResponse::Ok().json(loads.status())
+}
+
+/// `DELETE /manage/load`: ends the load test that is under way; what was measured so far is kept.
+///
+/// # Errors
+/// 404 when there is none.
+#[utoipa::path(delete, path = "/manage/load", operation_id = "stop_load", tag = "load", responses(
+    (status = 200, body = LoadStatus), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn stop(loads: web::Data<Loads>) -> Result<HttpResponse, Problem> {
+    let newest = loads.lock();
+    let load = newest.as_ref().filter(|load| is_under_way(&load.status));
+    let load = load.ok_or_else(|| Problem::not_kept("no load test is under way".into()))?;
+    let _ = load.stop.send(true);
+    Ok(HttpResponse::Ok().json(&load.status))
+}
+
+/// `POST /manage/load`: sends load to a model of this service, with the caller's own key, and keeps the run.
+///
+/// # Errors
+/// 400 when the order cannot be, 404 for an unknown model, 409 while another is under way.
+#[utoipa::path(post, path = "/manage/load", operation_id = "start_load", tag = "load", request_body = LoadOrder, responses(
+    (status = 202, body = LoadStatus), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn start(
+    endpoints: web::Data<Endpoints>,
+    loads: web::Data<Loads>,
+    live: web::Data<Live>,
+    records: web::Data<Records>,
+    own: web::Data<OwnAddress>,
+    request: HttpRequest,
+    body: Body,
+) -> Result<HttpResponse, Problem> {
+    // Making prompts takes time that others would wait for.
+    let ready = web::block(move || ready(&endpoints, &body)).await;
+    let (order, prepared) = ready.map_err(|error| Problem::internal(error.to_string()))??;
+    let url = own_url(&own);
+    let key = request
+        .headers()
+        .get(AUTHORIZATION)
+        .and_then(|value| value.to_str().ok());
+    let key = key.and_then(|value| Some(value.split_once(' ')?.1.trim().to_owned()));
+    let target =
+        HttpTarget::new(own.trust(), &url, key, &order.model, order.temperature, true).map_err(Problem::internal)?;
+    let status = LoadStatus {
+        name: prepared.name.clone(),
+        model: order.model.clone(),
+        ..LoadStatus::default()
+    };
+    let stopped = loads.begin(status.clone())?;
+    live.load(&status);
+    let told = Told { loads, live };
+    // A thread of its own: the workers that answer are not to be held up by those that ask.
+    std::thread::Builder::new()
+        .name("load".into())
+        .spawn(move || send(&told, &records, &url, target, prepared, stopped))
+        .map_err(|error| Problem::internal(error.to_string()))?;
+    Ok(HttpResponse::Accepted().json(status))
+}
+
+/// Reads an order and makes its prompts.
+fn ready(endpoints: &Endpoints, body: &[u8]) -> Result<(LoadOrder, Prepared), Problem> {
+    let order: LoadOrder = parse_body(body).map_err(|error| Problem::body(&error))?;
+    let endpoint = endpoints.called(&order.model)?;
+    let room = Room {
+        vocabulary: endpoint.model.description.vocabulary,
+        context: endpoint.limits().context,
+    };
+    let prepared = prepare(&order, room).map_err(|reason| Problem::field("load", reason))?;
+    Ok((order, prepared))
+}
+
+/// Returns the address at which this service reaches itself.
+fn own_url(own: &OwnAddress) -> String {
+    let mut address = own.socket;
+    if address.ip().is_unspecified() {
+        address.set_ip(match address.ip() {
+            IpAddr::V4(_) => Ipv4Addr::LOCALHOST.into(),
+            IpAddr::V6(_) => Ipv6Addr::LOCALHOST.into(),
+        });
+    }
+    let scheme = if own.certificate.is_some() { "https" } else { "http" };
+    format!("{scheme}://{address}")
+}
+
+fn send(
+    told: &Told,
+    records: &Records,
+    url: &str,
+    target: HttpTarget,
+    prepared: Prepared,
+    stopped: watch::Receiver<bool>,
+) {
+    let Prepared {
+        name,
+        workload,
+        prompts,
+    } = prepared;
+    let span = workload.span;
+    let outcome = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .map_err(|error| error.to_string())
+        .and_then(|runtime| {
+            runtime.block_on(vastrelay_loadtest::run(
+                &name,
+                url,
+                target,
+                workload,
+                prompts,
+                stopped,
+                |progress| {
+                    told.tell(|status| take(status, &progress, span));
+                },
+            ))
+        });
+    let kept = outcome.and_then(|run| {
+        let document = serde_json::to_string(&run).map_err(|error| error.to_string())?;
+        let record = RunRecord {
+            id: run.id.clone(),
+            at_ms: run.begun_ms,
+            document,
+        };
+        records.store.add_run(&record).map_err(|error| error.to_string())?;
+        Ok(run.id)
+    });
+    told.tell(|status| match kept {
+        Ok(run) => {
+            status.state = LoadState::Ended;
+            status.part = 1.0;
+            status.run = Some(run);
+        }
+        Err(reason) => {
+            status.state = LoadState::Failed;
+            status.failure = Some(reason);
+        }
+    });
+}
+
+/// Who is told how the load test is getting on.
+struct Told {
+    loads: web::Data<Loads>,
+    live: web::Data<Live>,
+}
+
+impl Told {
+    /// Changes the status of the load test and tells whoever listens.
+    fn tell(&self, change: impl FnOnce(&mut LoadStatus)) {
+        let mut newest = self.loads.lock();
+        if let Some(load) = newest.as_mut() {
+            change(&mut load.status);
+            self.live.load(&load.status);
+        }
+    }
+}
+
+fn take(status: &mut LoadStatus, progress: &Progress, span: Span) {
+    status.state = if progress.warming_up {
+        LoadState::Warming
+    } else {
+        LoadState::Sending
+    };
+    let part = match span {
+        Span::Seconds(seconds) => progress.seconds / seconds,
+        Span::Requests(count) => progress.ended as f64 / count as f64,
+    };
+    status.part = part.min(1.0);
+    status.seconds = progress.seconds;
+    status.sent = progress.sent;
+    status.ended = progress.ended;
+    status.errors = progress.errors;
+    status.output_tokens = progress.output_tokens;
+    status.ttft_p50 = spread(progress.recent_ttft.clone()).p50;
+}

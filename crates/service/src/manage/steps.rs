@@ -1,0 +1,99 @@
+//! `GET /manage/endpoints/{name}/steps`.
+
+use crate::endpoint::{Endpoint, Placed};
+use crate::endpoints::Endpoints;
+use crate::problem::Problem;
+use actix_web::{HttpResponse, web};
+use serde::Deserialize;
+use utoipa::IntoParams;
+use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
+use vastrelay_engine::scheduler::RowKind;
+use vastrelay_wire::error::ErrorEnvelope;
+use vastrelay_wire::manage::{ReplicaSteps, Step, StepAdmission, StepLane};
+
+/// Most steps that are returned.
+const MOST_STEPS: usize = 4_096;
+
+/// What `GET /manage/endpoints/{name}/steps` is asked.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct StepsQuery {
+    /// Of which replica; the first when absent.
+    replica: Option<u32>,
+    /// Only steps with a greater number.
+    #[serde(default)]
+    after: u64,
+    /// The newest of them, at most this many.
+    #[serde(default = "most_steps")]
+    most: usize,
+}
+
+fn most_steps() -> usize {
+    200
+}
+
+/// `GET /manage/endpoints/{name}/steps`: the record of each of the last steps of a replica.
+///
+/// # Errors
+/// 404 for an unknown endpoint or replica.
+#[utoipa::path(get, path = "/manage/endpoints/{name}/steps", tag = "manage", params(
+    ("name" = String, Path, description = "The endpoint"), StepsQuery), responses(
+    (status = 200, body = ReplicaSteps), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn steps(
+    endpoints: web::Data<Endpoints>,
+    name: web::Path<String>,
+    query: web::Query<StepsQuery>,
+) -> Result<HttpResponse, Problem> {
+    let endpoint = endpoints.get(&name)?;
+    let mut replicas = endpoint.replicas().into_iter();
+    let placed = match query.replica {
+        Some(number) => replicas
+            .find(|placed| placed.replica.number == number)
+            .ok_or_else(|| Problem::not_kept(format!("`{name}` has no replica {number}")))?,
+        None => replicas.next().expect("an endpoint has a replica"),
+    };
+    let records = placed
+        .replica
+        .generate
+        .steps_after(query.after, query.most.min(MOST_STEPS));
+    Ok(HttpResponse::Ok().json(replica_steps(&endpoint, &placed, &records)))
+}
+
+/// Returns steps of a replica as they go over the wire.
+pub(crate) fn replica_steps(endpoint: &Endpoint, placed: &Placed, records: &[StepRecord]) -> ReplicaSteps {
+    ReplicaSteps {
+        endpoint: endpoint.name.clone(),
+        release: endpoint.release,
+        replica: placed.replica.number,
+        incarnation: placed.replica.incarnation,
+        steps: records.iter().map(step).collect(),
+    }
+}
+
+/// Returns a step's record as it goes over the wire.
+fn step(record: &StepRecord) -> Step {
+    let lane = |lane: &LaneRecord| StepLane {
+        lane: lane.lane,
+        sequence: lane.sequence,
+        kind: match lane.kind {
+            RowKind::Prefill => "prefill".into(),
+            RowKind::Decode => "decode".into(),
+        },
+        tokens: lane.tokens,
+        reused: lane.reused,
+    };
+    let admission = |admitted: &AdmittedRecord| StepAdmission {
+        sequence: admitted.sequence,
+        request: admitted.request.clone(),
+    };
+    Step {
+        number: record.number,
+        at: record.at,
+        duration: record.duration,
+        lanes: record.lanes.iter().map(lane).collect(),
+        admitted: record.admitted.iter().map(admission).collect(),
+        preempted: record.preempted.iter().map(|(sequence, _)| *sequence).collect(),
+        waiting: record.waiting,
+        pages_used: record.pages_used,
+    }
+}

@@ -1,0 +1,73 @@
+//! Why something cannot be loaded.
+
+use crate::device::Holders;
+use std::path::PathBuf;
+use vastrelay_planner::amounts::bytes;
+use vastrelay_planner::{DoesNotFit, WhyNot};
+use vastrelay_text::TextError;
+use vastrelay_weights::WeightsError;
+
+/// Why a model cannot be served.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum LoadError {
+    /// The weights or their description.
+    #[error(transparent)]
+    Weights(#[from] WeightsError),
+    /// The tokenizer or template.
+    #[error(transparent)]
+    Text(#[from] TextError),
+    /// The memory.
+    #[error("{folder} does not fit: {source}{}", others(holders))]
+    Memory {
+        /// The model.
+        folder: PathBuf,
+        /// By how much.
+        source: DoesNotFit,
+        /// Who holds memory of the same device.
+        holders: Holders,
+    },
+    /// The memory, which the device has but others use.
+    #[error(
+        "{folder} does not fit now: it takes {} and {} of this machine's memory are available, as other programs use the rest; use a \
+         smaller memory share or fewer pages, or end one of them",
+        bytes(*needed), bytes(*available)
+    )]
+    Available {
+        /// The model.
+        folder: PathBuf,
+        /// Bytes that it takes.
+        needed: usize,
+        /// Bytes that there are.
+        available: usize,
+    },
+    /// The simulated devices.
+    #[error("{folder} does not fit {split} × {device}: {source}; {would}")]
+    Devices {
+        /// The model.
+        folder: PathBuf,
+        /// How many devices.
+        split: usize,
+        /// Of which kind.
+        device: String,
+        /// Why.
+        source: Box<WhyNot>,
+        /// What would fit.
+        would: String,
+    },
+    /// The system refuses a thread.
+    #[error("the system refuses a thread: {0}")]
+    Thread(std::io::Error),
+    /// A setting that cannot be.
+    #[error("{0}")]
+    Setting(String),
+}
+
+/// Says who else holds memory, where anybody does.
+fn others(holders: &Holders) -> String {
+    if holders.is_empty() {
+        String::new()
+    } else {
+        format!("; other endpoints on this device hold: {holders}")
+    }
+}

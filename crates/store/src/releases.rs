@@ -1,0 +1,45 @@
+//! Releases of endpoints, and the lives of their replicas.
+
+use rusqlite::{Connection, OptionalExtension};
+
+/// A replica that begins a life.
+#[derive(Clone, Copy, Debug)]
+pub struct BegunReplica<'a> {
+    /// The endpoint.
+    pub endpoint: &'a str,
+    /// The number of its release.
+    pub release: u32,
+    /// The number of the replica.
+    pub replica: u32,
+    /// The program's version.
+    pub version: &'a str,
+}
+
+/// Returns the number of an endpoint's newest release if it has these settings, else that of a new one.
+pub(crate) fn number(connection: &Connection, endpoint: &str, settings: &str, now_ms: i64) -> rusqlite::Result<u32> {
+    let sql = "SELECT release, settings FROM releases WHERE endpoint = ?1 ORDER BY release DESC LIMIT 1";
+    let newest: Option<(u32, String)> = connection
+        .query_row(sql, [endpoint], |row| Ok((row.get(0)?, row.get(1)?)))
+        .optional()?;
+    let next = match newest {
+        Some((release, same)) if same == settings => return Ok(release),
+        Some((release, _)) => release + 1,
+        None => 1,
+    };
+    let sql = "INSERT INTO releases (endpoint, release, at_ms, settings) VALUES (?1, ?2, ?3, ?4)";
+    connection.execute(sql, (endpoint, next, now_ms, settings))?;
+    Ok(next)
+}
+
+/// Returns the number of a new incarnation.
+pub(crate) fn begin(connection: &Connection, begun: &BegunReplica<'_>, now_ms: i64) -> rusqlite::Result<u64> {
+    let sql = "INSERT INTO incarnations (endpoint, release, replica, version, at_ms) VALUES (?1, ?2, ?3, ?4, ?5)";
+    let BegunReplica {
+        endpoint,
+        release,
+        replica,
+        version,
+    } = begun;
+    connection.execute(sql, (endpoint, release, replica, version, now_ms))?;
+    Ok(connection.last_insert_rowid() as u64)
+}

@@ -1,0 +1,98 @@
+//! What tensors are stored as, and how much memory that takes.
+
+use crate::precision::Precision;
+use std::fmt;
+use vastrelay_kernels::groups::Bits;
+
+/// Weights of a row that get one scale when all of them, or more, share one in the file.
+pub(crate) const SCALED_GROUP: usize = 128;
+
+/// What a tensor is read as when nothing is to be lost.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// 32-bit floats.
+    F32,
+    /// Brain floats.
+    Bf16,
+    /// Half-precision floats.
+    F16,
+    /// 8-bit floats with scales.
+    F8 {
+        /// Weights of a row that share a scale.
+        block: usize,
+    },
+    /// Small numbers with scales.
+    Groups {
+        /// Bits of a number.
+        bits: Bits,
+        /// Weights of a row that share a scale.
+        group: usize,
+        /// Whether groups have minima.
+        minima: bool,
+    },
+}
+
+impl fmt::Display for Kind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Kind::F32 => f.write_str("f32"),
+            Kind::Bf16 => f.write_str("bf16"),
+            Kind::F16 => f.write_str("f16"),
+            Kind::F8 { block } => write!(f, "fp8 in blocks of {block}"),
+            Kind::Groups { bits, group, .. } => {
+                let bits = if *bits == Bits::Eight { 8 } else { 4 };
+                write!(f, "int{bits} in groups of {group}")
+            }
+        }
+    }
+}
+
+impl Kind {
+    /// Returns what weights of this kind become in a precision.
+    pub fn in_precision(self, precision: Precision) -> Kind {
+        match (precision, self) {
+            (Precision::AsStored, kind) => kind,
+            (Precision::F32, _) => Kind::F32,
+            (Precision::Bf16, _) => Kind::Bf16,
+            (Precision::Groups { bits, group }, Kind::Groups { bits: b, group: g, .. }) if (bits, group) == (b, g) => {
+                self
+            }
+            (Precision::Groups { bits, group }, _) => Kind::Groups {
+                bits,
+                group,
+                minima: bits == Bits::Four,
+            },
+        }
+    }
+
+    /// Returns the bytes of so many weights; each scale and each minimum takes `scale` bytes.
+    pub fn bytes(self, weights: usize, scale: usize) -> usize {
+        match self {
+            Kind::F32 => 4 * weights,
+            Kind::Bf16 | Kind::F16 => 2 * weights,
+            Kind::F8 { block } => weights + weights.div_ceil(block) * scale,
+            Kind::Groups { bits, group, minima } => {
+                let numbers = if bits == Bits::Eight { weights } else { weights / 2 };
+                numbers + weights.div_ceil(group) * scale * (1 + usize::from(minima))
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bytes_are_those_of_numbers_scales_and_minima() {
+        let kind = |bits, minima| Kind::Groups {
+            bits,
+            group: 32,
+            minima,
+        };
+        assert_eq!(Kind::Bf16.bytes(64, 2), 128);
+        assert_eq!(kind(Bits::Eight, false).bytes(64, 2), 64 + 4);
+        assert_eq!(kind(Bits::Four, true).bytes(64, 4), 32 + 16);
+        assert_eq!(Kind::F8 { block: 128 }.bytes(300, 4), 300 + 12);
+    }
+}
