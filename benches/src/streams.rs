@@ -35,6 +35,7 @@ pub fn measure_prompt(path: &Path, machine: Machine, options: &Options, report: 
         step_budget: 2_048,
         context: Some(4_096),
         queue_depth: 64,
+        queue_wait: None,
         prefill_chunk: None,
         isa: machine.isa,
         cores: machine.cores,
@@ -231,6 +232,7 @@ impl Planner {
             step_budget: 2_048,
             context: 2_048,
             queue_depth: WAITING,
+            queue_wait: None,
             pools: vec![PoolLimits {
                 pages: 16_384,
                 window: None,
@@ -319,6 +321,7 @@ impl DemoSteps {
             step_budget: 4_096,
             context: Some(512),
             queue_depth: 2 * WIDTH,
+            queue_wait: None,
             prefill_chunk: None,
             isa: machine.isa,
             cores: machine.cores,

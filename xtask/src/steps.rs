@@ -13,9 +13,9 @@ pub fn demo(words: &[&str]) -> Outcome {
     run(Command::new("cargo").args(["install", "--locked", "--force", "--path", "crates/cli"]))?;
     let folder = installed_programs();
     println!("\n`vastrelay` is in {}. In another terminal:\n", folder.display());
-    println!("  vastrelay ask \"When is the last boat back on Sunday?\"\n");
+    println!("  vastrelay ask --model pierdesk \"When is the last boat back on Sunday?\"\n");
     run(Command::new(folder.join("vastrelay"))
-        .args(["start", "--demo"])
+        .args(["start", "--spec", "demo/pierdesk.toml", "demo/lighthouse.toml"])
         .args(words))
 }
 

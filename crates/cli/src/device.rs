@@ -10,30 +10,12 @@ use vastrelay_planner::DeviceProfile;
 use vastrelay_planner::amounts::bytes;
 use vastrelay_wire::manage::{DeviceOwner, DevicePlace, DeviceStatus};
 
-/// Most bytes of a profile.
-const MOST_PROFILE: u64 = 1 << 20;
-
 /// Returns a profile that ships with the product, or that of a file.
 ///
 /// # Errors
 /// When it is neither, or the file is no profile.
 pub fn profile(wanted: &str) -> Result<DeviceProfile, Failure> {
-    let shipped = DeviceProfile::shipped();
-    if let Some(profile) = shipped.iter().find(|profile| profile.name == wanted) {
-        return Ok(profile.clone());
-    }
-    let path = Path::new(wanted);
-    if !path.is_file() {
-        let names: Vec<&str> = shipped.iter().map(|profile| profile.name.as_str()).collect();
-        return Err(Failure::usage(format!(
-            "`{wanted}` is neither a device profile nor a file; profiles are {}",
-            names.join(", ")
-        )));
-    }
-    let failed = |error: &dyn std::fmt::Display| Failure::failed(format!("{wanted}: {error}"));
-    let text = vastrelay_files::read(path, MOST_PROFILE).map_err(|error| failed(&error))?;
-    let text = String::from_utf8(text).map_err(|_| failed(&"it is no text"))?;
-    DeviceProfile::parse(&text).map_err(|error| failed(&error))
+    vastrelay_serving::devices::profile(wanted, Path::new("")).map_err(Failure::usage)
 }
 
 /// Shows devices.
@@ -51,21 +33,29 @@ async fn list(options: &DeviceListOptions) -> Result<(), Failure> {
         return json(&devices);
     }
     for device in &devices {
-        let places = device.places.iter().flat_map(rows);
-        let name = device_name(&device.name, device.simulated);
-        line(format!(
-            "{} × {name}, {} each",
-            device.places.len(),
-            bytes(device.memory)
-        ));
-        line(format!("{}", table(places)));
+        let (name, memory) = (device_name(&device.name, device.simulated), bytes(device.memory));
+        line(match device.places.len() {
+            1 => format!("{name}, {memory}"),
+            count => format!("{count} × {name}, {memory} each"),
+        });
+        let alike = device.places.chunk_by(|a, b| is_empty(a) && is_empty(b));
+        line(format!("{}", table(alike.flat_map(rows))));
     }
     Ok(())
 }
 
-/// Returns a row for each owner, then what others hold and what is free.
-fn rows(place: &DevicePlace) -> Vec<Vec<String>> {
-    let number = place.number.to_string();
+/// Returns whether nothing is on a device.
+fn is_empty(place: &DevicePlace) -> bool {
+    place.owners.is_empty() && place.others == 0
+}
+
+/// Returns, for a device or for several empty ones, a row for each owner, then what others hold and what is free.
+fn rows(alike: &[DevicePlace]) -> Vec<Vec<String>> {
+    let (place, last) = (&alike[0], &alike[alike.len() - 1]);
+    let number = match alike.len() {
+        1 => place.number.to_string(),
+        _ => format!("{} to {}", place.number, last.number),
+    };
     let owner = |owner: &DeviceOwner| {
         vec![
             format!(

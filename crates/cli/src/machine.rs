@@ -3,6 +3,7 @@
 use nix::sys::resource::{Resource, getrlimit};
 use std::thread::available_parallelism;
 use sysinfo::{MemoryRefreshKind, RefreshKind, System};
+use vastrelay_serving::Cores;
 
 /// Returns the memory that this process may use, in bytes: the machine's, the container's, or most of its address space where
 /// that is limited.
@@ -14,14 +15,8 @@ pub fn device_memory() -> usize {
 }
 
 /// Returns how many cores this process may use.
-pub fn machine_cores() -> usize {
-    available_parallelism().map_or(1, usize::from)
-}
-
-/// Returns the cores of an endpoint unless somebody says otherwise: all but one, which serves HTTP, and one for each shard.
-pub fn usual_cores(split: usize) -> usize {
-    let most = machine_cores();
-    most.saturating_sub(1).max(split.min(most)).max(1)
+pub fn machine_cores() -> Cores {
+    Cores(available_parallelism().map_or(1, usize::from))
 }
 
 /// Returns the memory, in bytes, that anybody may take now: what the machine and the container have left.

@@ -4,21 +4,30 @@ use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_planner::{MemoryPlan, PoolPlan};
 use vastrelay_serving::{KvPrecision, PAGE_TOKENS};
 
-/// Returns how a plan divides its budget.
-pub fn lines(plan: &MemoryPlan, kv: KvPrecision) -> Vec<String> {
+/// Returns how a plan divides its budget on this machine, or on each of some simulated devices.
+pub fn lines(plan: &MemoryPlan, kv: KvPrecision, simulated: bool) -> Vec<String> {
+    let (of, packed, process) = if simulated {
+        ("each device", "in the precision they run in", "driver and program")
+    } else {
+        (
+            "this device",
+            "packed, in the precision they run in",
+            "program, stacks, tokenizer and records",
+        )
+    };
     let part =
         |sign: &str, name: &str, count: usize, what: &str| format!("{sign}{name:<14}{:>10}  {what}", bytes(count));
-    let of = format!("of {} on this device", bytes(plan.device));
+    let of = format!("of {} on {of}", bytes(plan.device));
     let mut lines = vec![
-        part("", "memory limit", plan.budget, &of),
-        part("− ", "weights", plan.weights, "packed, in the precision they run in"),
+        part("  ", "memory limit", plan.budget, &of),
+        part("− ", "weights", plan.weights, packed),
         part(
             "− ",
             "workspace",
             plan.workspace,
-            "activations of the largest step and rotary tables",
+            "activations of the largest step and tables",
         ),
-        part("− ", "process", plan.process, "program, stacks, tokenizer and records"),
+        part("− ", "process", plan.process, process),
     ];
     lines.extend(plan.pools.iter().map(|pool| {
         let what = format!(

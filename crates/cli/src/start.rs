@@ -1,22 +1,25 @@
 //! `vastrelay start`.
 
+mod wanted;
+
 use crate::args::start::{LogForm, StartOptions};
 use crate::demo;
 use crate::failure::Failure;
-use crate::machine::machine_cores;
+use crate::machine::{available_memory, device_memory, machine_cores};
 use crate::memory;
 use crate::output::device_name;
 use actix_web::web;
 use std::io::{IsTerminal, Write};
-use std::path::Path;
 use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
-use vastrelay_planner::amounts::grouped;
-use vastrelay_service::deploy::DeployError;
+use vastrelay_fleet::Settings;
+use vastrelay_planner::amounts::{bytes, counted, grouped};
+use vastrelay_service::deploy::Order;
 use vastrelay_service::endpoint::Endpoint;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, TemplateProgram};
-use vastrelay_serving::{Models, Precisions, ReplicaSettings};
+use vastrelay_serving::{Device, Devices, Models, Precisions, Replica};
 use vastrelay_store::{Retention, Store};
+use wanted::Wanted;
 
 /// Runs the service until it is told to stop.
 pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
@@ -35,15 +38,18 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         age: options.records_age,
         bytes: options.records_size.as_u64(),
     };
-    let settings = options.settings()?;
+    let (defaults, isa) = (options.defaults()?, options.isa()?);
+    let wanted = wanted::orders(options, &data)?;
     // Taken before anything is loaded, so that a taken address fails at once.
     let server = Server::bind(options.listen, &serve).map_err(Failure::failed)?;
     let store = Store::open(&data, retention).map_err(Failure::failed)?;
     server.check_keys(&store).map_err(Failure::failed)?;
+    let (memory, cores) = (device_memory(), machine_cores());
     say(&format!(
-        "Vast Relay {} on {}",
+        "Vast Relay {} on a machine with {} and {}",
         env!("CARGO_PKG_VERSION"),
-        place(&settings)
+        counted(cores.0, "core"),
+        bytes(memory)
     ));
     let (hosts, origins) = (options.hosts.clone(), options.origins.clone());
     let reach = Reach::new(server.address(), options.require_key, hosts, origins);
@@ -52,7 +58,9 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     }
     let wants_key = if reach.wants_key { "  key required" } else { "" };
     let loader = Loader {
-        settings,
+        defaults,
+        devices: Devices::new(Device::cpu(memory, available_memory), cores),
+        isa,
         models: Models::default(),
         data,
         unpack_demo: demo::unpack,
@@ -67,7 +75,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         }),
     };
     let state = web::Data::new(ServiceState::new(loader, store, reach, state_options));
-    let names = deploy(options, &state)?;
+    let names = deploy(wanted, &state)?;
     let greeting = format!(
         "\nready: {}  endpoints: {}{wants_key}",
         server.url(),
@@ -86,65 +94,77 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         .map_err(Failure::failed)
 }
 
-/// Says what endpoints run on.
-fn place(settings: &ReplicaSettings) -> String {
-    let device = &settings.device;
-    if device.is_simulated() {
-        let (name, count) = (device_name(device.name(), true), device.count());
-        return format!("{name}: each endpoint uses {} of {count} devices", settings.split);
+/// Deploys everything that is wanted, and says what it is.
+fn deploy(wanted: Vec<Wanted>, state: &ServiceState) -> Result<Vec<String>, Failure> {
+    let mut names = Vec::new();
+    for one in wanted {
+        let deployed = state.loader.deploy(&state.endpoints, &state.records, &one.order);
+        let endpoint = deployed.map_err(|error| one.failure(error))?;
+        describe(&endpoint, &one.order, &state.loader.defaults);
+        names.push(one.order.name);
     }
-    format!(
-        "cpu: each endpoint uses {} of {} cores",
-        settings.cores,
-        machine_cores()
-    )
+    Ok(names)
 }
 
-/// Deploys every model that was named, and says what it is.
-fn deploy(options: &StartOptions, state: &ServiceState) -> Result<Vec<String>, Failure> {
-    let mut wanted = options.models.clone();
-    if options.demo {
-        wanted.push((
-            "pierdesk".into(),
-            demo::unpack(&state.loader.data).map_err(Failure::failed)?,
-        ));
-    }
-    for (name, folder) in &wanted {
-        let deployed = state.loader.deploy(&state.endpoints, &state.records, name, folder);
-        let endpoint = deployed.map_err(|error| match error {
-            DeployError::Taken(name) => Failure::usage(format!("two models are named `{name}`; rename one")),
-            other => Failure::failed(other),
-        })?;
-        describe(&endpoint, folder);
-    }
-    Ok(wanted.into_iter().map(|(name, _)| name).collect())
-}
-
-fn describe(endpoint: &Endpoint, folder: &Path) {
+fn describe(endpoint: &Endpoint, order: &Order, defaults: &Settings) {
     let description = &endpoint.model.description;
     let Precisions { weights, kv } = endpoint.precisions;
+    let settings = order.settings.clone().or(defaults);
     for placed in endpoint.replicas() {
         let replica = &placed.replica;
-        let place = match replica.split {
-            split if replica.device.is_simulated() => {
-                format!("on {split} × {}", device_name(replica.device.name(), true))
-            }
-            1 => format!("{} kernels", replica.instructions),
-            split => format!("{split} shards, {} kernels", replica.instructions),
-        };
         say(&format!(
-            "\n{} (release {})  {} parameters, {} layers, context {} tokens, weights {weights}, {place}\n  from {}",
+            "\n{} (release {})  {} parameters, {} layers, context {} tokens, weights {weights}\n  from {}\n  on {}",
             endpoint.name,
             endpoint.release,
             grouped(description.parameters()),
             description.layers,
             grouped(replica.memory.context),
-            folder.display(),
+            order.model.display(),
+            place(replica)
         ));
-        memory::lines(&replica.memory, kv)
+        memory::lines(&replica.memory, kv, replica.device.is_simulated())
             .iter()
             .for_each(|line| say(&format!("  {line}")));
+        if let Some(typical) = settings.typical {
+            let step_budget = replica.generate.limits().step_budget;
+            say(&format!(
+                "  {} typical sequences of {} + {} tokens fit",
+                grouped(replica.memory.sequences_of(typical.tokens(), step_budget)),
+                grouped(typical.prompt),
+                grouped(typical.output)
+            ));
+        }
     }
+}
+
+/// Says where a replica runs.
+fn place(replica: &Replica) -> String {
+    let (device, split) = (&replica.device, replica.split);
+    if device.is_simulated() {
+        let numbers: Vec<String> = replica
+            .held
+            .places()
+            .iter()
+            .map(|place| (place + 1).to_string())
+            .collect();
+        return format!(
+            "{split} × {}, {} {} of {}",
+            device_name(device.name(), true),
+            if split == 1 { "number" } else { "numbers" },
+            numbers.join(", "),
+            device.count()
+        );
+    }
+    let shards = if split > 1 {
+        format!(" in {split} shards")
+    } else {
+        String::new()
+    };
+    format!(
+        "cpu, {}{shards}, {} kernels",
+        counted(replica.cores, "core"),
+        replica.instructions
+    )
 }
 
 fn start_log(form: LogForm) {

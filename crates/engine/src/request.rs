@@ -174,6 +174,8 @@ pub enum EndReason {
     Cancelled,
     /// Its time was up.
     Deadline,
+    /// It waited for a place in the batch as long as one may.
+    QueueWait,
     /// The caller read so slowly that its buffer was full.
     SlowReader,
     /// The model computed something that is not a number.

@@ -43,6 +43,8 @@ pub struct Limits {
     pub context: usize,
     /// Most sequences that wait.
     pub queue_depth: usize,
+    /// Longest that one waits for its first place in the batch; any time when absent.
+    pub queue_wait: Option<Duration>,
     /// Pages of KV memory, one pool for all layers that see equally far; those that see farthest come first.
     pub pools: Vec<PoolLimits>,
     /// Most prompt tokens of one sequence in one step; the step budget when absent.
@@ -333,7 +335,9 @@ impl Scheduler {
             return Err(Rejection::TooLong { wanted, limit });
         }
         let id = arrival.id;
-        let entered = self.waiting.arrive(id, arrival.priority, arrival.deadline, now);
+        let longest = self.limits.queue_wait.map(|wait| now + wait.as_micros() as Micros);
+        let until = arrival.deadline.into_iter().chain(longest).min();
+        let entered = self.waiting.arrive(id, arrival.priority, until, now);
         let rank = entered.map_err(|QueueFull { depth }| Rejection::QueueFull { depth })?;
         let before = self
             .sequences

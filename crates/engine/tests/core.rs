@@ -298,6 +298,7 @@ impl World {
             step_budget: 64,
             context: 120,
             queue_depth: 12,
+            queue_wait: None,
             pools: vec![PoolLimits {
                 pages: PAGES,
                 window: None,

@@ -73,12 +73,14 @@ fn limits() -> impl Strategy<Value = Limits> {
         prop::collection::vec((1usize..14, prop::option::of(1usize..60)), 1..4),
         1usize..8,
         prop::option::of(1usize..20),
+        prop::option::of((1u64..40).prop_map(Duration::from_millis)),
     )
-        .prop_map(|(width, extra, pools, queue_depth, prefill_chunk)| Limits {
+        .prop_map(|(width, extra, pools, queue_depth, prefill_chunk, queue_wait)| Limits {
             width,
             step_budget: width + extra,
             context: 120,
             queue_depth,
+            queue_wait,
             pools: pools
                 .into_iter()
                 .map(|(pages, window)| PoolLimits { pages, window })
@@ -96,6 +98,8 @@ struct World {
     ended: BTreeSet<SequenceId>,
     /// Tokens, from the first on, that each sequence has computed itself.
     read: BTreeMap<SequenceId, usize>,
+    /// When each sequence came.
+    came: BTreeMap<SequenceId, u64>,
     /// Page tables by lane, as an executor keeps them.
     tables: BTreeMap<usize, Vec<Vec<u32>>>,
     /// The last plan, as a live engine plans into its memory.
@@ -113,6 +117,7 @@ impl World {
             blocked: BTreeSet::new(),
             ended: BTreeSet::new(),
             read: BTreeMap::new(),
+            came: BTreeMap::new(),
             tables: BTreeMap::new(),
             last: StepPlan::default(),
             accepted: 0,
@@ -186,6 +191,7 @@ impl World {
                 if arrival.awaits_constraint {
                     self.blocked.insert(arrival.id);
                 }
+                self.came.insert(arrival.id, self.now);
                 self.alive.insert(arrival.id, arrival);
             }
             Err(Rejection::QueueFull { depth }) => assert!(depth >= limits.queue_depth),
@@ -211,7 +217,15 @@ impl World {
         self.judge(&plan, steady);
         for (id, reason) in &plan.ended {
             let overdue = self.alive[id].deadline.is_some_and(|deadline| deadline <= self.now);
-            assert!(*reason == EndReason::Cancelled || (*reason == EndReason::Deadline && overdue));
+            let waited = Duration::from_micros(self.now - self.came[id]);
+            let too_long = self.scheduler.limits().queue_wait.is_some_and(|most| waited >= most);
+            match reason {
+                EndReason::Cancelled => {}
+                EndReason::Deadline => assert!(overdue),
+                // Who was in the batch once waits for it as long as it takes.
+                EndReason::QueueWait => assert!(too_long && !overdue && !self.read.contains_key(id)),
+                other => panic!("{id:?} ended with {other:?}"),
+            }
             self.end(*id);
         }
         if plan.rows.is_empty() {
@@ -367,6 +381,7 @@ fn limits_of(width: usize, pages: usize) -> Limits {
         step_budget: 64,
         context: 512,
         queue_depth: 1000,
+        queue_wait: None,
         pools: vec![PoolLimits { pages, window: None }],
         prefill_chunk: None,
     }

@@ -21,6 +21,7 @@ fn end_reason() -> impl Strategy<Value = EndReason> {
         EndReason::Length,
         EndReason::Cancelled,
         EndReason::Deadline,
+        EndReason::QueueWait,
         EndReason::SlowReader,
         EndReason::NotFinite,
     ])

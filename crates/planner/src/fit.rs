@@ -126,7 +126,7 @@ impl<'a> Question<'a> {
             pages: None,
         };
         let plan = MemoryPlan::new(&sizes, wish)?;
-        let usual = self.sequences(&plan, self.typical.tokens());
+        let usual = plan.sequences_of(self.typical.tokens(), self.step_budget);
         if let Some(wanted) = self.concurrency.filter(|wanted| *wanted > usual) {
             return Err(WhyNot::Sequences {
                 fits: usual,
@@ -148,14 +148,6 @@ impl<'a> Question<'a> {
             predicted: Prediction::new(&cost, profile, running, self.concurrency.unwrap_or(1)),
             plan,
         })
-    }
-
-    /// Returns how many sequences of so many tokens fit at once in what weights, workspace and process leave.
-    fn sequences(&self, plan: &MemoryPlan, tokens: usize) -> usize {
-        let left = plan.budget - plan.weights - plan.workspace - plan.process;
-        let held =
-            |pool: &crate::memory::PoolPlan| pool.sizes.page * pool.sizes.sight.most_held(tokens, self.step_budget);
-        left / plan.pools.iter().map(held).sum::<usize>().max(1)
     }
 
     /// Returns the cheapest devices on which it fits: which, and how many. Of two with one price the one with less memory.

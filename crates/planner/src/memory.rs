@@ -59,8 +59,8 @@ pub struct MemoryPlan {
     pub pools: Vec<PoolPlan>,
     /// Tokens of one sequence at most.
     pub context: usize,
-    /// Sequences at full context that fit.
-    fits: usize,
+    /// Whether somebody has said how many pages there are.
+    given: bool,
 }
 
 /// A pool of KV pages.
@@ -163,10 +163,6 @@ impl MemoryPlan {
                 budget: wish.budget,
             });
         }
-        let fits = match wish.pages {
-            Some(_) => pools.iter().map(PoolPlan::sequences).min().unwrap_or(0),
-            None => left / sequence.max(1),
-        };
         Ok(MemoryPlan {
             device: wish.device,
             budget: wish.budget,
@@ -175,7 +171,7 @@ impl MemoryPlan {
             process,
             pools,
             context: wish.context,
-            fits,
+            given: wish.pages.is_some(),
         })
     }
 
@@ -207,7 +203,22 @@ impl MemoryPlan {
     /// Returns how many sequences at full context fit: in the pages that were asked for, or else in all memory that weights,
     /// workspace and process leave.
     pub fn full_context_sequences(&self) -> usize {
-        self.fits
+        self.sequences(|pool| pool.per_sequence)
+    }
+
+    /// Returns how many sequences of so many tokens fit, likewise, where a step has so many tokens at most.
+    pub fn sequences_of(&self, tokens: usize, step_budget: usize) -> usize {
+        self.sequences(|pool| pool.sight.most_held(tokens, step_budget))
+    }
+
+    fn sequences(&self, held: impl Fn(&PoolSizes) -> usize) -> usize {
+        if self.given {
+            let of = |pool: &PoolPlan| pool.pages / held(&pool.sizes).max(1);
+            return self.pools.iter().map(of).min().unwrap_or(0);
+        }
+        let left = self.budget.saturating_sub(self.weights + self.workspace + self.process);
+        let each = |pool: &PoolPlan| held(&pool.sizes) * pool.sizes.page;
+        left / self.pools.iter().map(each).sum::<usize>().max(1)
     }
 
     /// Returns the bytes of one sequence at full context.
@@ -220,11 +231,6 @@ impl PoolPlan {
     /// Returns its bytes.
     pub fn bytes(&self) -> usize {
         self.pages * self.sizes.page
-    }
-
-    /// Returns how many sequences at full context it holds.
-    fn sequences(&self) -> usize {
-        self.pages / self.sizes.per_sequence
     }
 }
 

@@ -2,6 +2,7 @@
 
 use crate::cost::{CostModel, CostRow};
 use crate::profile::DeviceProfile;
+use std::str::FromStr;
 
 /// A usual sequence.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -10,6 +11,21 @@ pub struct Typical {
     pub prompt: usize,
     /// Tokens of its answer.
     pub output: usize,
+}
+
+/// Most tokens of a typical prompt or answer.
+const MOST_TYPICAL: usize = 1 << 24;
+
+impl FromStr for Typical {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Typical, String> {
+        let (prompt, output) = text.split_once('+').unwrap_or((text, ""));
+        match (prompt.parse(), output.parse()) {
+            (Ok(prompt @ 1..=MOST_TYPICAL), Ok(output @ 1..=MOST_TYPICAL)) => Ok(Typical { prompt, output }),
+            _ => Err("use two numbers of tokens, prompt and answer, such as 600+200".into()),
+        }
+    }
 }
 
 impl Typical {
@@ -97,4 +113,28 @@ fn prefill(cost: &CostModel, step_budget: usize, prompt: usize, beside: &[CostRo
         steps += 1;
     }
     (seconds, steps)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_typical_sequence_is_two_numbers() {
+        let read: Typical = "600+200".parse().unwrap();
+        assert_eq!((read.prompt, read.output), (600, 200));
+        for wrong in [
+            "",
+            "600",
+            "600+",
+            "0+3",
+            "3+0",
+            "a+b",
+            "1+2+3",
+            "-1+2",
+            "18446744073709551615+1",
+        ] {
+            assert!(wrong.parse::<Typical>().unwrap_err().contains("600+200"), "{wrong}");
+        }
+    }
 }

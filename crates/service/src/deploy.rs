@@ -8,7 +8,8 @@ use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::UNIX_EPOCH;
-use vastrelay_serving::{LoadError, Model, Models, Replica, ReplicaSettings};
+use vastrelay_fleet::Settings;
+use vastrelay_serving::{Devices, Isa, LoadError, Model, Models, Replica, ReplicaSettings};
 use vastrelay_store::{BegunReplica, StoreError};
 
 /// Longest name of an endpoint.
@@ -16,14 +17,42 @@ const LONGEST_NAME: usize = 100;
 
 /// How endpoints are deployed.
 pub struct Loader {
-    /// Settings of each of them.
-    pub settings: ReplicaSettings,
+    /// Settings of each of them, where nothing else is said.
+    pub defaults: Settings,
+    /// Where they run.
+    pub devices: Devices,
+    /// Instructions of the processor's kernels.
+    pub isa: Isa,
     /// The text sides of models in use.
     pub models: Models,
     /// Where the demo's weights are unpacked.
     pub data: PathBuf,
     /// Unpacks them and returns their folder.
     pub unpack_demo: fn(&Path) -> Result<PathBuf, String>,
+}
+
+/// An endpoint that is to be.
+pub struct Order {
+    /// Its name.
+    pub name: String,
+    /// The path of its model.
+    pub model: PathBuf,
+    /// How it is to be run, as far as somebody has said.
+    pub settings: Settings,
+    /// The folder that paths of device profiles begin at.
+    pub beside: PathBuf,
+}
+
+impl Order {
+    /// Returns the order of an endpoint of which nothing but its model is said.
+    pub fn plain(name: &str, model: &Path) -> Order {
+        Order {
+            name: name.to_owned(),
+            model: model.to_owned(),
+            settings: Settings::default(),
+            beside: PathBuf::new(),
+        }
+    }
 }
 
 /// Why an endpoint cannot be deployed.
@@ -50,7 +79,7 @@ pub enum DeployError {
 }
 
 impl Loader {
-    /// Loads the weights of a path and serves them under a name.
+    /// Loads the weights that an order names and serves them, on the first of its devices that has room.
     ///
     /// # Errors
     /// When the name cannot be one or is taken, or the weights cannot be read, run or fitted.
@@ -58,17 +87,19 @@ impl Loader {
         &self,
         endpoints: &Endpoints,
         records: &Records,
-        name: &str,
-        path: &Path,
+        order: &Order,
     ) -> Result<Arc<Endpoint>, DeployError> {
+        let (name, path) = (&order.name, &order.model);
         check(endpoints, name)?;
         let failed = |source| DeployError::Load {
-            name: name.to_owned(),
+            name: name.clone(),
             source: Box::new(source),
         };
+        let settings = order.settings.clone().or(&self.defaults);
+        let ways = self.ways(&settings, &order.beside).map_err(failed)?;
         let model = self.models.open(path).map_err(failed)?;
-        let replica = Replica::load(name, &model, path, &self.settings).map_err(failed)?;
-        self.serve(endpoints, records, name, model, replica, &weights_of(path))
+        let (replica, way) = first_with_room(name, &model, path, &ways).map_err(failed)?;
+        self.serve(endpoints, records, name, model, replica, way, &weights_of(path))
     }
 
     /// Serves a replica that is there already, as the first one of an endpoint; `weights` tells them from others.
@@ -82,11 +113,12 @@ impl Loader {
         name: &str,
         model: Arc<Model>,
         mut replica: Replica,
+        way: &ReplicaSettings,
         weights: &Value,
     ) -> Result<Arc<Endpoint>, DeployError> {
         let release = records
             .store
-            .release(name, &self.settings_of(&model, &replica, weights))?;
+            .release(name, &release_of(&model, &replica, way, weights))?;
         replica.incarnation = records.store.begin_incarnation(&BegunReplica {
             endpoint: name,
             release,
@@ -100,26 +132,48 @@ impl Loader {
             .add(endpoint)
             .ok_or_else(|| DeployError::Taken(name.to_owned()))
     }
+}
 
-    /// Returns what makes a release, as JSON: another one has other settings.
-    fn settings_of(&self, model: &Model, replica: &Replica, weights: &Value) -> String {
-        let limits = replica.generate.limits();
-        json!({
-            "model": model.content,
-            "weights": weights,
-            "precision": replica.precisions,
-            "device": replica.device.name(),
-            "cores": replica.cores,
-            "split": replica.split,
-            "width": limits.width,
-            "step_budget": limits.step_budget,
-            "context": limits.context,
-            "queue_depth": limits.queue_depth,
-            "prefill_chunk": limits.prefill_chunk,
-            "memory_share": self.settings.memory_share,
-            "pages": self.settings.pages,
-        })
-        .to_string()
+/// Returns what makes a release, as JSON: another one has other settings.
+fn release_of(model: &Model, replica: &Replica, way: &ReplicaSettings, weights: &Value) -> String {
+    let limits = replica.generate.limits();
+    json!({
+        "model": model.content,
+        "weights": weights,
+        "precision": replica.precisions,
+        "device": replica.device.name(),
+        "cores": replica.cores,
+        "split": replica.split,
+        "width": limits.width,
+        "step_budget": limits.step_budget,
+        "context": limits.context,
+        "queue_depth": limits.queue_depth,
+        "queue_wait_ms": limits.queue_wait.map(|wait| wait.as_millis() as u64),
+        "prefill_chunk": limits.prefill_chunk,
+        "memory_share": way.memory_share,
+        "pages": way.pages,
+    })
+    .to_string()
+}
+
+/// Loads a model in the first of several ways whose device has room.
+fn first_with_room<'w>(
+    name: &str,
+    model: &Model,
+    path: &Path,
+    ways: &'w [ReplicaSettings],
+) -> Result<(Replica, &'w ReplicaSettings), LoadError> {
+    let mut full = Vec::new();
+    for way in ways {
+        match Replica::load(name, model, path, way) {
+            Ok(replica) => return Ok((replica, way)),
+            Err(error) if error.is_for_want_of_room() => full.push(error),
+            Err(error) => return Err(error),
+        }
+    }
+    match full.len() {
+        1 => Err(full.remove(0)),
+        _ => Err(LoadError::NoRoom(full)),
     }
 }
 

@@ -14,6 +14,7 @@
 //! | [`manage`] | how do things stand, and what was called? |
 //! | [`endpoint`], [`endpoints`] | what can be called by name? |
 //! | [`deploy`] | how does an endpoint begin to be served? |
+//! | [`ways`] | on which devices, with which settings? |
 //! | [`records`] | how is the database used? |
 //! | [`live`] | what happens right now? |
 //! | [`metrics`] | what is counted for scrapers? |
@@ -58,6 +59,7 @@ pub mod state;
 pub mod text;
 mod text_threads;
 mod tls;
+pub mod ways;
 
 pub use addresses::document;
 pub use deploy::Loader;

@@ -238,6 +238,15 @@ impl Problem {
         problem
     }
 
+    /// The request waited for the batch as long as the endpoint lets one wait: 503.
+    pub fn queue_wait() -> Problem {
+        let message =
+            "the request waited in the queue for as long as this endpoint allows (`queue.wait`); try again later";
+        let mut problem = Problem::unavailable("queue_wait", message);
+        problem.retry_after = Some(Duration::from_secs(5));
+        problem
+    }
+
     fn unavailable(code: &str, message: &str) -> Problem {
         let status = StatusCode::SERVICE_UNAVAILABLE;
         let mut problem = Problem::new(status, "server_error", code, message.into());

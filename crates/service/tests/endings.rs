@@ -195,17 +195,18 @@ async fn every_refusal_is_told_with_what_would_work() {
 async fn a_completion_that_breaks_off_is_an_error_and_never_an_answer() {
     let service = Service::start();
     let reasons = [
-        (EndReason::Cancelled, "internal", "cancelled"),
-        (EndReason::SlowReader, "internal", "too slow"),
-        (EndReason::NotFinite, "not_finite", "not numbers"),
+        (EndReason::Cancelled, 500, "internal", "cancelled"),
+        (EndReason::SlowReader, 500, "internal", "too slow"),
+        (EndReason::NotFinite, 500, "not_finite", "not numbers"),
+        (EndReason::QueueWait, 503, "queue_wait", "try again"),
     ];
-    for (reason, code, text) in reasons {
+    for (reason, refused, code, text) in reasons {
         for stream in [false, true] {
             let answer = service.chat(stream);
             let (call, _) = service.accept().await;
             service.tell(call, vec![piece(0, "At "), end(0, "", reason)]);
             let (status, _, body) = answer.await.unwrap();
-            assert_eq!(status, if stream { 200 } else { 500 }, "{body}");
+            assert_eq!(status, if stream { 200 } else { refused }, "{body}");
             let (told, message) = error(&body);
             assert_eq!(told, code, "{body}");
             assert!(message.contains(text) && !body.contains("[DONE]"), "{body}");

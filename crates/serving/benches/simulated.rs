@@ -62,6 +62,7 @@ fn settings(device: Device) -> ReplicaSettings {
         step_budget: 512,
         context: Some(2_048),
         queue_depth: 64,
+        queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
         cores: 1,

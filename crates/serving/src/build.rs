@@ -231,5 +231,5 @@ fn unwritable(path: &Path, error: &std::io::Error) -> LoadError {
 }
 
 fn refused(reason: String) -> LoadError {
-    LoadError::Setting(reason)
+    LoadError::Refused(reason)
 }

@@ -59,8 +59,35 @@ pub enum LoadError {
     #[error("the system refuses a thread: {0}")]
     Thread(std::io::Error),
     /// A setting that cannot be.
+    #[error("{text}")]
+    Setting {
+        /// Which, as specs call it.
+        key: &'static str,
+        /// What is wrong with it, and what would work.
+        text: String,
+    },
+    /// Something else.
     #[error("{0}")]
-    Setting(String),
+    Refused(String),
+    /// None of the devices has room.
+    #[error("none of its devices has room: {}", all(.0))]
+    NoRoom(Vec<LoadError>),
+}
+
+impl LoadError {
+    /// Returns whether another device may still have room.
+    pub fn is_for_want_of_room(&self) -> bool {
+        matches!(
+            self,
+            LoadError::Memory { .. } | LoadError::Available { .. } | LoadError::Devices { .. }
+        )
+    }
+}
+
+/// Returns all of several reasons.
+fn all(errors: &[LoadError]) -> String {
+    let each: Vec<String> = errors.iter().map(ToString::to_string).collect();
+    each.join("; ")
 }
 
 /// Says who else holds memory, where anybody does.

@@ -4,6 +4,7 @@
 //! |---|---|
 //! | [`build`] | how is a model converted once, ahead of time? |
 //! | [`device`] | what is a device, and who holds how much of it? |
+//! | [`devices`] | which devices are there? |
 //! | [`error`] | why can something not be loaded? |
 //! | [`generate`] | how does a request reach whatever runs it? |
 //! | [`model`] | how do words become tokens, and tokens words? |
@@ -15,6 +16,7 @@
 
 pub mod build;
 pub mod device;
+pub mod devices;
 pub mod error;
 pub mod generate;
 pub mod model;
@@ -24,6 +26,7 @@ pub mod replica;
 mod touch;
 
 pub use device::Device;
+pub use devices::{Cores, Devices};
 pub use error::LoadError;
 pub use generate::Generate;
 pub use model::{Model, Models};

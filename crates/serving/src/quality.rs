@@ -64,7 +64,7 @@ pub fn measure(
     let mut executor = origin.load(&description, settings)?;
     let memory = executor.memory();
     let logprobs = likelihoods(&mut executor, texts, window, 1, on_piece)
-        .map_err(|error| LoadError::Setting(error.to_string()))?;
+        .map_err(|error| LoadError::Refused(error.to_string()))?;
     Ok(Quality {
         weight_bytes: memory.weights,
         page_bytes: memory.page,

@@ -11,6 +11,7 @@ use crate::touch::touch;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::Duration;
 use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_engine::{Engine, Executor, Limits, PoolLimits};
 use vastrelay_kernels::Isa;
@@ -34,6 +35,8 @@ pub struct ReplicaSettings {
     pub context: Option<usize>,
     /// Most sequences that wait.
     pub queue_depth: usize,
+    /// Longest that one waits for its first place in the batch; any time when absent.
+    pub queue_wait: Option<Duration>,
     /// Most prompt tokens of one sequence in one step.
     pub prefill_chunk: Option<usize>,
     /// Instructions of its kernels.
@@ -75,6 +78,7 @@ impl ReplicaSettings {
             step_budget: self.step_budget,
             context: memory.context,
             queue_depth: self.queue_depth,
+            queue_wait: self.queue_wait,
             pools: memory.pools.iter().map(limits_of).collect(),
             prefill_chunk: self.prefill_chunk,
         }
@@ -120,10 +124,13 @@ impl Replica {
         let origin = Origin::open(path, description)?;
         let weights = origin.precision(settings.weights);
         if matches!(origin, Origin::Build(_)) && settings.weights != Precision::AsStored {
-            return Err(LoadError::Setting(format!(
-                "{} is a build of {weights}; another precision is built from the checkpoint",
-                path.display(),
-            )));
+            return Err(LoadError::Setting {
+                key: "precision.weights",
+                text: format!(
+                    "{} is a build of {weights}; another precision is built from the checkpoint",
+                    path.display(),
+                ),
+            });
         }
         let kv = settings.kv.unwrap_or(origin.usual_kv());
         let shape = Shape {
@@ -216,54 +223,69 @@ fn limits_of(pool: &PoolPlan) -> PoolLimits {
 /// Checks the settings against each other and the model; returns the context to serve.
 fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Result<usize, LoadError> {
     let context = settings.context.unwrap_or(model.context);
-    let refuse = |text: String| Err(LoadError::Setting(text));
+    let refuse = |key, text: String| Err(LoadError::Setting { key, text });
     if settings.width == 0 || settings.width > MOST_WIDTH {
-        return refuse(format!(
-            "a width of {} does not work; 1 to {MOST_WIDTH} does",
-            settings.width
-        ));
+        return refuse(
+            "batch.width",
+            format!("a width of {} does not work; 1 to {MOST_WIDTH} does", settings.width),
+        );
     }
     if settings.step_budget > MOST_STEP {
-        return refuse(format!(
-            "a step budget of {} does not work; up to {MOST_STEP} does",
-            settings.step_budget
-        ));
+        return refuse(
+            "batch.step_budget",
+            format!(
+                "a step budget of {} does not work; up to {MOST_STEP} does",
+                settings.step_budget
+            ),
+        );
     }
     if settings.step_budget < settings.width {
         let ReplicaSettings { step_budget, width, .. } = settings;
-        return refuse(format!(
-            "a step budget of {step_budget} is less than the width of {width}; use {width} or more"
-        ));
+        return refuse(
+            "batch.step_budget",
+            format!("a step budget of {step_budget} is less than the width of {width}; use {width} or more"),
+        );
     }
     if settings.prefill_chunk == Some(0) {
-        return refuse("a prefill chunk of 0 tokens does not work; use 1 or more".into());
+        return refuse(
+            "batch.prefill_chunk",
+            "a prefill chunk of 0 tokens does not work; use 1 or more".into(),
+        );
     }
     if context == 0 || context > model.context {
-        return refuse(format!(
-            "a context of {context} tokens does not work; this model supports 1 to {}",
-            model.context
-        ));
+        return refuse(
+            "batch.context",
+            format!(
+                "a context of {context} tokens does not work; this model supports 1 to {}",
+                model.context
+            ),
+        );
     }
     if !(settings.memory_share > 0.0 && settings.memory_share <= 1.0) {
-        return refuse(format!(
-            "a memory share of {} does not work; use more than 0 and at most 1",
-            settings.memory_share
-        ));
+        return refuse(
+            "memory.share",
+            format!(
+                "a memory share of {} does not work; use more than 0 and at most 1",
+                settings.memory_share
+            ),
+        );
     }
-    model
-        .check_split(settings.split)
-        .map_err(|error| LoadError::Setting(error.to_string()))?;
+    model.check_split(settings.split).map_err(|error| LoadError::Setting {
+        key: "device.split",
+        text: error.to_string(),
+    })?;
     if settings.device.is_simulated() {
         return Ok(context);
     }
     if settings.cores == 0 {
-        return refuse("0 cores do not work; use 1 or more".into());
+        return refuse("device.cores", "0 cores do not work; use 1 or more".into());
     }
     if settings.cores < settings.split {
         let ReplicaSettings { cores, split, .. } = settings;
-        return refuse(format!(
-            "a split of {split} needs {split} cores, one for each shard, and has {cores}"
-        ));
+        return refuse(
+            "device.cores",
+            format!("a split of {split} needs {split} cores, one for each shard, and has {cores}"),
+        );
     }
     Ok(context)
 }

@@ -12,6 +12,7 @@ fn settings(device: Device) -> ReplicaSettings {
         step_budget: 64,
         context: Some(256),
         queue_depth: 4,
+        queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
         cores: 1,

@@ -141,6 +141,7 @@ pub fn load(folder: &Path) -> Result<Loaded> {
         step_budget: 512,
         context: None,
         queue_depth: 1000,
+        queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
         cores: std::thread::available_parallelism().map_or(1, usize::from),

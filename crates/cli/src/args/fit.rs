@@ -33,7 +33,7 @@ pub struct FitOptions {
     #[arg(long, value_name = "N")]
     pub concurrency: Option<usize>,
     /// A typical sequence: tokens of its prompt and of its answer
-    #[arg(long, value_name = "PROMPT+ANSWER", value_parser = typical, default_value = "600+200")]
+    #[arg(long, value_name = "PROMPT+ANSWER", default_value = "600+200")]
     pub typical: Typical,
     /// Maximum sequences in a batch
     #[arg(long, value_name = "N", default_value_t = 64)]
@@ -53,40 +53,4 @@ pub struct FitOptions {
     /// Print JSON
     #[arg(long)]
     pub json: bool,
-}
-
-/// Most tokens of a typical prompt or answer.
-const MOST_TYPICAL: usize = 1 << 24;
-
-/// Reads a typical sequence.
-fn typical(text: &str) -> Result<Typical, String> {
-    let (prompt, output) = text.split_once('+').unwrap_or((text, ""));
-    match (prompt.parse(), output.parse()) {
-        (Ok(prompt @ 1..=MOST_TYPICAL), Ok(output @ 1..=MOST_TYPICAL)) => Ok(Typical { prompt, output }),
-        _ => Err("use two numbers of tokens, such as 600+200".into()),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_typical_sequence_is_two_numbers() {
-        let read = typical("600+200").unwrap();
-        assert_eq!((read.prompt, read.output), (600, 200));
-        for wrong in [
-            "",
-            "600",
-            "600+",
-            "0+3",
-            "3+0",
-            "a+b",
-            "1+2+3",
-            "-1+2",
-            "18446744073709551615+1",
-        ] {
-            assert!(typical(wrong).unwrap_err().contains("600+200"), "{wrong}");
-        }
-    }
 }

@@ -2,14 +2,14 @@
 
 use super::endpoint::named_path;
 use super::precision::PrecisionOptions;
-use crate::device::profile;
 use crate::failure::Failure;
-use crate::machine::{available_memory, device_memory, machine_cores, usual_cores};
 use clap::{Args, ValueEnum};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
-use vastrelay_serving::{Device, Isa, ReplicaSettings};
+use vastrelay_fleet::Settings;
+use vastrelay_service::ways::{USUAL_QUEUE_DEPTH, USUAL_STEP_BUDGET, USUAL_WIDTH};
+use vastrelay_serving::Isa;
 
 #[derive(Args)]
 #[command(after_help = "\
@@ -18,6 +18,7 @@ Examples:
   vastrelay start --model desk=./pierdesk-1 --width 32    serve a folder of safetensors as `desk`
   vastrelay start --demo --context 1024 --memory-share 0.2
   vastrelay start --model big=./my-70b --device sim-48g --split 4   on devices that are simulated
+  vastrelay start --spec demo/pierdesk.toml demo/lighthouse.toml    each with its own settings
   vastrelay start --demo --listen 0.0.0.0:7411 --tls-cert relay.pem --tls-key relay.key --host relay.example
 
 A model folder contains config.json, tokenizer.json and model.safetensors (one file, or shards with an index). A GGUF
@@ -29,6 +30,9 @@ pub struct StartOptions {
     /// Serve a model folder or GGUF file under a name; repeatable
     #[arg(long = "model", value_name = "NAME=PATH", value_parser = named_path)]
     pub models: Vec<(String, PathBuf)>,
+    /// Serve what TOML files describe, each under its file's name; what one leaves out is as the options below say
+    #[arg(long = "spec", value_name = "FILE", num_args = 1..)]
+    pub specs: Vec<PathBuf>,
     /// Folder for the database and the demo's weights [default: the platform's data directory]
     #[arg(long, value_name = "DIR")]
     pub data: Option<PathBuf>,
@@ -36,17 +40,20 @@ pub struct StartOptions {
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:7411")]
     pub listen: SocketAddr,
     /// Maximum sequences in a batch
-    #[arg(long, value_name = "N", default_value_t = 16)]
+    #[arg(long, value_name = "N", default_value_t = USUAL_WIDTH)]
     pub width: usize,
     /// Maximum tokens in a step, prefill and decode together
-    #[arg(long, value_name = "TOKENS", default_value_t = 320)]
+    #[arg(long, value_name = "TOKENS", default_value_t = USUAL_STEP_BUDGET)]
     pub step_budget: usize,
     /// Maximum tokens of a sequence, prompt plus output [default: the model's own]
     #[arg(long, value_name = "TOKENS")]
     pub context: Option<usize>,
     /// Maximum requests waiting for the batch
-    #[arg(long, value_name = "N", default_value_t = 400)]
+    #[arg(long, value_name = "N", default_value_t = USUAL_QUEUE_DEPTH)]
     pub queue_depth: usize,
+    /// Longest that a request waits for the batch [default: any time]
+    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    pub queue_wait: Option<Duration>,
     /// Maximum prompt tokens of one sequence in a step [default: as many as streams can bear]
     #[arg(long, value_name = "TOKENS")]
     pub prefill_chunk: Option<usize>,
@@ -114,38 +121,32 @@ pub enum LogForm {
 }
 
 impl StartOptions {
-    /// Returns the settings of every endpoint.
-    pub fn settings(&self) -> Result<ReplicaSettings, Failure> {
-        let most = machine_cores();
-        let cores = self.cores.unwrap_or_else(|| usual_cores(self.split));
-        if cores > most {
-            return Err(Failure::usage(format!(
-                "--cores {cores} is more than the {most} cores of this machine"
-            )));
-        }
-        let isa = match &self.kernel {
-            Some(name) => Isa::of(name).map_err(|error| Failure::usage(format!("--kernel: {error}")))?,
-            None => Isa::detect(),
-        };
-        let (device, usual_share) = match &self.device {
-            Some(wanted) => (Device::simulated(profile(wanted)?), 0.9),
-            None => (Device::cpu(device_memory(), available_memory), 0.4),
-        };
-        Ok(ReplicaSettings {
-            width: self.width,
-            step_budget: self.step_budget,
-            context: self.context,
-            queue_depth: self.queue_depth,
-            prefill_chunk: self.prefill_chunk,
-            isa,
-            cores,
-            split: self.split,
-            memory_share: self.memory_share.unwrap_or(usual_share),
-            pages: self.pages,
-            device,
-            weights: self.precision.weights()?,
+    /// Returns the settings of every endpoint, where its spec says nothing else.
+    pub fn defaults(&self) -> Result<Settings, Failure> {
+        Ok(Settings {
+            weights: Some(self.precision.weights()?),
             kv: self.precision.kv.map(Into::into),
+            devices: self.device.clone().map(|device| vec![device]),
+            split: Some(self.split),
+            cores: self.cores,
+            memory_share: self.memory_share,
+            pages: self.pages,
+            width: Some(self.width),
+            step_budget: Some(self.step_budget),
+            prefill_chunk: self.prefill_chunk,
+            context: self.context,
+            typical: None,
+            queue_depth: Some(self.queue_depth),
+            queue_wait: self.queue_wait,
         })
+    }
+
+    /// Returns the instructions of the kernels.
+    pub fn isa(&self) -> Result<Isa, Failure> {
+        match &self.kernel {
+            Some(name) => Isa::of(name).map_err(|error| Failure::usage(format!("--kernel: {error}"))),
+            None => Ok(Isa::detect()),
+        }
     }
 }
 

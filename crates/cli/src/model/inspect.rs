@@ -2,7 +2,7 @@
 
 use crate::args::model::ModelInspectOptions;
 use crate::failure::Failure;
-use crate::machine::{device_memory, usual_cores};
+use crate::machine::{device_memory, machine_cores};
 use crate::memory;
 use crate::output::{json, line, precision_name};
 use serde::Serialize;
@@ -161,7 +161,7 @@ fn fit(
         weights,
         kv,
         split: options.split,
-        cores: usual_cores(options.split),
+        cores: machine_cores().usual(options.split),
         step_budget: options.step_budget,
         context,
     };
@@ -175,7 +175,7 @@ fn fit(
     match MemoryPlan::new(&origin.sizes(model, shape), wish) {
         Ok(plan) => Fit {
             fits: true,
-            lines: memory::lines(&plan, kv),
+            lines: memory::lines(&plan, kv, false),
         },
         Err(reason) => Fit {
             fits: false,

@@ -113,6 +113,7 @@ impl Browser {
         self.wait_for_text("self::h2 or self::h3", heading).await;
     }
 
+    /// Clicks on an element as soon as it is there and stands still.
     async fn click(&self, xpath: &str) {
         let element = self
             .client
@@ -120,11 +121,31 @@ impl Browser {
             .at_most(PATIENCE)
             .for_element(Locator::XPath(xpath))
             .await;
-        element
-            .unwrap_or_else(|e| panic!("no {xpath}: {e}"))
-            .click()
+        let element = element.unwrap_or_else(|e| panic!("no {xpath}: {e}"));
+        let mut place = None;
+        while place != element.rectangle().await.ok() {
+            place = element.rectangle().await.ok();
+        }
+        element.click().await.unwrap();
+    }
+
+    /// Ticks a box; a click that misses because the page has moved meanwhile is made again.
+    async fn tick(&self, xpath: &str) {
+        let mark = Locator::XPath(xpath);
+        let begun = Instant::now();
+        while !self
+            .client
+            .wait()
+            .for_element(mark)
             .await
-            .unwrap();
+            .unwrap()
+            .is_selected()
+            .await
+            .unwrap()
+        {
+            self.click(xpath).await;
+            assert!(begun.elapsed() < PATIENCE, "{xpath} is never ticked");
+        }
     }
 
     async fn type_into(&self, name: &str, text: &str) {
@@ -615,9 +636,9 @@ async fn runs_are_laid_over_each_other_and_compared() {
     }
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "load", "Load").await;
-    browser.click("//tr[td='by 1']//input").await;
+    browser.tick("//tr[td='by 1']//input").await;
     browser.wait_for_text("self::th", "by 1").await;
-    browser.click("//tr[td='by 4']//input").await;
+    browser.tick("//tr[td='by 4']//input").await;
     browser.wait_for_text("self::h3", "“by 4” ÷ “by 1”").await;
     browser.wait_for_text("self::th", "TTFT p50").await;
     browser.wait_for_text("self::p", "arrival").await;

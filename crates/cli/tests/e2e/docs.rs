@@ -54,6 +54,7 @@ fn prepare(folder: &Path) {
     let file = vastrelay_specimen::gguf::of_folder(&folder.join("my-model"), Precision::F32).unwrap();
     std::fs::write(folder.join("my-model.gguf"), file).unwrap();
     let text = "The desk opens at eight. The last boat back leaves at 18:00. ".repeat(40);
+    std::fs::write(folder.join("desk.toml"), "model = \"my-model\"\n").unwrap();
     std::fs::write(folder.join("notes.txt"), &text).unwrap();
     std::fs::write(folder.join("letter.txt"), text).unwrap();
 }
@@ -75,16 +76,19 @@ fn run(service: &Service, folder: &Path, command: &str) -> Output {
 }
 
 /// Runs a file's commands, one after the other, in a folder of their own.
-fn works(file: &str, least: usize) {
+fn works(file: &str, least: usize, endpoints: &[&str]) {
     let folder = tempfile::tempdir().unwrap();
     prepare(folder.path());
-    let service = Service::demo(&[]);
+    let service = Service::start(endpoints);
     let commands = commands(file);
     assert!(commands.len() >= least, "{commands:?}");
     for command in &commands {
         if let Some(words) = command.strip_prefix("vastrelay start ") {
             // It serves until it is stopped; the paths are those of the folder.
-            let words = words.replace("=./", &format!("={}/", folder.path().display()));
+            let folder = format!("{}/", folder.path().display());
+            let words = words
+                .replace("=./", &format!("={folder}"))
+                .replace(" ./", &format!(" {folder}"));
             drop(Service::start(&words.split(' ').collect::<Vec<_>>()));
             continue;
         }
@@ -102,12 +106,18 @@ fn works(file: &str, least: usize) {
 
 #[test]
 fn every_command_of_the_readme_works() {
-    works("README.md", 8);
+    let demo = repository().join("demo");
+    let spec = |name: &str| demo.join(name).display().to_string();
+    works(
+        "README.md",
+        8,
+        &["--spec", &spec("pierdesk.toml"), &spec("lighthouse.toml")],
+    );
 }
 
 #[test]
 fn every_command_of_the_docs_works() {
-    works("docs/guide.md", 25);
-    works("docs/operations.md", 0);
-    works("docs/reference.md", 0);
+    works("docs/guide.md", 25, &["--demo"]);
+    works("docs/operations.md", 0, &["--demo"]);
+    works("docs/reference.md", 0, &["--demo"]);
 }

@@ -20,5 +20,6 @@ mod raw;
 mod records;
 mod reference;
 mod simulated;
+mod spec;
 mod support;
 mod wire;

@@ -22,6 +22,7 @@ fn engine(pieces: &Arc<TokenPieces>, sequences: u32, sampling: &Sampling) -> Eng
         step_budget: 512,
         context: 512,
         queue_depth: 64,
+        queue_wait: None,
         pools: vec![PoolLimits {
             pages: 512,
             window: None,

@@ -39,7 +39,10 @@ impl Scheduler {
         let running = self.deadlines.iter().take_while(|(deadline, _)| *deadline <= now);
         let due = running.map(|(_, id)| *id).chain(self.waiting.overdue(now));
         let due = due.filter(|id| !self.cancelled.contains(id));
-        over.extend(due.map(|id| (id, EndReason::Deadline)));
+        over.extend(due.map(|id| match self.sequences[&id].deadline {
+            Some(deadline) if deadline <= now => (id, EndReason::Deadline),
+            _ => (id, EndReason::QueueWait),
+        }));
         for (id, reason) in over {
             self.remove(id);
             plan.ended.push((id, reason));

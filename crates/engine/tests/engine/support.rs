@@ -90,6 +90,7 @@ pub fn engine(folder: &Path, setup: Setup) -> Engine {
         step_budget: 256,
         context: description.context.min(setup.pages * PAGE_TOKENS),
         queue_depth: 1000,
+        queue_wait: None,
         pools: pools(&description, setup),
         prefill_chunk: setup.prefill_chunk,
     };

@@ -6,19 +6,22 @@ use crate::endpoints::Endpoints;
 use actix_web::{HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_planner::PoolPlan;
+use vastrelay_serving::Device;
 use vastrelay_wire::manage::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
 
 /// `GET /manage/devices`: what is on each device, by owner.
 #[utoipa::path(get, path = "/manage/devices", tag = "manage", responses((status = 200, body = Vec<DeviceStatus>)))]
 pub async fn devices(endpoints: web::Data<Endpoints>, loader: web::Data<Loader>) -> HttpResponse {
-    HttpResponse::Ok().json([device(&endpoints.all(), &loader)])
+    let (endpoints, devices) = (endpoints.all(), loader.devices.all());
+    let all: Vec<DeviceStatus> = devices.iter().map(|device| device_status(&endpoints, device)).collect();
+    HttpResponse::Ok().json(all)
 }
 
-fn device(endpoints: &[Arc<Endpoint>], loader: &Loader) -> DeviceStatus {
-    let device = &loader.settings.device;
+fn device_status(endpoints: &[Arc<Endpoint>], device: &Device) -> DeviceStatus {
     let placed: Vec<(&Endpoint, Arc<Placed>)> = endpoints
         .iter()
         .flat_map(|endpoint| endpoint.replicas().into_iter().map(move |placed| (&**endpoint, placed)))
+        .filter(|(_, placed)| placed.replica.device.name() == device.name())
         .collect();
     let place = |number: usize| {
         let here = placed

@@ -1,7 +1,7 @@
 //! Endpoints that come and go while the service runs: `/manage/endpoints`.
 
 use super::status::endpoint_status;
-use crate::deploy::{Loader, check};
+use crate::deploy::{Loader, Order, check};
 use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
 use crate::guard::Body;
@@ -51,7 +51,7 @@ fn load(
             return Err(Problem::field("path", message));
         }
     };
-    Ok(loader.deploy(endpoints, records, &wanted.name, &folder)?)
+    Ok(loader.deploy(endpoints, records, &Order::plain(&wanted.name, &folder))?)
 }
 
 /// `DELETE /manage/endpoints/{name}`: removes an endpoint, failed or not, and gives its memory back. Answers that are under way

@@ -184,7 +184,13 @@ impl Call {
         use actix_web::ResponseError;
         self.record.status = problem.status_code().as_u16();
         // A completion that broke off has said how already.
-        let broke_off = [EndReason::SlowReader, EndReason::Cancelled, EndReason::NotFinite].map(end_name);
+        let broke_off = [
+            EndReason::SlowReader,
+            EndReason::Cancelled,
+            EndReason::NotFinite,
+            EndReason::QueueWait,
+        ]
+        .map(end_name);
         if !broke_off.contains(&self.record.outcome.as_str()) {
             self.record.outcome = problem.code().to_owned();
         }
@@ -424,6 +430,7 @@ pub(super) fn end_name(reason: EndReason) -> &'static str {
         EndReason::Length => "length",
         EndReason::Cancelled => "cancelled",
         EndReason::Deadline => "deadline",
+        EndReason::QueueWait => "queue-wait",
         EndReason::SlowReader => "slow-reader",
         EndReason::NotFinite => "not-finite",
     }

@@ -75,6 +75,7 @@ pub(super) fn finish_reason(reason: EndReason) -> Result<String, Problem> {
             "the stream was ended because its reader was too slow and its buffer was full".into(),
         )),
         EndReason::NotFinite => Err(Problem::not_finite()),
+        EndReason::QueueWait => Err(Problem::queue_wait()),
     }
 }
 

@@ -15,6 +15,7 @@ pub fn settings() -> ReplicaSettings {
         step_budget: 64,
         context: Some(256),
         queue_depth: 4_096,
+        queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
         cores: 1,

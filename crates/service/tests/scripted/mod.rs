@@ -63,6 +63,7 @@ impl Service {
                     step_budget: 64,
                     context: 256,
                     queue_depth: 4_096,
+                    queue_wait: None,
                     pools: vec![PoolLimits {
                         pages: 64,
                         window: None,

@@ -5,9 +5,10 @@ pub mod demo;
 
 use serde_json::json;
 use std::sync::Arc;
+use vastrelay_fleet::Settings;
 use vastrelay_service::server::{ServeOptions, Server};
 use vastrelay_service::{Loader, Reach, ServiceState, StateOptions};
-use vastrelay_serving::{Generate, Model, Models, Replica};
+use vastrelay_serving::{Cores, Devices, Generate, Model, Models, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 
 /// Serves the demo model on a free port of this machine, with an engine that is made from its replica; returns the address and the
@@ -24,7 +25,9 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
     let (url, address) = (server.url(), server.address());
     std::thread::spawn(move || {
         let loader = Loader {
-            settings,
+            defaults: defaults(&settings),
+            devices: Devices::new(settings.device.clone(), Cores(2)),
+            isa: settings.isa,
             models,
             data: "".into(),
             unpack_demo: |_| Err("there is no demo here".into()),
@@ -39,6 +42,7 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
                 "pierdesk",
                 model,
                 replica,
+                &settings,
                 &json!("test"),
             )
             .unwrap();
@@ -49,4 +53,17 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
             .unwrap();
     });
     (url, data)
+}
+
+/// Returns the same settings for whatever else is deployed.
+fn defaults(settings: &ReplicaSettings) -> Settings {
+    Settings {
+        width: Some(settings.width),
+        step_budget: Some(settings.step_budget),
+        context: settings.context,
+        queue_depth: Some(settings.queue_depth),
+        cores: Some(settings.cores),
+        memory_share: Some(settings.memory_share),
+        ..Settings::default()
+    }
 }

@@ -1,0 +1,143 @@
+//! All devices of a service, by name.
+
+use crate::device::Device;
+use std::path::Path;
+use std::sync::{Mutex, PoisonError};
+use vastrelay_planner::DeviceProfile;
+
+/// Most bytes of a profile.
+const MOST_PROFILE: u64 = 1 << 20;
+/// The name of this machine's processor.
+const CPU: &str = "cpu";
+
+/// This machine's processor, and the simulated devices that somebody has asked for.
+#[derive(Debug)]
+pub struct Devices {
+    cpu: Device,
+    cores: Cores,
+    simulated: Mutex<Vec<Device>>,
+}
+
+/// The cores of a machine.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Cores(pub usize);
+
+impl Cores {
+    /// Returns how many a replica gets unless somebody says otherwise: all but one, which serves HTTP, and one for each shard.
+    pub fn usual(self, split: usize) -> usize {
+        self.0.saturating_sub(1).max(split.min(self.0)).max(1)
+    }
+}
+
+impl Devices {
+    /// Returns a processor with so many cores as the only device.
+    pub fn new(cpu: Device, cores: Cores) -> Devices {
+        Devices {
+            cpu,
+            cores,
+            simulated: Mutex::default(),
+        }
+    }
+
+    /// Returns the processor's cores.
+    pub fn cores(&self) -> Cores {
+        self.cores
+    }
+
+    /// Returns all of them, the processor first.
+    pub fn all(&self) -> Vec<Device> {
+        let simulated = self.simulated.lock().unwrap_or_else(PoisonError::into_inner);
+        [&self.cpu].into_iter().chain(simulated.iter()).cloned().collect()
+    }
+
+    /// Returns the devices that a name or a profile's file stands for; `beside` is the folder that a file's path begins at. Whoever
+    /// asks for the same gets the same.
+    ///
+    /// # Errors
+    /// When it is neither, the file is no profile, or its name is that of other devices here.
+    pub fn find(&self, wanted: &str, beside: &Path) -> Result<Device, String> {
+        if wanted == CPU {
+            return Ok(self.cpu.clone());
+        }
+        let profile = profile(wanted, beside)?;
+        let mut simulated = self.simulated.lock().unwrap_or_else(PoisonError::into_inner);
+        match simulated.iter().find(|device| device.name() == profile.name) {
+            Some(device) if device.profile() == Some(&profile) => Ok(device.clone()),
+            Some(device) => Err(format!(
+                "{wanted}: there are devices named `{}` already, with another profile; use another name",
+                device.name()
+            )),
+            None => {
+                let device = Device::simulated(profile);
+                simulated.push(device.clone());
+                Ok(device)
+            }
+        }
+    }
+}
+
+/// Returns a profile that ships with the product, or that of a file, whose path begins at a folder.
+///
+/// # Errors
+/// When it is neither, or the file is no profile.
+pub fn profile(wanted: &str, beside: &Path) -> Result<DeviceProfile, String> {
+    let shipped = DeviceProfile::shipped();
+    if let Some(profile) = shipped.iter().find(|profile| profile.name == wanted) {
+        return Ok(profile.clone());
+    }
+    let path = beside.join(wanted);
+    if !path.is_file() {
+        let names: Vec<&str> = shipped.iter().map(|profile| profile.name.as_str()).collect();
+        return Err(format!(
+            "`{wanted}` is neither a device profile nor a file; profiles are {}",
+            names.join(", ")
+        ));
+    }
+    let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", path.display());
+    let text = vastrelay_files::read(&path, MOST_PROFILE).map_err(|error| failed(&error))?;
+    let text = String::from_utf8(text).map_err(|_| failed(&"it is no text"))?;
+    DeviceProfile::parse(&text).map_err(|error| failed(&error))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn who_asks_for_the_same_devices_gets_the_same() {
+        let folder = tempfile::tempdir().unwrap();
+        let shipped = include_str!("../../planner/profiles/sim-24g.toml");
+        let devices = Devices::new(Device::cpu(1 << 30, || usize::MAX), Cores(2));
+        let find = |wanted: &str| devices.find(wanted, folder.path());
+        let (held, ()) = find("sim-24g").unwrap().hold("a", 1, |_| Ok::<_, ()>((7, ()))).unwrap();
+        let looked = find("sim-24g")
+            .unwrap()
+            .hold("b", 8, |room| Err::<(usize, ()), _>(room.free));
+        assert_eq!(looked.err(), Some((24 << 30) - 7));
+        drop(held);
+        std::fs::write(folder.path().join("same.toml"), shipped).unwrap();
+        std::fs::write(
+            folder.path().join("other.toml"),
+            shipped.replace("count = 8", "count = 2"),
+        )
+        .unwrap();
+        assert!(find("same.toml").is_ok());
+        assert!(find("other.toml").unwrap_err().contains("another name"));
+        assert!(find("sim-9g").unwrap_err().contains("sim-24g, sim-48g, sim-80g"));
+        let names: Vec<String> = devices.all().iter().map(|device| device.name().to_owned()).collect();
+        assert_eq!(names, ["cpu", "sim-24g"]);
+    }
+
+    #[test]
+    fn one_core_serves_http_unless_shards_want_it() {
+        assert_eq!(
+            [
+                Cores(8).usual(1),
+                Cores(8).usual(8),
+                Cores(1).usual(1),
+                Cores(2).usual(4)
+            ],
+            [7, 8, 1, 2]
+        );
+    }
+}
