@@ -185,7 +185,8 @@ impl Model {
     fn bytes(path: &Path, precision: Precision) -> Result<usize> {
         let description = ModelDescription::open(path)?;
         let page = CpuExecutor::page_bytes(&description, description.layers, 1, KvPrecision::default());
-        let weights = CpuExecutor::weight_bytes(&Checkpoint::open(path)?, &description, precision, 1);
+        let checkpoint = Checkpoint::open(path)?;
+        let weights = CpuExecutor::weight_bytes(&|tensor| checkpoint.kind(tensor), &description, precision, 1);
         let workspace = CpuExecutor::workspace_bytes(&description, 1, STEP_TOKENS, STEP_TOKENS + 64);
         Ok(weights + workspace + ALL_PAGES * page)
     }

@@ -1,20 +1,22 @@
 //! `vastrelay device`, and which kind of device is meant.
 
-use crate::args::device::{DeviceCommand, DeviceListOptions, DeviceShowOptions};
+use crate::args::device::{DeviceCommand, DeviceListOptions, DeviceMeasureOptions, DeviceShowOptions};
 use crate::client::Client;
+use crate::cpu;
 use crate::failure::Failure;
+use crate::machine::{device_memory, machine_cores};
 use crate::output::{ago, device_name, json, line};
 use comfy_table::{CellAlignment, Table, presets};
 use std::path::Path;
-use vastrelay_planner::DeviceProfile;
-use vastrelay_planner::amounts::bytes;
+use vastrelay_planner::amounts::{bytes, counted};
+use vastrelay_planner::{CpuProfile, DeviceProfile, Profile};
 use vastrelay_wire::manage::{DeviceOwner, DevicePlace, DeviceStatus};
 
 /// Returns a profile that ships with the product, or that of a file.
 ///
 /// # Errors
 /// When it is neither, or the file is no profile.
-pub fn profile(wanted: &str) -> Result<DeviceProfile, Failure> {
+pub fn profile(wanted: &str) -> Result<Profile, Failure> {
     vastrelay_serving::devices::profile(wanted, Path::new("")).map_err(Failure::usage)
 }
 
@@ -23,6 +25,7 @@ pub async fn run(command: &DeviceCommand) -> Result<(), Failure> {
     match command {
         DeviceCommand::List(options) => list(options).await,
         DeviceCommand::Show(options) => show(options),
+        DeviceCommand::Measure(options) => measure(options),
     }
 }
 
@@ -103,12 +106,84 @@ fn table(rows: impl Iterator<Item = Vec<String>>) -> Table {
     table
 }
 
-fn show(options: &DeviceShowOptions) -> Result<(), Failure> {
-    let profile = profile(&options.device)?;
+/// Measures this machine's processor and keeps its profile.
+fn measure(options: &DeviceMeasureOptions) -> Result<(), Failure> {
+    let cores = machine_cores();
+    let asked = options.cores.unwrap_or(cores.usual(1));
+    if asked == 0 || asked > cores.most {
+        return Err(Failure::usage(format!(
+            "--cores {asked} does not work; this machine has {}",
+            cores.most
+        )));
+    }
+    let file = options.out.clone().map_or_else(cpu::file, Ok)?;
+    let profile = cpu::measure(asked)?;
+    cpu::keep(&profile, &file)?;
     if options.json {
         return json(&profile);
     }
-    let DeviceProfile { peak, link, power, .. } = &profile;
+    show_cpu(&profile);
+    line(format!("kept in {}", file.display()));
+    Ok(())
+}
+
+fn show(options: &DeviceShowOptions) -> Result<(), Failure> {
+    let profile = if options.device == "cpu" {
+        let known = cpu::known(machine_cores().usual(1))?;
+        Profile::Cpu(known.unwrap_or(CpuProfile::whole()))
+    } else {
+        profile(&options.device)?
+    };
+    match profile {
+        Profile::Cpu(profile) if options.json => json(&profile),
+        Profile::Simulated(profile) if options.json => json(&profile),
+        Profile::Cpu(profile) => {
+            show_cpu(&profile);
+            Ok(())
+        }
+        Profile::Simulated(profile) => {
+            show_simulated(&profile);
+            Ok(())
+        }
+    }
+}
+
+fn show_cpu(profile: &CpuProfile) {
+    let row = |name: &str, value: String| line(format!("  {name:<14}{value}"));
+    let memory = profile
+        .memory
+        .map_or(device_memory(), |memory| memory.as_u64() as usize);
+    let cores = profile.cores.unwrap_or(machine_cores().usual(1));
+    line("cpu, of this machine");
+    row("memory", bytes(memory));
+    row("cores", format!("{cores} of {}", machine_cores().most));
+    let Some(speed) = &profile.speed else {
+        row("speed", "not measured yet; `vastrelay device measure` does".into());
+        return;
+    };
+    row(
+        "measured with",
+        format!("{}, {} kernels", counted(speed.cores, "core"), speed.instructions),
+    );
+    let giga = |rate: f64| format!("{:.1}", rate / 1e9);
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING);
+    let rows = speed.products.first().map_or(&[][..], |products| &products.rows);
+    let counts = rows.iter().map(|rows| counted(*rows, "row"));
+    table.set_header(["weights", "of all"].map(str::to_owned).into_iter().chain(counts));
+    for products in &speed.products {
+        let name = [products.weights.clone(), bytes(products.bytes as usize)];
+        table.add_row(name.into_iter().chain(products.rates.iter().copied().map(giga)));
+    }
+    for column in table.column_iter_mut().skip(1) {
+        column.set_cell_alignment(CellAlignment::Right);
+    }
+    line("  products a second, in 10⁹, of a model whose weights take so much:");
+    line(format!("{table}"));
+}
+
+fn show_simulated(profile: &DeviceProfile) {
+    let DeviceProfile { peak, link, power, .. } = profile;
     let row = |name: &str, value: String| line(format!("  {name:<14}{value}"));
     let tera = |value: f64| format!("{:.1} × 10¹²", value / 1e12);
     let giga = |value: f64| format!("{:.0} GB/s", value / 1e9);
@@ -136,5 +211,4 @@ fn show(options: &DeviceShowOptions) -> Result<(), Failure> {
         ""
     };
     row("price", format!("{:.2} an hour{taken}", profile.price.hour));
-    Ok(())
 }

@@ -6,6 +6,7 @@ mod report;
 mod subject;
 
 use crate::args::fit::FitOptions;
+use crate::cpu;
 use crate::device::profile;
 use crate::failure::Failure;
 use crate::output::{duration, json, line, precision_name};
@@ -13,7 +14,9 @@ use comfy_table::{CellAlignment, Table, presets};
 use report::{Cheapest, FitReport, Way};
 use subject::Subject;
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_planner::{DeviceProfile, Fitting, Question};
+use vastrelay_planner::hardware::of_profiles;
+use vastrelay_planner::{CpuProfile, DeviceProfile, Fitting, Hardware, Profile, Question};
+use vastrelay_service::ways::{USUAL_SHARE_OF_CPU, USUAL_SHARE_OF_SIMULATED};
 use vastrelay_serving::{KvPrecision, Precision};
 use vastrelay_weights::precision::Precisions;
 
@@ -21,22 +24,19 @@ use vastrelay_weights::precision::Precisions;
 pub fn run(options: &FitOptions) -> Result<(), Failure> {
     let subject = Subject::open(&options.model)?;
     let stored = |tensor: &str| subject.kind(tensor);
-    let question = ask(options, &subject, &stored)?;
-    let profiles = profiles(options)?;
+    let asked = asked(options)?;
+    let profiles: Vec<&dyn Hardware> = asked.iter().map(|hardware| &**hardware).collect();
+    let question = ask(options, &subject, &stored, &profiles)?;
     let ways = if options.table {
         tabled(options, &question, &profiles)
     } else {
-        let of = |profile| ways(options, &question, profile);
+        let of = |hardware: &&dyn Hardware| ways(options, &question, *hardware);
         profiles.iter().flat_map(of).collect()
     };
-    let known = if options.device.is_some() {
-        let mut known = DeviceProfile::shipped();
-        known.retain(|known| profiles.iter().all(|profile| profile.name != known.name));
-        known.extend(profiles.iter().cloned());
-        known
-    } else {
-        profiles.clone()
-    };
+    let shipped = DeviceProfile::shipped();
+    let mut known = of_profiles(&shipped);
+    known.retain(|known| profiles.iter().all(|asked| asked.name() != known.name()));
+    known.extend(&profiles);
     let report = FitReport {
         model: subject.name.clone(),
         parameters: subject.description.parameters(),
@@ -47,10 +47,10 @@ pub fn run(options: &FitOptions) -> Result<(), Failure> {
         typical: [question.typical.prompt, question.typical.output],
         concurrency: question.concurrency,
         fits: ways.iter().any(|way| way.fitting.is_some()),
-        cheapest: question.cheapest(&known).map(|(profile, split)| Cheapest {
-            device: profile.name.clone(),
+        cheapest: question.cheapest(&known).map(|(hardware, split)| Cheapest {
+            device: hardware.name().to_owned(),
             split,
-            price_per_hour: profile.price.hour * split as f64,
+            price_per_hour: hardware.price() * split as f64,
         }),
         ways,
     };
@@ -64,7 +64,7 @@ pub fn run(options: &FitOptions) -> Result<(), Failure> {
 
 fn does_not(report: &FitReport) -> Failure {
     let would = match &report.cheapest {
-        Some(Cheapest { device, split, .. }) => format!("{split} × {device} would do"),
+        Some(Cheapest { device, split, .. }) => format!("{} would do", place(*split, device)),
         None => "no known device would do; use lower precisions or a smaller context".into(),
     };
     Failure::failed(format!("{} does not fit as asked: {would}", report.model))
@@ -74,6 +74,7 @@ fn ask<'a>(
     options: &FitOptions,
     subject: &'a Subject,
     stored: &'a dyn Fn(&str) -> vastrelay_weights::Kind,
+    asked: &[&dyn Hardware],
 ) -> Result<Question<'a>, Failure> {
     let model = &subject.description;
     let context = options.context.unwrap_or(model.context);
@@ -90,7 +91,13 @@ fn ask<'a>(
             options.typical.tokens()
         ));
     }
-    if !(options.memory_share > 0.0 && options.memory_share <= 1.0) {
+    let usual_share = if asked.iter().all(|hardware| hardware.is_simulated()) {
+        USUAL_SHARE_OF_SIMULATED
+    } else {
+        USUAL_SHARE_OF_CPU
+    };
+    let memory_share = options.memory_share.unwrap_or(usual_share);
+    if !(memory_share > 0.0 && memory_share <= 1.0) {
         return refuse("--memory-share has to be above 0 and at most 1".into());
     }
     for (name, value, most) in [
@@ -119,28 +126,37 @@ fn ask<'a>(
         width: options.width,
         step_budget: options.step_budget,
         context,
-        memory_share: options.memory_share,
+        memory_share,
         typical: options.typical,
         concurrency: options.concurrency,
     })
 }
 
-/// Returns the profiles that are asked for.
-fn profiles(options: &FitOptions) -> Result<Vec<DeviceProfile>, Failure> {
-    match &options.device {
-        Some(wanted) => Ok(vec![profile(wanted)?]),
-        None => Ok(DeviceProfile::shipped()),
-    }
+/// Returns the devices that are asked for.
+fn asked(options: &FitOptions) -> Result<Vec<Box<dyn Hardware>>, Failure> {
+    let simulated = |profile| Box::new(profile) as Box<dyn Hardware>;
+    let Some(wanted) = &options.device else {
+        return Ok(DeviceProfile::shipped().into_iter().map(simulated).collect());
+    };
+    let profile = if wanted == "cpu" {
+        Profile::Cpu(CpuProfile::whole())
+    } else {
+        profile(wanted)?
+    };
+    Ok(vec![match profile {
+        Profile::Simulated(profile) => simulated(profile),
+        Profile::Cpu(profile) => Box::new(cpu::hardware(profile)?),
+    }])
 }
 
-fn count(options: &FitOptions, profile: &DeviceProfile) -> usize {
-    options.count.unwrap_or(profile.count)
+fn count(options: &FitOptions, hardware: &dyn Hardware) -> usize {
+    options.count.unwrap_or(hardware.count())
 }
 
 /// Returns every number of devices of the one that is asked for; of all kinds the least that works, or the most.
-fn ways(options: &FitOptions, question: &Question<'_>, profile: &DeviceProfile) -> Vec<Way> {
-    let all = question.splits(profile, count(options, profile));
-    let way = |fit| Way::new(question, profile, fit);
+fn ways(options: &FitOptions, question: &Question<'_>, hardware: &dyn Hardware) -> Vec<Way> {
+    let all = question.splits(hardware, count(options, hardware));
+    let way = |fit| Way::new(question, hardware, fit);
     if options.device.is_some() {
         return all.iter().map(way).collect();
     }
@@ -149,7 +165,7 @@ fn ways(options: &FitOptions, question: &Question<'_>, profile: &DeviceProfile) 
 }
 
 /// Returns all precisions on all devices, in numbers that divide the model.
-fn tabled(options: &FitOptions, question: &Question<'_>, profiles: &[DeviceProfile]) -> Vec<Way> {
+fn tabled(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardware]) -> Vec<Way> {
     let mut ways = Vec::new();
     for word in ["bf16", "int8", "int4"] {
         for kv in [KvPrecision::Bf16, KvPrecision::Int8] {
@@ -160,10 +176,10 @@ fn tabled(options: &FitOptions, question: &Question<'_>, profiles: &[DeviceProfi
                 weights: weights.expect("a precision"),
                 kv,
             };
-            for profile in profiles {
+            for hardware in profiles {
                 let divides = |split: &usize| question.model.check_split(*split).is_ok();
-                for split in (1..=count(options, profile)).filter(divides) {
-                    ways.push(Way::new(&question, profile, &question.split(profile, split)));
+                for split in (1..=count(options, *hardware)).filter(divides) {
+                    ways.push(Way::new(&question, *hardware, &question.split(*hardware, split)));
                 }
             }
         }
@@ -171,7 +187,7 @@ fn tabled(options: &FitOptions, question: &Question<'_>, profiles: &[DeviceProfi
     ways
 }
 
-fn print(options: &FitOptions, question: &Question<'_>, profiles: &[DeviceProfile], report: &FitReport) {
+fn print(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardware], report: &FitReport) {
     let precisions = question.precisions;
     let weights = precision_name(precisions.weights.word(), precisions.weights.group());
     line(format!(
@@ -182,12 +198,17 @@ fn print(options: &FitOptions, question: &Question<'_>, profiles: &[DeviceProfil
         grouped(report.context)
     ));
     line(format!(
-        "typical sequences of {} + {} tokens{}; devices are simulated, times and prices predicted, not measured",
+        "typical sequences of {} + {} tokens{}; {}",
         report.typical[0],
         report.typical[1],
         report
             .concurrency
-            .map_or(String::new(), |wanted| format!(", {} at once", grouped(wanted)))
+            .map_or(String::new(), |wanted| format!(", {} at once", grouped(wanted))),
+        if profiles.iter().all(|hardware| hardware.is_simulated()) {
+            "devices are simulated, times and prices predicted, not measured"
+        } else {
+            "times are predicted from what was measured of this cpu"
+        }
     ));
     line("");
     line(format!("{}", table(options, report)));
@@ -195,44 +216,60 @@ fn print(options: &FitOptions, question: &Question<'_>, profiles: &[DeviceProfil
         line("");
         let reasons = report.ways.iter().filter_map(|way| Some((way, way.reason.as_ref()?)));
         for (way, reason) in reasons {
-            line(format!("{} × {}: {reason}", way.split, way.device));
+            line(format!("{}: {reason}", place(way.split, &way.device)));
         }
     }
     let chosen = chosen(options, question, profiles);
-    if let Some((profile, split, fitting)) = chosen.as_ref().filter(|_| options.explain) {
+    if let Some((hardware, split, fitting)) = chosen.as_ref().filter(|_| options.explain) {
         line("");
-        explain::lines(question, profile, *split, fitting).iter().for_each(line);
+        explain::lines(question, *hardware, *split, fitting)
+            .iter()
+            .for_each(line);
     }
     if options.device.is_some() && !options.table && question.concurrency.is_none_or(|_| chosen.is_none()) {
-        let profile = &profiles[0];
-        let most = count(options, profile).min(profile.count);
+        let hardware = profiles[0];
+        let most = count(options, hardware).min(hardware.count());
         let largest = question.model.splits().into_iter().filter(|split| *split <= most).max();
         let split = chosen.as_ref().map_or(largest.unwrap_or(1), |(_, split, _)| *split);
         line("");
         line(format!(
-            "Over {split} × {}, giving up a setting frees memory:",
-            profile.name
+            "On {}, giving up a setting frees memory:",
+            place(split, hardware.name())
         ));
-        give_up::lines(question, profile, split).iter().for_each(line);
+        give_up::lines(question, hardware, split).iter().for_each(line);
     }
     if let Some(cheapest) = &report.cheapest {
         line("");
         line(format!(
-            "cheapest known that does: {} × {}, {:.2} an hour",
-            cheapest.split, cheapest.device, cheapest.price_per_hour
+            "cheapest known that does: {}{}",
+            place(cheapest.split, &cheapest.device),
+            if cheapest.price_per_hour > 0.0 {
+                format!(", {:.2} an hour", cheapest.price_per_hour)
+            } else {
+                String::new()
+            }
         ));
     }
 }
 
+/// Returns so many devices of a kind, for people.
+fn place(split: usize, device: &str) -> String {
+    if device == "cpu" {
+        device.to_owned()
+    } else {
+        format!("{split} × {device}")
+    }
+}
+
 /// Returns the way with the fewest devices of those that are asked for.
-fn chosen<'p>(
+fn chosen<'h>(
     options: &FitOptions,
     question: &Question<'_>,
-    profiles: &'p [DeviceProfile],
-) -> Option<(&'p DeviceProfile, usize, Fitting)> {
-    profiles.iter().find_map(|profile| {
-        let mut all = question.splits(profile, count(options, profile)).into_iter();
-        all.find_map(|fit| Some((profile, fit.split, fit.verdict.ok()?)))
+    asked: &[&'h dyn Hardware],
+) -> Option<(&'h dyn Hardware, usize, Fitting)> {
+    asked.iter().find_map(|hardware| {
+        let mut all = question.splits(*hardware, count(options, *hardware)).into_iter();
+        all.find_map(|fit| Some((*hardware, fit.split, fit.verdict.ok()?)))
     })
 }
 
@@ -260,7 +297,7 @@ fn table(options: &FitOptions, report: &FitReport) -> Table {
     }
     for way in &report.ways {
         let verdict = if way.fitting.is_some() { "fits" } else { "does not fit" };
-        let mut row = vec![format!("{} × {}", way.split, way.device), verdict.to_owned()];
+        let mut row = vec![place(way.split, &way.device), verdict.to_owned()];
         if options.table {
             row.extend([precision_name(way.weights, way.group), way.kv.to_owned()]);
         }
@@ -273,7 +310,10 @@ fn table(options: &FitOptions, report: &FitReport) -> Table {
                 duration(figures.predicted.ttft),
                 duration(figures.predicted.itl),
                 format!("{:.0}", figures.predicted.tokens_per_second),
-                format!("{:.2}", figures.predicted.price_per_million_tokens),
+                match figures.predicted.price_per_million_tokens {
+                    0.0 => "–".into(),
+                    price => format!("{price:.2}"),
+                },
             ]);
         }
         table.add_row(row);

@@ -16,7 +16,7 @@ pub fn device_memory() -> usize {
 
 /// Returns how many cores this process may use.
 pub fn machine_cores() -> Cores {
-    Cores(available_parallelism().map_or(1, usize::from))
+    Cores::of_machine(available_parallelism().map_or(1, usize::from))
 }
 
 /// Returns the memory, in bytes, that anybody may take now: what the machine and the container have left.

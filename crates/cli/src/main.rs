@@ -3,6 +3,7 @@
 mod args;
 mod ask;
 mod client;
+mod cpu;
 mod demo;
 mod device;
 mod endpoint;

@@ -3,6 +3,7 @@
 mod wanted;
 
 use crate::args::start::{LogForm, StartOptions};
+use crate::cpu::data_folder;
 use crate::demo;
 use crate::failure::Failure;
 use crate::machine::{available_memory, device_memory, machine_cores};
@@ -17,7 +18,7 @@ use vastrelay_planner::amounts::{bytes, counted, grouped};
 use vastrelay_service::deploy::Order;
 use vastrelay_service::endpoint::Endpoint;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, TemplateProgram};
-use vastrelay_serving::{Device, Devices, Models, Precisions, Replica};
+use vastrelay_serving::{Cores, Device, Devices, Models, Precisions, Replica};
 use vastrelay_store::{Retention, Store};
 use wanted::Wanted;
 
@@ -26,9 +27,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     start_log(options.log);
     let data = match &options.data {
         Some(data) => data.clone(),
-        None => dirs::data_dir()
-            .map(|dir| dir.join("vastrelay"))
-            .ok_or_else(|| Failure::usage("this account has no data directory; choose one with --data DIR"))?,
+        None => data_folder()?,
     };
     let serve = ServeOptions {
         tls: options.tls_cert.clone().zip(options.tls_key.clone()),
@@ -44,11 +43,16 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let server = Server::bind(options.listen, &serve).map_err(Failure::failed)?;
     let store = Store::open(&data, retention).map_err(Failure::failed)?;
     server.check_keys(&store).map_err(Failure::failed)?;
-    let (memory, cores) = (device_memory(), machine_cores());
+    let part = options.cpu()?;
+    let memory = part.memory.map_or(usize::MAX, |memory| memory.as_u64() as usize);
+    let (memory, cores) = (
+        memory.min(device_memory()),
+        part.cores.map_or(machine_cores(), Cores::part),
+    );
     say(&format!(
         "Vast Relay {} on a machine with {} and {}",
         env!("CARGO_PKG_VERSION"),
-        counted(cores.0, "core"),
+        counted(cores.most, "core"),
         bytes(memory)
     ));
     let (hosts, origins) = (options.hosts.clone(), options.origins.clone());

@@ -27,7 +27,7 @@ use std::sync::Arc;
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::{KvPrecision, LayerPages, Shape};
 use vastrelay_kernels::reserved::Untouched;
-use vastrelay_weights::{Build, Checkpoint, ModelDescription, Precision, Shard, WeightsError};
+use vastrelay_weights::{Build, Checkpoint, Kind, ModelDescription, Precision, Shard, WeightsError};
 use weights::bytes_in;
 
 /// What the executor may use.
@@ -75,16 +75,17 @@ impl CpuExecutor {
         layers * Shard::all(split).map(shard).sum::<usize>()
     }
 
-    /// Returns the bytes that a checkpoint's weights take in a precision, up to what rounds off the last outputs of a matrix.
+    /// Returns the bytes that weights take in a precision, up to what rounds off the last outputs of a matrix; `stored` says what each
+    /// tensor is stored as.
     pub fn weight_bytes(
-        checkpoint: &Checkpoint,
+        stored: &dyn Fn(&str) -> Kind,
         model: &ModelDescription,
         precision: Precision,
         split: usize,
     ) -> usize {
         let bytes = |(name, shape): (String, Vec<usize>)| {
             let elements: usize = shape.iter().product();
-            let kind = checkpoint.kind(&name);
+            let kind = stored(&name);
             match shape.len() {
                 2 if name.starts_with("model.embed_tokens") || name.starts_with("lm_head") => {
                     bytes_in(precision.of_embeddings(), kind, elements)

@@ -62,6 +62,12 @@ impl StepCost {
     }
 }
 
+/// Knows how long a replica's steps take.
+pub trait StepTimes {
+    /// Returns what a step of these rows costs.
+    fn step(&self, rows: &[CostRow]) -> StepCost;
+}
+
 /// What a replica's steps cost on devices of one kind.
 #[derive(Clone, Debug)]
 pub struct CostModel {
@@ -97,6 +103,28 @@ impl Matrices {
     fn add(&mut self, bytes: usize, weights: usize, peak: f64) {
         self.bytes += bytes as f64;
         self.seconds += 2.0 * weights as f64 / peak;
+    }
+}
+
+impl StepTimes for CostModel {
+    fn step(&self, rows: &[CostRow]) -> StepCost {
+        let tokens: usize = rows.iter().map(|row| row.tokens).sum();
+        if tokens == 0 {
+            return StepCost::default();
+        }
+        let chosen = rows.iter().filter(|row| row.chooses).count();
+        let kernels = self.layers * KERNELS_OF_LAYER + KERNELS_OF_STEP;
+        StepCost {
+            matrices: self.matrices(tokens as f64),
+            attention: self.sights.iter().map(|sight| self.attention(sight, rows)).sum(),
+            head: if chosen > 0 {
+                self.slower(self.head.bytes, self.head.seconds * chosen as f64)
+            } else {
+                0.0
+            },
+            launches: kernels as f64 * self.profile.launch,
+            sums: self.sums(tokens as f64),
+        }
     }
 }
 
@@ -142,27 +170,6 @@ impl CostModel {
             kv_bytes: placement.token_bytes() as f64 / shard.layers as f64,
             sights: shard.sights(),
             attention_peak: profile.peak.bf16,
-        }
-    }
-
-    /// Returns what a step of these rows costs.
-    pub fn step(&self, rows: &[CostRow]) -> StepCost {
-        let tokens: usize = rows.iter().map(|row| row.tokens).sum();
-        if tokens == 0 {
-            return StepCost::default();
-        }
-        let chosen = rows.iter().filter(|row| row.chooses).count();
-        let kernels = self.layers * KERNELS_OF_LAYER + KERNELS_OF_STEP;
-        StepCost {
-            matrices: self.matrices(tokens as f64),
-            attention: self.sights.iter().map(|sight| self.attention(sight, rows)).sum(),
-            head: if chosen > 0 {
-                self.slower(self.head.bytes, self.head.seconds * chosen as f64)
-            } else {
-                0.0
-            },
-            launches: kernels as f64 * self.profile.launch,
-            sums: self.sums(tokens as f64),
         }
     }
 

@@ -1,10 +1,9 @@
 //! Does a model fit devices of a kind, over how many of them, and what would callers see?
 
 use crate::accelerator::Placement;
-use crate::cost::CostModel;
+use crate::hardware::Hardware;
 use crate::memory::{DoesNotFit, MemoryPlan, Wish};
 use crate::prediction::{Prediction, Running, Typical};
-use crate::profile::DeviceProfile;
 use vastrelay_weights::description::ModelDescription;
 use vastrelay_weights::precision::Precisions;
 use vastrelay_weights::{Kind, SplitError};
@@ -98,26 +97,28 @@ impl<'a> Question<'a> {
     }
 
     /// Answers for one device, two, and so on, up to so many.
-    pub fn splits(&self, profile: &DeviceProfile, count: usize) -> Vec<SplitFit> {
-        (1..=count).map(|split| self.split(profile, split)).collect()
+    pub fn splits(&self, hardware: &dyn Hardware, count: usize) -> Vec<SplitFit> {
+        (1..=count).map(|split| self.split(hardware, split)).collect()
     }
 
     /// Answers for so many devices.
-    pub fn split(&self, profile: &DeviceProfile, split: usize) -> SplitFit {
+    pub fn split(&self, hardware: &dyn Hardware, split: usize) -> SplitFit {
         SplitFit {
             split,
-            verdict: self.verdict(profile, split),
+            verdict: self.verdict(hardware, split),
         }
     }
 
-    fn verdict(&self, profile: &DeviceProfile, split: usize) -> Result<Fitting, WhyNot> {
-        if split > profile.count {
-            return Err(WhyNot::Devices { count: profile.count });
+    fn verdict(&self, hardware: &dyn Hardware, split: usize) -> Result<Fitting, WhyNot> {
+        if split > hardware.count() {
+            return Err(WhyNot::Devices {
+                count: hardware.count(),
+            });
         }
         self.model.check_split(split)?;
         let placement = self.placement(split);
-        let sizes = placement.sizes(profile);
-        let device = profile.memory_bytes();
+        let sizes = hardware.sizes(&placement);
+        let device = hardware.memory();
         let wish = Wish {
             device,
             budget: (device as f64 * self.memory_share) as usize,
@@ -134,7 +135,7 @@ impl<'a> Question<'a> {
                 wanted,
             });
         }
-        let cost = CostModel::new(&placement, profile);
+        let cost = hardware.cost(&placement);
         let running = Running {
             split,
             width: self.width,
@@ -145,23 +146,23 @@ impl<'a> Question<'a> {
             full: plan.full_context_sequences(),
             usual,
             copied: placement.copied_token_bytes(),
-            predicted: Prediction::new(&cost, profile, running, self.concurrency.unwrap_or(1)),
+            predicted: Prediction::new(&*cost, hardware.price(), running, self.concurrency.unwrap_or(1)),
             plan,
         })
     }
 
-    /// Returns the cheapest devices on which it fits: which, and how many. Of two with one price the one with less memory.
-    pub fn cheapest<'p>(&self, profiles: &'p [DeviceProfile]) -> Option<(&'p DeviceProfile, usize)> {
-        let fitting = profiles.iter().filter_map(|profile| {
-            let split = (1..=profile.count).find(|split| self.verdict(profile, *split).is_ok())?;
-            Some((profile, split))
+    /// Returns the cheapest devices on which it fits: which of them, and how many. Of two with one price the one with less memory.
+    pub fn cheapest<'h>(&self, known: &[&'h dyn Hardware]) -> Option<(&'h dyn Hardware, usize)> {
+        let fitting = known.iter().filter_map(|hardware| {
+            let split = (1..=hardware.count()).find(|split| self.verdict(*hardware, *split).is_ok())?;
+            Some((*hardware, split))
         });
-        let price = |profile: &DeviceProfile, split: usize| profile.price.hour * split as f64;
-        let memory = |profile: &DeviceProfile, split: usize| profile.memory_bytes() * split;
+        let price = |hardware: &dyn Hardware, split: usize| hardware.price() * split as f64;
+        let memory = |hardware: &dyn Hardware, split: usize| hardware.memory() * split;
         fitting.min_by(|(a, of_a), (b, of_b)| {
-            price(a, *of_a)
-                .total_cmp(&price(b, *of_b))
-                .then(memory(a, *of_a).cmp(&memory(b, *of_b)))
+            price(*a, *of_a)
+                .total_cmp(&price(*b, *of_b))
+                .then(memory(*a, *of_a).cmp(&memory(*b, *of_b)))
         })
     }
 }

@@ -6,8 +6,11 @@
 //! | [`profile`] | what does a kind of device have? |
 //! | [`accelerator`] | what does a model take on accelerators? |
 //! | [`cost`] | how long does a step take there? |
+//! | [`cpu`] | what does a processor have, and how long does a step take there? |
+//! | [`hardware`] | what do all kinds of devices have in common? |
 //! | [`prediction`] | what would callers see? |
 //! | [`fit`] | does it fit, over how many devices? |
+//! | [`arithmetic`] | with which formulas? |
 //! | [`amounts`] | how are sizes and counts written for people? |
 //!
 //! The arithmetic is the same for every kind of device; what a kind's executor takes for weights, workspace and pages comes in as
@@ -16,14 +19,19 @@
 
 pub mod accelerator;
 pub mod amounts;
+pub mod arithmetic;
 pub mod cost;
+pub mod cpu;
 pub mod fit;
+pub mod hardware;
 pub mod memory;
 pub mod prediction;
 pub mod profile;
 
-pub use cost::{CostModel, CostRow, StepCost};
+pub use cost::{CostModel, CostRow, StepCost, StepTimes};
+pub use cpu::{CpuCost, CpuProfile, CpuSpeed};
 pub use fit::{Fitting, Question, SplitFit, WhyNot};
+pub use hardware::Hardware;
 pub use memory::{DoesNotFit, MemoryPlan, PoolPlan, PoolSizes, Sizes, Wish};
 pub use prediction::{Prediction, Typical};
-pub use profile::{DeviceProfile, ProfileError};
+pub use profile::{DeviceProfile, Profile, ProfileError};

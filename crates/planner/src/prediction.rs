@@ -1,7 +1,6 @@
 //! What callers would see, by the cost model: predicted, not measured.
 
-use crate::cost::{CostModel, CostRow};
-use crate::profile::DeviceProfile;
+use crate::cost::{CostRow, StepTimes};
 use std::str::FromStr;
 
 /// A usual sequence.
@@ -64,8 +63,8 @@ pub struct Prediction {
 }
 
 impl Prediction {
-    /// Predicts for so many callers at once.
-    pub fn new(cost: &CostModel, profile: &DeviceProfile, running: Running, callers: usize) -> Prediction {
+    /// Predicts for so many callers at once, on devices of so much an hour each.
+    pub fn new(cost: &dyn StepTimes, price: f64, running: Running, callers: usize) -> Prediction {
         let Running {
             split,
             width,
@@ -82,7 +81,7 @@ impl Prediction {
         let shared = ((lanes - 1) * steps) as f64;
         let round = lanes as f64 * prefill + (gaps - shared).max(0.0) * together;
         let rate = (lanes * typical.output) as f64 / round;
-        let hour = profile.price.hour * split as f64;
+        let hour = price * split as f64;
         Prediction {
             lanes,
             ttft: prefill + if lanes > 1 { together / 2.0 } else { 0.0 },
@@ -98,7 +97,7 @@ impl Prediction {
 }
 
 /// Returns how long a prompt takes to its first token beside others that decode, and how many steps.
-fn prefill(cost: &CostModel, step_budget: usize, prompt: usize, beside: &[CostRow]) -> (f64, usize) {
+fn prefill(cost: &dyn StepTimes, step_budget: usize, prompt: usize, beside: &[CostRow]) -> (f64, usize) {
     let chunk = step_budget.saturating_sub(beside.len()).max(1);
     let (mut start, mut seconds, mut steps) = (0, 0.0, 0);
     while start < prompt.max(1) {

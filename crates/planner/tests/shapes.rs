@@ -3,6 +3,7 @@
 use serde_json::Value;
 use std::path::{Path, PathBuf};
 use vastrelay_planner::accelerator::Placement;
+use vastrelay_planner::hardware::of_profiles;
 use vastrelay_planner::{DeviceProfile, Question, Typical, WhyNot};
 use vastrelay_weights::precision::{KvPrecision, Precisions};
 use vastrelay_weights::{Declared, ModelDescription, Precision};
@@ -147,8 +148,8 @@ fn what_has_to_fit_at_once_decides_and_the_cheapest_is_found() {
         |question| question.precisions.weights = Precision::of("int4", None).unwrap(),
         |question| {
             question
-                .cheapest(&profiles)
-                .map(|(profile, split)| (profile.name.clone(), split))
+                .cheapest(&of_profiles(&profiles))
+                .map(|(profile, split)| (profile.name().to_owned(), split))
         },
     );
     assert_eq!(cheapest, Some(("sim-24g".to_owned(), 4)));

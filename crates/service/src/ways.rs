@@ -37,10 +37,10 @@ impl Loader {
     fn way(&self, settings: &Settings, device: Device) -> Result<ReplicaSettings, LoadError> {
         let (split, all) = (settings.split.unwrap_or(1), self.devices.cores());
         let cores = settings.cores.unwrap_or(all.usual(split));
-        if cores > all.0 && !device.is_simulated() {
+        if cores > all.most && !device.is_simulated() {
             return Err(LoadError::Setting {
                 key: "device.cores",
-                text: format!("{cores} cores do not work; this machine has {}", all.0),
+                text: format!("{cores} cores do not work; the cpu has {}", all.most),
             });
         }
         let usual_share = if device.is_simulated() {

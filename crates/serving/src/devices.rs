@@ -3,7 +3,7 @@
 use crate::device::Device;
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};
-use vastrelay_planner::DeviceProfile;
+use vastrelay_planner::{DeviceProfile, Profile};
 
 /// Most bytes of a profile.
 const MOST_PROFILE: u64 = 1 << 20;
@@ -18,14 +18,35 @@ pub struct Devices {
     simulated: Mutex<Vec<Device>>,
 }
 
-/// The cores of a machine.
+/// The cores that replicas may use.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Cores(pub usize);
+pub struct Cores {
+    /// How many there are.
+    pub most: usize,
+    /// How many a replica gets unless somebody says otherwise.
+    usual: usize,
+}
 
 impl Cores {
-    /// Returns how many a replica gets unless somebody says otherwise: all but one, which serves HTTP, and one for each shard.
+    /// Returns those of a machine: a replica gets all but one, which serves HTTP.
+    pub fn of_machine(count: usize) -> Cores {
+        Cores {
+            most: count,
+            usual: count.saturating_sub(1).max(1),
+        }
+    }
+
+    /// Returns a part of those of a machine, which leaves the others to HTTP.
+    pub fn part(count: usize) -> Cores {
+        Cores {
+            most: count,
+            usual: count,
+        }
+    }
+
+    /// Returns how many a replica gets unless somebody says otherwise: one for each of its shards at least.
     pub fn usual(self, split: usize) -> usize {
-        self.0.saturating_sub(1).max(split.min(self.0)).max(1)
+        self.usual.max(split.min(self.most))
     }
 }
 
@@ -59,7 +80,11 @@ impl Devices {
         if wanted == CPU {
             return Ok(self.cpu.clone());
         }
-        let profile = profile(wanted, beside)?;
+        let Profile::Simulated(profile) = profile(wanted, beside)? else {
+            return Err(format!(
+                "{wanted} describes the cpu for all endpoints: name it with `start --device`, and write `cpu` here"
+            ));
+        };
         let mut simulated = self.simulated.lock().unwrap_or_else(PoisonError::into_inner);
         match simulated.iter().find(|device| device.name() == profile.name) {
             Some(device) if device.profile() == Some(&profile) => Ok(device.clone()),
@@ -80,23 +105,23 @@ impl Devices {
 ///
 /// # Errors
 /// When it is neither, or the file is no profile.
-pub fn profile(wanted: &str, beside: &Path) -> Result<DeviceProfile, String> {
+pub fn profile(wanted: &str, beside: &Path) -> Result<Profile, String> {
     let shipped = DeviceProfile::shipped();
     if let Some(profile) = shipped.iter().find(|profile| profile.name == wanted) {
-        return Ok(profile.clone());
+        return Ok(Profile::Simulated(profile.clone()));
     }
     let path = beside.join(wanted);
     if !path.is_file() {
         let names: Vec<&str> = shipped.iter().map(|profile| profile.name.as_str()).collect();
         return Err(format!(
-            "`{wanted}` is neither a device profile nor a file; profiles are {}",
+            "`{wanted}` is neither a device profile nor a file; profiles are cpu, {}",
             names.join(", ")
         ));
     }
     let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", path.display());
     let text = vastrelay_files::read(&path, MOST_PROFILE).map_err(|error| failed(&error))?;
     let text = String::from_utf8(text).map_err(|_| failed(&"it is no text"))?;
-    DeviceProfile::parse(&text).map_err(|error| failed(&error))
+    Profile::parse(&text).map_err(|error| failed(&error))
 }
 
 #[cfg(test)]
@@ -107,7 +132,7 @@ mod tests {
     fn who_asks_for_the_same_devices_gets_the_same() {
         let folder = tempfile::tempdir().unwrap();
         let shipped = include_str!("../../planner/profiles/sim-24g.toml");
-        let devices = Devices::new(Device::cpu(1 << 30, || usize::MAX), Cores(2));
+        let devices = Devices::new(Device::cpu(1 << 30, || usize::MAX), Cores::of_machine(2));
         let find = |wanted: &str| devices.find(wanted, folder.path());
         let (held, ()) = find("sim-24g").unwrap().hold("a", 1, |_| Ok::<_, ()>((7, ()))).unwrap();
         let looked = find("sim-24g")
@@ -130,14 +155,8 @@ mod tests {
 
     #[test]
     fn one_core_serves_http_unless_shards_want_it() {
-        assert_eq!(
-            [
-                Cores(8).usual(1),
-                Cores(8).usual(8),
-                Cores(1).usual(1),
-                Cores(2).usual(4)
-            ],
-            [7, 8, 1, 2]
-        );
+        let usual = |count, split| Cores::of_machine(count).usual(split);
+        assert_eq!([usual(8, 1), usual(8, 8), usual(1, 1), usual(2, 4)], [7, 8, 1, 2]);
+        assert_eq!(Cores::part(3).usual(1), 3);
     }
 }

@@ -3,10 +3,12 @@
 //! | module | question it answers |
 //! |---|---|
 //! | [`build`] | how is a model converted once, ahead of time? |
+//! | [`cpu`] | what is this machine's processor, for a model that is to fit? |
 //! | [`device`] | what is a device, and who holds how much of it? |
 //! | [`devices`] | which devices are there? |
 //! | [`error`] | why can something not be loaded? |
 //! | [`generate`] | how does a request reach whatever runs it? |
+//! | [`measure`] | how fast is it? |
 //! | [`model`] | how do words become tokens, and tokens words? |
 //! | [`origin`] | what does a path hold? |
 //! | [`quality`] | what does a precision cost? |
@@ -15,10 +17,12 @@
 #![warn(missing_docs)]
 
 pub mod build;
+pub mod cpu;
 pub mod device;
 pub mod devices;
 pub mod error;
 pub mod generate;
+pub mod measure;
 pub mod model;
 pub mod origin;
 pub mod quality;

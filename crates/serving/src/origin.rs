@@ -33,6 +33,30 @@ pub struct Shape {
     pub context: usize,
 }
 
+impl Shape {
+    /// Returns what the CPU's executor takes for a model whose weights take so many bytes.
+    pub fn sizes(self, description: &ModelDescription, weights: usize) -> Sizes {
+        let Shape {
+            kv,
+            split,
+            step_budget,
+            context,
+            ..
+        } = self;
+        let pool = |sight: Sight| PoolSizes {
+            sight,
+            page: CpuExecutor::page_bytes(description, sight.layers, split, kv),
+            per_sequence: sight.most_held(context, step_budget),
+        };
+        Sizes {
+            weights,
+            workspace: CpuExecutor::workspace_bytes(description, split, step_budget, context),
+            process: CpuExecutor::process_bytes(description, self.cores),
+            pools: description.sights().into_iter().map(pool).collect(),
+        }
+    }
+}
+
 impl Origin {
     /// Opens a path and makes sure that it holds what the description says.
     ///
@@ -50,31 +74,16 @@ impl Origin {
     /// Returns the bytes that the weights take in a precision on all shards.
     pub fn weight_bytes(&self, description: &ModelDescription, precision: Precision, split: usize) -> usize {
         match self {
-            Origin::Checkpoint(checkpoint) => CpuExecutor::weight_bytes(checkpoint, description, precision, split),
+            Origin::Checkpoint(checkpoint) => {
+                CpuExecutor::weight_bytes(&|tensor| checkpoint.kind(tensor), description, precision, split)
+            }
             Origin::Build(build) => build.bytes(),
         }
     }
 
     /// Returns what the CPU's executor takes to run it.
     pub fn sizes(&self, description: &ModelDescription, shape: Shape) -> Sizes {
-        let Shape {
-            kv,
-            split,
-            step_budget,
-            context,
-            ..
-        } = shape;
-        let pool = |sight: Sight| PoolSizes {
-            sight,
-            page: CpuExecutor::page_bytes(description, sight.layers, split, kv),
-            per_sequence: sight.most_held(context, step_budget),
-        };
-        Sizes {
-            weights: self.weight_bytes(description, shape.weights, split),
-            workspace: CpuExecutor::workspace_bytes(description, split, step_budget, context),
-            process: CpuExecutor::process_bytes(description, shape.cores),
-            pools: description.sights().into_iter().map(pool).collect(),
-        }
+        shape.sizes(description, self.weight_bytes(description, shape.weights, shape.split))
     }
 
     /// Returns the precision that the weights will have.

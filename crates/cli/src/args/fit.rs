@@ -12,13 +12,14 @@ Examples:
   vastrelay fit ./my-70b --device sim-48g --concurrency 16 --typical 600+200
   vastrelay fit ./my-70b --device sim-48g --weights int4 --kv int8 --explain
   vastrelay fit ./my-70b --table --json
+  vastrelay fit ./my-1b --device cpu --concurrency 4
 
-No service and no device is needed. Times and prices are predicted from the device's profile, not measured.
+No service and no device is needed. Times and prices are predicted from the device's profile; that of this machine's cpu is measured once.
 Exits with 1 if the model does not fit.")]
 pub struct FitOptions {
     /// A folder, a GGUF file, or a config.json by itself
     pub model: PathBuf,
-    /// Device profile: sim-24g, sim-48g, sim-80g or a TOML file [default: all three]
+    /// Device profile: cpu, sim-24g, sim-48g, sim-80g or a TOML file [default: all simulated ones]
     #[arg(long, value_name = "NAME|FILE")]
     pub device: Option<String>,
     /// Most devices to use [default: as many as the profile has]
@@ -41,9 +42,9 @@ pub struct FitOptions {
     /// Maximum tokens in a step
     #[arg(long, value_name = "TOKENS", default_value_t = 512)]
     pub step_budget: usize,
-    /// Fraction of each device's memory that may be used
-    #[arg(long, value_name = "FRACTION", default_value_t = 0.9)]
-    pub memory_share: f64,
+    /// Fraction of each device's memory that may be used [default: 0.9 of a simulated device's, 0.4 of this machine's]
+    #[arg(long, value_name = "FRACTION")]
+    pub memory_share: Option<f64>,
     /// Show each formula with its numbers
     #[arg(long)]
     pub explain: bool,

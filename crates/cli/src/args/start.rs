@@ -3,11 +3,13 @@
 use super::endpoint::named_path;
 use super::precision::PrecisionOptions;
 use crate::failure::Failure;
+use crate::machine::machine_cores;
 use clap::{Args, ValueEnum};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 use vastrelay_fleet::Settings;
+use vastrelay_planner::{CpuProfile, Profile};
 use vastrelay_service::ways::{USUAL_QUEUE_DEPTH, USUAL_STEP_BUDGET, USUAL_WIDTH};
 use vastrelay_serving::Isa;
 
@@ -63,8 +65,8 @@ pub struct StartOptions {
     /// Instruction set of the kernels: portable, avx2, avx512 or avx512-vnni [default: the best of this machine]
     #[arg(long, value_name = "NAME")]
     pub kernel: Option<String>,
-    /// Simulated devices to run on: sim-24g, sim-48g, sim-80g or a TOML file [default: this machine's cpu]
-    #[arg(long, value_name = "NAME|FILE", conflicts_with_all = ["cores", "kernel"])]
+    /// Devices to run on: cpu, sim-24g, sim-48g, sim-80g (simulated) or the TOML file of a profile [default: cpu]
+    #[arg(long, value_name = "NAME|FILE")]
     pub device: Option<String>,
     /// Shards per endpoint, each with its own weights, KV memory and cores, or its own simulated device
     #[arg(long, value_name = "N", default_value_t = 1)]
@@ -126,7 +128,10 @@ impl StartOptions {
         Ok(Settings {
             weights: Some(self.precision.weights()?),
             kv: self.precision.kv.map(Into::into),
-            devices: self.device.clone().map(|device| vec![device]),
+            devices: match self.profile()? {
+                Some(Profile::Simulated(_)) => self.device.clone().map(|device| vec![device]),
+                _ => None,
+            },
             split: Some(self.split),
             cores: self.cores,
             memory_share: self.memory_share,
@@ -139,6 +144,33 @@ impl StartOptions {
             queue_depth: Some(self.queue_depth),
             queue_wait: self.queue_wait,
         })
+    }
+
+    /// Returns the part of the processor that replicas may use.
+    pub fn cpu(&self) -> Result<CpuProfile, Failure> {
+        match self.profile()? {
+            Some(Profile::Cpu(part)) => {
+                let most = machine_cores().most;
+                match part.cores.filter(|cores| *cores > most) {
+                    Some(cores) => Err(Failure::failed(format!(
+                        "--device: the profile names {cores} cores; this machine has {most}"
+                    ))),
+                    None => Ok(part),
+                }
+            }
+            _ => Ok(CpuProfile::whole()),
+        }
+    }
+
+    fn profile(&self) -> Result<Option<Profile>, Failure> {
+        let wanted = self.device.as_deref().filter(|wanted| *wanted != "cpu");
+        let profile = wanted.map(crate::device::profile).transpose()?;
+        if matches!(profile, Some(Profile::Simulated(_))) && (self.cores.is_some() || self.kernel.is_some()) {
+            return Err(Failure::usage(
+                "--cores and --kernel are for the cpu; leave them out with simulated devices",
+            ));
+        }
+        Ok(profile)
     }
 
     /// Returns the instructions of the kernels.

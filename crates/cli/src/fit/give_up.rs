@@ -1,24 +1,24 @@
 //! What giving up a setting would free.
 
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_planner::{DeviceProfile, Question, WhyNot};
+use vastrelay_planner::{Hardware, Question, WhyNot};
 use vastrelay_serving::{KvPrecision, Precision};
 
 /// Returns a line for each setting that can be given up.
-pub fn lines(question: &Question<'_>, profile: &DeviceProfile, split: usize) -> Vec<String> {
+pub fn lines(question: &Question<'_>, hardware: &dyn Hardware, split: usize) -> Vec<String> {
     let free = Question {
         concurrency: None,
         ..question.clone()
     };
-    let now = needed(&free, profile, split);
+    let now = needed(&free, hardware, split);
     let mut lines = Vec::new();
     for (name, changed) in changes(&free) {
-        let (before, after) = (now, needed(&changed, profile, split));
+        let (before, after) = (now, needed(&changed, hardware, split));
         let freed = before.saturating_sub(after);
         if freed == 0 {
             continue;
         }
-        let fits = match changed.split(profile, split).verdict {
+        let fits = match changed.split(hardware, split).verdict {
             Ok(fitting) => format!(
                 "then {} of full context fit, or {} typical ones",
                 grouped(fitting.full),
@@ -33,8 +33,8 @@ pub fn lines(question: &Question<'_>, profile: &DeviceProfile, split: usize) -> 
 }
 
 /// Returns the bytes that weights, workspace, process and one sequence take on a device.
-fn needed(question: &Question<'_>, profile: &DeviceProfile, split: usize) -> usize {
-    let sizes = question.placement(split).sizes(profile);
+fn needed(question: &Question<'_>, hardware: &dyn Hardware, split: usize) -> usize {
+    let sizes = hardware.sizes(&question.placement(split));
     let pages = sizes.pools.iter().map(|pool| pool.page * pool.per_sequence);
     sizes.weights + sizes.workspace + sizes.process + pages.sum::<usize>()
 }

@@ -1,7 +1,7 @@
 //! What `vastrelay fit` found, for programs.
 
 use serde::Serialize;
-use vastrelay_planner::{DeviceProfile, Fitting, Question, SplitFit};
+use vastrelay_planner::{Fitting, Hardware, Question, SplitFit};
 
 /// Everything.
 #[derive(Serialize)]
@@ -72,11 +72,11 @@ pub struct Cheapest {
 
 impl Way {
     /// Returns what was found for a device and a split.
-    pub fn new(question: &Question<'_>, profile: &DeviceProfile, fit: &SplitFit) -> Way {
+    pub fn new(question: &Question<'_>, hardware: &dyn Hardware, fit: &SplitFit) -> Way {
         let precisions = question.precisions;
         Way {
-            device: profile.name.clone(),
-            simulated: true,
+            device: hardware.name().to_owned(),
+            simulated: hardware.is_simulated(),
             split: fit.split,
             weights: precisions.weights.word(),
             group: precisions.weights.group(),

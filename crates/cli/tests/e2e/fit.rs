@@ -113,3 +113,54 @@ fn the_table_has_all_precisions_and_devices() {
     // Three precisions of weights, two of KV, three devices, over 1, 2, 4 and 8 of them.
     assert_eq!(ways.len(), 3 * 2 * 3 * 4);
 }
+
+/// A processor whose rates are the same whatever meets what.
+fn steady_cpu() -> String {
+    let mut text = "name = \"cpu\"\nmemory = \"2 GiB\"\n[speed]\ninstructions = \"portable\"\ncores = 1\nlayer = 1e-5\nelement = 0.0\n\
+        choice = 0.0\n"
+        .to_owned();
+    for weights in ["f32", "bf16", "int8", "int4"] {
+        text += &format!("[[speed.products]]\nweights = {weights:?}\nbytes = 1e6\nrows = [1]\nrates = [1e9]\n");
+    }
+    for kv in ["f32", "bf16", "int8"] {
+        text += &format!("[[speed.attention]]\nkv = {kv:?}\nsharing = 1\ntokens = [1]\nrates = [1e9]\n");
+    }
+    text
+}
+
+#[test]
+fn a_model_fits_the_cpu_with_the_bytes_that_it_takes_there() {
+    let folder = tempfile::tempdir().unwrap();
+    let profile = folder.path().join("own.toml");
+    std::fs::write(&profile, steady_cpu()).unwrap();
+    let model = repository().join("demo/models/pierdesk-1");
+    let run = |words: &[&str]| {
+        let output = vastrelay()
+            .args(words)
+            .arg(&model)
+            .args(["--step-budget", "320", "--json"])
+            .output()
+            .unwrap();
+        assert!(output.status.success(), "{}", text(&output.stderr));
+        serde_json::from_slice::<Value>(&output.stdout).unwrap()
+    };
+    for weights in ["as-stored", "f32", "int8", "int4"] {
+        let fit = run(&["fit", "--weights", weights, "--device", &profile.display().to_string()]);
+        let way = &fit["ways"][0];
+        let inspected = run(&["model", "inspect", "--weights", weights]);
+        assert_eq!(way["weights_bytes"], inspected["loaded_bytes"], "{weights}");
+        assert_eq!(
+            (&way["device"], &way["simulated"]),
+            (&Value::from("cpu"), &Value::from(false))
+        );
+        let limit = way["memory_limit"].as_u64().unwrap();
+        assert_eq!(limit, (0.4 * f64::from(1 << 30) * 2.0) as u64);
+        assert!(way["predicted"]["itl"].as_f64().unwrap() > 1e-3, "{way}");
+    }
+    let shown = vastrelay().args(["device", "show"]).arg(&profile).output().unwrap();
+    assert!(
+        text(&shown.stdout).contains("portable kernels"),
+        "{}",
+        text(&shown.stdout)
+    );
+}

@@ -131,7 +131,7 @@ async fn endpoints_share_devices_until_they_are_full_and_who_holds_them_is_said(
     let error = String::from_utf8_lossy(&output.stderr).into_owned();
     assert!(!output.status.success());
     assert!(error.contains("other endpoints on this device hold: `big`"), "{error}");
-    let device = &service.client_json(&["device", "list"])[0];
+    let device = &service.client_json(&["device", "list"])[1];
     assert_eq!(
         (&device["name"], &device["simulated"]),
         (&json!("sim-48g"), &json!(true))

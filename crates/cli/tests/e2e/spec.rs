@@ -136,11 +136,7 @@ fn what_a_spec_has_wrong_is_refused_at_its_place_with_what_would_work() {
         (SMALL, "[batch]\nwidth = 5000\n", ["line 3, column 9", "1 to 4096"]),
         (SMALL, "[batch]\ncontext = 4096\n", ["line 3, column 11", "1 to 2048"]),
         (SMALL, "[device]\nsplit = 5\n", ["line 3, column 9", "use 1 or 2"]),
-        (
-            SMALL,
-            "[device]\ncores = 1000\n",
-            ["line 3, column 9", "this machine has"],
-        ),
+        (SMALL, "[device]\ncores = 1000\n", ["line 3, column 9", "the cpu has"]),
         (
             SMALL,
             "[device]\nprofile = \"sim-1g\"\n",
@@ -224,4 +220,32 @@ async fn who_waits_longer_than_the_queue_allows_is_sent_away() {
     let record = &service.get("/manage/requests?outcome=queue-wait").await.1[0];
     assert_eq!(record["status"], 503, "{record}");
     drop(running);
+}
+
+#[tokio::test]
+async fn a_profile_of_the_cpu_names_the_part_that_replicas_may_use() {
+    let folder = TempDir::new().unwrap();
+    let part = folder.path().join("part.toml");
+    std::fs::write(&part, "name = \"cpu\"\ncores = 1\nmemory = \"1 GiB\"\n").unwrap();
+    let part = part.display().to_string();
+    let service = Service::start(&["--demo", "--device", &part]);
+    let device = &service.client_json(&["device", "list"])[0];
+    assert_eq!(device["memory"], 1 << 30);
+    let endpoint = service.endpoint().await;
+    assert_eq!(endpoint["replicas"][0]["cores"], 1);
+    assert_eq!(endpoint["replicas"][0]["memory"]["device"], 1 << 30);
+    let own = spec(&folder, "own", SMALL, &format!("[device]\nprofile = {part:?}\n"));
+    let said = refused(&[&own]);
+    assert!(
+        said.contains("line 3, column 11") && said.contains("start --device"),
+        "{said}"
+    );
+    std::fs::write(&part, "name = \"cpu\"\ncores = 4096\n").unwrap();
+    let data = TempDir::new().unwrap();
+    let output = vastrelay()
+        .args(["start", "--demo", "--device", &part, "--data"])
+        .arg(data.path())
+        .output();
+    let said = String::from_utf8_lossy(&output.unwrap().stderr).into_owned();
+    assert!(said.contains("4096 cores; this machine has"), "{said}");
 }

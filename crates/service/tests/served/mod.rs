@@ -26,7 +26,7 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
     std::thread::spawn(move || {
         let loader = Loader {
             defaults: defaults(&settings),
-            devices: Devices::new(settings.device.clone(), Cores(2)),
+            devices: Devices::new(settings.device.clone(), Cores::of_machine(2)),
             isa: settings.isa,
             models,
             data: "".into(),

@@ -11,7 +11,8 @@ use std::time::Duration;
 use vastrelay_engine::sampling::random::Random;
 use vastrelay_engine::simulated::{Speech, StepTime};
 use vastrelay_engine::{Engine, MemoryReport, SimulatedExecutor};
-use vastrelay_planner::{CostModel, CostRow, DeviceProfile, MemoryPlan, Question, Typical, WhyNot};
+use vastrelay_planner::hardware::of_profiles;
+use vastrelay_planner::{CostModel, CostRow, DeviceProfile, MemoryPlan, Question, StepTimes, Typical, WhyNot};
 use vastrelay_weights::StoredAs;
 use vastrelay_weights::precision::Precisions;
 use vastrelay_weights::split::either;
@@ -107,9 +108,10 @@ pub(super) fn load(
 fn would_do(question: &Question<'_>, profile: &DeviceProfile) -> String {
     let fits = question.splits(profile, profile.count).into_iter();
     let fits: Vec<usize> = fits.filter(|fit| fit.verdict.is_ok()).map(|fit| fit.split).collect();
-    match (fits.is_empty(), question.cheapest(&DeviceProfile::shipped())) {
+    let shipped = DeviceProfile::shipped();
+    match (fits.is_empty(), question.cheapest(&of_profiles(&shipped))) {
         (false, _) => format!("a split of {} would fit", either(&fits)),
-        (true, Some((other, split))) => format!("{split} × {} would do", other.name),
+        (true, Some((other, split))) => format!("{split} × {} would do", other.name()),
         (true, None) => "use lower precisions or a smaller context".into(),
     }
 }

@@ -1,0 +1,85 @@
+//! This machine's processor, as models are fitted to it.
+
+use crate::origin::Shape;
+use vastrelay_engine::CpuExecutor;
+use vastrelay_planner::accelerator::Placement;
+use vastrelay_planner::amounts::{counted, grouped};
+use vastrelay_planner::arithmetic::Term;
+use vastrelay_planner::{CpuCost, CpuSpeed, Hardware, Sizes, StepTimes};
+use vastrelay_weights::Precision;
+
+/// A processor with its memory and its speed.
+#[derive(Clone, Debug)]
+pub struct CpuHardware {
+    /// Bytes of memory.
+    pub memory: usize,
+    /// Cores of a replica.
+    pub cores: usize,
+    /// What it costs for an hour.
+    pub price: f64,
+    /// How fast it is.
+    pub speed: CpuSpeed,
+}
+
+impl Hardware for CpuHardware {
+    fn name(&self) -> &str {
+        "cpu"
+    }
+
+    fn is_simulated(&self) -> bool {
+        false
+    }
+
+    fn count(&self) -> usize {
+        1
+    }
+
+    fn memory(&self) -> usize {
+        self.memory
+    }
+
+    fn price(&self) -> f64 {
+        self.price
+    }
+
+    fn sizes(&self, placement: &Placement<'_>) -> Sizes {
+        let (model, split) = (placement.model, placement.split);
+        let shape = Shape {
+            weights: placement.precisions.weights,
+            kv: placement.precisions.kv,
+            split,
+            cores: self.cores,
+            step_budget: placement.step_budget,
+            context: placement.context,
+        };
+        let weights = CpuExecutor::weight_bytes(placement.stored, model, shape.weights, split);
+        shape.sizes(model, weights)
+    }
+
+    fn arithmetic(&self, placement: &Placement<'_>) -> Vec<Term> {
+        let sizes = self.sizes(placement);
+        let precision = match placement.precisions.weights {
+            Precision::AsStored => "as stored".to_owned(),
+            other => format!("in {other}"),
+        };
+        let parameters = grouped(placement.model.parameters());
+        let weights = format!("{parameters} parameters: matrices {precision}, scales of 4 B, vectors in f32");
+        let workspace = format!("activations of {} tokens, logits, rotary tables", placement.step_budget);
+        let process = format!("program, stacks of {} and a tokenizer", counted(self.cores, "core"));
+        vec![
+            Term::bytes("weights", sizes.weights, weights),
+            Term::bytes("workspace", sizes.workspace, workspace),
+            Term::bytes("process", sizes.process, process),
+        ]
+    }
+
+    fn cost(&self, placement: &Placement<'_>) -> Box<dyn StepTimes> {
+        let Placement {
+            model,
+            stored,
+            precisions,
+            ..
+        } = placement;
+        Box::new(CpuCost::new(model, *stored, *precisions, &self.speed))
+    }
+}
