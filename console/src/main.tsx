@@ -4,6 +4,7 @@ import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { live } from "./api/live";
 import { Devices } from "./devices/Devices";
+import { Fit } from "./fit/Fit";
 import { Frame } from "./frame/Frame";
 import { Load } from "./load/Load";
 import { Keys } from "./keys/Keys";
@@ -23,6 +24,7 @@ const router = createBrowserRouter([
       { path: "console/watch", element: <Watch /> },
       { path: "console/strip/:endpoint?", element: <Strip /> },
       { path: "console/devices", element: <Devices /> },
+      { path: "console/fit", element: <Fit /> },
       { path: "console/try", element: <Try /> },
       { path: "console/load", element: <Load /> },
       { path: "console/requests", element: <Requests /> },

@@ -185,6 +185,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/fit`: whether a model fits devices of a kind, over how many of them, and what callers would see. Nothing is loaded.
+         * @description # Errors
+         *     400 when the model cannot be read, or a part of the question cannot be.
+         */
+        get: operations["fit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/keys": {
         parameters: {
             query?: never;
@@ -1170,6 +1191,168 @@ export interface components {
         ErrorEnvelope: {
             /** @description The error. */
             error: components["schemas"]["ErrorBody"];
+        };
+        /** @description `GET /manage/fit`: a model on one kind of device. */
+        FitAnswer: {
+            /** @description For each number of devices. */
+            report: components["schemas"]["FitReport"];
+            /** @description Most tokens of a sequence that the model supports. */
+            model_context: number;
+            /** @description The devices. */
+            device: components["schemas"]["FitDevice"];
+            /** @description All devices that can be asked for. */
+            devices: components["schemas"]["FitDevice"][];
+            /** @description The number of devices that is looked at more closely: the one that was asked for, or the least that does. */
+            chosen?: number | null;
+            /** @description The arithmetic of its memory; empty where it does not fit. */
+            memory: components["schemas"]["FitTerm"][];
+            /** @description What a step's time goes into in which all callers decode. */
+            step: components["schemas"]["FitTerm"][];
+            /** @description What callers would see when there are more and more of them. */
+            curve: components["schemas"]["FitPoint"][];
+            /** @description The command that serves it so. */
+            command?: string | null;
+        };
+        /** @description The cheapest devices that do. */
+        FitCheapest: {
+            /** @description The kind of device. */
+            device: string;
+            /** @description How many. */
+            split: number;
+            /**
+             * Format: double
+             * @description All of them, for an hour.
+             */
+            price_per_hour: number;
+        };
+        /** @description A kind of device. */
+        FitDevice: {
+            /** @description What it is called. */
+            name: string;
+            /** @description Whether it stands in for hardware that is not here. */
+            simulated: boolean;
+            /** @description How many there are. */
+            count: number;
+            /** @description Bytes of memory of each. */
+            memory: number;
+            /**
+             * Format: double
+             * @description What one costs for an hour.
+             */
+            price: number;
+        };
+        /** @description What fits. */
+        FitFigures: {
+            /** @description What may be taken. */
+            memory_limit: number;
+            /** @description Weights. */
+            weights_bytes: number;
+            /** @description Activations and tables. */
+            workspace_bytes: number;
+            /** @description What it takes besides. */
+            process_bytes: number;
+            /** @description KV pages that would be reserved. */
+            kv_pool_bytes: number;
+            /** @description Keys and values of a token. */
+            kv_bytes_per_token: number;
+            /** @description Of these, on all devices, what is copied because key and value heads are fewer than devices. */
+            copied_kv_bytes_per_token: number;
+            /** @description Sequences of full length that fit at once. */
+            sequences_of_full_context: number;
+            /** @description Sequences of typical length that do. */
+            typical_sequences: number;
+            /** @description What callers would see. */
+            predicted: components["schemas"]["FitPrediction"];
+        };
+        /** @description What so many callers would see. */
+        FitPoint: {
+            /** @description How many callers. */
+            concurrency: number;
+            /** @description What they would see. */
+            predicted: components["schemas"]["FitPrediction"];
+        };
+        /** @description By the cost model: predicted, not measured. */
+        FitPrediction: {
+            /** @description Callers whose sequences are in the batch. */
+            lanes: number;
+            /**
+             * Format: double
+             * @description Time to the first token.
+             */
+            ttft: number;
+            /**
+             * Format: double
+             * @description Time between two tokens, in the middle of all.
+             */
+            itl: number;
+            /**
+             * Format: double
+             * @description Tokens that all get in a second.
+             */
+            tokens_per_second: number;
+            /**
+             * Format: double
+             * @description Price of a million output tokens.
+             */
+            price_per_million_tokens: number;
+        };
+        /** @description What was found for a model. Sizes in bytes on the device that has most, durations in seconds. */
+        FitReport: {
+            /** @description The model. */
+            model: string;
+            /** @description Its parameters. */
+            parameters: number;
+            /** @description Most tokens of a sequence. */
+            context: number;
+            /** @description Maximum sequences in a batch. */
+            width: number;
+            /** @description Most tokens in a step. */
+            step_budget: number;
+            /**
+             * Format: double
+             * @description Fraction of each device's memory that may be taken.
+             */
+            memory_share: number;
+            /** @description Tokens of a typical prompt and answer. */
+            typical: number[];
+            /** @description Sequences that have to fit at once. */
+            concurrency?: number | null;
+            /** @description Whether it fits in one of the ways below. */
+            fits: boolean;
+            /** @description Ways to run it. */
+            ways: components["schemas"]["FitWay"][];
+            cheapest?: null | components["schemas"]["FitCheapest"];
+        };
+        /** @description One line of arithmetic. */
+        FitTerm: {
+            /** @description What is reckoned. */
+            name: string;
+            /**
+             * Format: double
+             * @description What it comes to.
+             */
+            amount: number;
+            /** @description Of what: `bytes`, `count` or `seconds`. */
+            unit: string;
+            /** @description How. */
+            formula: string;
+        };
+        /** @description One way to run a model. */
+        FitWay: (null | components["schemas"]["FitFigures"]) & {
+            /** @description The kind of device. */
+            device: string;
+            /** @description Whether it stands in for hardware that is not here. */
+            simulated: boolean;
+            /** @description Devices that it spans. */
+            split: number;
+            /** @description The precision of weights. */
+            weights: string;
+            /** @description Weights that share a scale. */
+            group?: number | null;
+            /** @description The precision of keys and values. */
+            kv: string;
+            /** @description Why it does not fit; absent where it does. */
+            reason?: string | null;
         };
         /** @description `GET /manage/endpoints/{name}/history`: what an endpoint's replicas were like, over and over. */
         History: {
@@ -2259,6 +2442,60 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplicaSteps"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    fit: {
+        parameters: {
+            query: {
+                /** @description An endpoint, or the path of a folder, a GGUF file or a config on the service's machine. */
+                model: string;
+                /** @description The kind of device. */
+                device?: string;
+                /** @description The number of devices to look at more closely; the least that does when absent. */
+                split?: number;
+                /** @description The precision of weights. */
+                weights?: string;
+                /** @description Weights per scale. */
+                group?: number;
+                /** @description The precision of keys and values. */
+                kv?: string;
+                /** @description Most tokens of a sequence; the model's own when absent. */
+                context?: number;
+                /** @description Maximum sequences in a batch. */
+                width?: number;
+                /** @description Most tokens in a step. */
+                step_budget?: number;
+                /** @description Fraction of each device's memory. */
+                memory_share?: number;
+                /** @description Tokens of a typical prompt. */
+                prompt?: number;
+                /** @description Tokens of a typical answer. */
+                answer?: number;
+                /** @description Sequences that have to fit at once. */
+                concurrency?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitAnswer"];
                 };
             };
             "4XX": {

@@ -12,6 +12,7 @@ export type RecordedCall = Schemas["RecordedCall"];
 export type CallDetail = Schemas["CallDetail"];
 export type DeviceStatus = Schemas["DeviceStatus"];
 export type DevicePlace = Schemas["DevicePlace"];
+export type FitAnswer = Schemas["FitAnswer"];
 export type KeyEntry = Schemas["KeyEntry"];
 export type MadeKey = Schemas["MadeKey"];
 export type NewKey = Schemas["NewKey"];

@@ -8,6 +8,7 @@ const PAGES = [
   ["watch", "Watch"],
   ["strip", "Batch strip"],
   ["devices", "Devices"],
+  ["fit", "Fit"],
   ["try", "Try"],
   ["load", "Load"],
   ["requests", "Requests"],
@@ -44,7 +45,7 @@ export function Frame() {
           <Condition connection={connection} state={status?.state} />
           <p className="hidden font-mono text-sm text-faint lg:block">
             {status
-              ? `up ${duration(status.uptime)} · ${grouped(status.calls_recorded)} calls`
+              ? `up ${duration(status.uptime)} · ${grouped(status.calls_recorded)} ${status.calls_recorded === 1 ? "call" : "calls"}`
               : ""}
           </p>
         </div>

@@ -4,9 +4,9 @@ use crate::failure::Failure;
 use crate::machine::{device_memory, machine_cores};
 use crate::plain::note;
 use std::path::{Path, PathBuf};
-use vastrelay_planner::{CpuProfile, Profile};
+use vastrelay_planner::{CpuProfile, CpuSpeed};
+use vastrelay_serving::Isa;
 use vastrelay_serving::cpu::CpuHardware;
-use vastrelay_serving::{Isa, devices};
 
 /// Returns the folder of the service's data and of the profile, unless somebody says otherwise.
 pub fn data_folder() -> Result<PathBuf, Failure> {
@@ -19,36 +19,20 @@ pub fn file() -> Result<PathBuf, Failure> {
     Ok(data_folder()?.join("cpu.toml"))
 }
 
-/// Returns the profile that was measured on this machine with so many cores, if one was.
-pub fn known(cores: usize) -> Result<Option<CpuProfile>, Failure> {
-    let file = file()?;
-    if !file.is_file() {
-        return Ok(None);
-    }
-    let Profile::Cpu(profile) =
-        devices::profile(&file.display().to_string(), Path::new("")).map_err(Failure::failed)?
-    else {
-        return Ok(None);
-    };
-    let is_of_here = |profile: &CpuProfile| {
-        let speed = profile.speed.as_ref();
-        speed.is_some_and(|speed| speed.instructions == Isa::detect().name() && speed.cores == cores)
-    };
-    Ok(Some(profile).filter(is_of_here))
+/// Returns the speed that was measured on this machine with so many cores, if it was.
+pub fn known(cores: usize) -> Result<Option<CpuSpeed>, Failure> {
+    Ok(CpuHardware::kept_speed(&file()?, Isa::detect(), cores))
 }
 
-/// Measures the profile with so many cores.
-pub fn measure(cores: usize) -> Result<CpuProfile, Failure> {
+/// Measures the speed with so many cores.
+pub fn measure(cores: usize) -> Result<CpuSpeed, Failure> {
     let mut say = |what: &str| note(format!("measuring the cpu: {what}"));
-    let speed = vastrelay_serving::measure::measure(Isa::detect(), cores, &mut say).map_err(Failure::failed)?;
-    Ok(CpuProfile {
-        speed: Some(speed),
-        ..CpuProfile::whole()
-    })
+    vastrelay_serving::measure::measure(Isa::detect(), cores, &mut say).map_err(Failure::failed)
 }
 
-/// Writes a profile.
-pub fn keep(profile: &CpuProfile, file: &Path) -> Result<(), Failure> {
+/// Writes the profile of the whole processor.
+pub fn keep(speed: &CpuSpeed, file: &Path) -> Result<(), Failure> {
+    let profile = of_speed(Some(speed.clone()));
     let failed = |error: std::io::Error| Failure::failed(format!("cannot write {}: {error}", file.display()));
     if let Some(folder) = file.parent().filter(|folder| !folder.as_os_str().is_empty()) {
         std::fs::create_dir_all(folder).map_err(failed)?;
@@ -61,7 +45,7 @@ pub fn hardware(profile: CpuProfile) -> Result<CpuHardware, Failure> {
     let cores = profile.cores.unwrap_or(machine_cores().usual(1));
     let speed = match profile.speed {
         Some(speed) => speed,
-        None => measured(cores)?.speed.expect("a measured profile has a speed"),
+        None => measured(cores)?,
     };
     let memory = profile.memory.map_or(usize::MAX, |memory| memory.as_u64() as usize);
     Ok(CpuHardware {
@@ -72,13 +56,21 @@ pub fn hardware(profile: CpuProfile) -> Result<CpuHardware, Failure> {
     })
 }
 
-/// Returns the profile that is kept; it is measured first where there is none of so many cores.
-fn measured(cores: usize) -> Result<CpuProfile, Failure> {
+/// Returns the profile of the whole processor.
+pub fn of_speed(speed: Option<CpuSpeed>) -> CpuProfile {
+    CpuProfile {
+        speed,
+        ..CpuProfile::whole()
+    }
+}
+
+/// Returns the speed that is kept; it is measured first where there is none of so many cores.
+fn measured(cores: usize) -> Result<CpuSpeed, Failure> {
     if let Some(known) = known(cores)? {
         return Ok(known);
     }
     note("how fast this machine's cpu is has not been measured yet; that takes about a minute, once");
-    let profile = measure(cores)?;
-    keep(&profile, &file()?)?;
-    Ok(profile)
+    let speed = measure(cores)?;
+    keep(&speed, &file()?)?;
+    Ok(speed)
 }

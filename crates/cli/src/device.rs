@@ -117,8 +117,9 @@ fn measure(options: &DeviceMeasureOptions) -> Result<(), Failure> {
         )));
     }
     let file = options.out.clone().map_or_else(cpu::file, Ok)?;
-    let profile = cpu::measure(asked)?;
-    cpu::keep(&profile, &file)?;
+    let speed = cpu::measure(asked)?;
+    cpu::keep(&speed, &file)?;
+    let profile = cpu::of_speed(Some(speed));
     if options.json {
         return json(&profile);
     }
@@ -129,8 +130,7 @@ fn measure(options: &DeviceMeasureOptions) -> Result<(), Failure> {
 
 fn show(options: &DeviceShowOptions) -> Result<(), Failure> {
     let profile = if options.device == "cpu" {
-        let known = cpu::known(machine_cores().usual(1))?;
-        Profile::Cpu(known.unwrap_or(CpuProfile::whole()))
+        Profile::Cpu(cpu::of_speed(cpu::known(machine_cores().usual(1))?))
     } else {
         profile(&options.device)?
     };

@@ -2,8 +2,6 @@
 
 mod explain;
 mod give_up;
-mod report;
-mod subject;
 
 use crate::args::fit::FitOptions;
 use crate::cpu;
@@ -11,18 +9,17 @@ use crate::device::profile;
 use crate::failure::Failure;
 use crate::output::{duration, json, line, precision_name};
 use comfy_table::{CellAlignment, Table, presets};
-use report::{Cheapest, FitReport, Way};
-use subject::Subject;
 use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_planner::hardware::of_profiles;
-use vastrelay_planner::{CpuProfile, DeviceProfile, Fitting, Hardware, Profile, Question};
-use vastrelay_service::ways::{USUAL_SHARE_OF_CPU, USUAL_SHARE_OF_SIMULATED};
+use vastrelay_planner::{CpuProfile, DeviceProfile, Fitting, Hardware, Profile, Question, SplitFit};
+use vastrelay_service::fit::{Ask, Subject, way};
 use vastrelay_serving::{KvPrecision, Precision};
 use vastrelay_weights::precision::Precisions;
+use vastrelay_wire::manage::{FitCheapest, FitReport, FitWay};
 
 /// Says whether and how a model fits.
 pub fn run(options: &FitOptions) -> Result<(), Failure> {
-    let subject = Subject::open(&options.model)?;
+    let subject = Subject::open(&options.model).map_err(Failure::failed)?;
     let stored = |tensor: &str| subject.kind(tensor);
     let asked = asked(options)?;
     let profiles: Vec<&dyn Hardware> = asked.iter().map(|hardware| &**hardware).collect();
@@ -37,23 +34,7 @@ pub fn run(options: &FitOptions) -> Result<(), Failure> {
     let mut known = of_profiles(&shipped);
     known.retain(|known| profiles.iter().all(|asked| asked.name() != known.name()));
     known.extend(&profiles);
-    let report = FitReport {
-        model: subject.name.clone(),
-        parameters: subject.description.parameters(),
-        context: question.context,
-        width: question.width,
-        step_budget: question.step_budget,
-        memory_share: question.memory_share,
-        typical: [question.typical.prompt, question.typical.output],
-        concurrency: question.concurrency,
-        fits: ways.iter().any(|way| way.fitting.is_some()),
-        cheapest: question.cheapest(&known).map(|(hardware, split)| Cheapest {
-            device: hardware.name().to_owned(),
-            split,
-            price_per_hour: hardware.price() * split as f64,
-        }),
-        ways,
-    };
+    let report = vastrelay_service::fit::report(&subject.name, &question, ways, &known);
     if options.json {
         json(&report)?;
     } else {
@@ -64,7 +45,7 @@ pub fn run(options: &FitOptions) -> Result<(), Failure> {
 
 fn does_not(report: &FitReport) -> Failure {
     let would = match &report.cheapest {
-        Some(Cheapest { device, split, .. }) => format!("{} would do", place(*split, device)),
+        Some(FitCheapest { device, split, .. }) => format!("{} would do", place(*split, device)),
         None => "no known device would do; use lower precisions or a smaller context".into(),
     };
     Failure::failed(format!("{} does not fit as asked: {would}", report.model))
@@ -76,60 +57,20 @@ fn ask<'a>(
     stored: &'a dyn Fn(&str) -> vastrelay_weights::Kind,
     asked: &[&dyn Hardware],
 ) -> Result<Question<'a>, Failure> {
-    let model = &subject.description;
-    let context = options.context.unwrap_or(model.context);
-    let refuse = |text: String| Err(Failure::usage(text));
-    if context == 0 || context > model.context {
-        return refuse(format!(
-            "--context {context} does not work; this model supports 1 to {}",
-            model.context
-        ));
-    }
-    if options.typical.tokens() > context {
-        return refuse(format!(
-            "--typical has {} tokens, more than the context of {context}",
-            options.typical.tokens()
-        ));
-    }
-    let usual_share = if asked.iter().all(|hardware| hardware.is_simulated()) {
-        USUAL_SHARE_OF_SIMULATED
-    } else {
-        USUAL_SHARE_OF_CPU
-    };
-    let memory_share = options.memory_share.unwrap_or(usual_share);
-    if !(memory_share > 0.0 && memory_share <= 1.0) {
-        return refuse("--memory-share has to be above 0 and at most 1".into());
-    }
-    for (name, value, most) in [
-        ("--width", options.width, 4_096),
-        ("--step-budget", options.step_budget, 1 << 20),
-        ("--count", options.count.unwrap_or(1), 1_024),
-        ("--concurrency", options.concurrency.unwrap_or(1), 1 << 20),
-    ] {
-        if value == 0 || value > most {
-            return refuse(format!("{name} {value} does not work; use 1 to {most}"));
-        }
-    }
-    if options.step_budget < options.width {
-        return refuse(format!(
-            "--step-budget {} is less than --width {}",
-            options.step_budget, options.width
-        ));
-    }
-    Ok(Question {
-        model,
-        stored,
-        precisions: Precisions {
-            weights: options.precision.weights()?,
-            kv: options.precision.kv.map_or(KvPrecision::default(), Into::into),
-        },
+    let ask = Ask {
+        weights: options.precision.weights()?,
+        kv: options.precision.kv.map_or(KvPrecision::default(), Into::into),
+        count: options.count,
+        context: options.context,
         width: options.width,
         step_budget: options.step_budget,
-        context,
-        memory_share,
+        memory_share: options.memory_share,
         typical: options.typical,
         concurrency: options.concurrency,
-    })
+    };
+    let simulated = asked.iter().all(|hardware| hardware.is_simulated());
+    let question = ask.question(&subject.description, stored, simulated);
+    question.map_err(|error| Failure::usage(format!("--{}: {}", error.field.replace('_', "-"), error.text)))
 }
 
 /// Returns the devices that are asked for.
@@ -154,18 +95,18 @@ fn count(options: &FitOptions, hardware: &dyn Hardware) -> usize {
 }
 
 /// Returns every number of devices of the one that is asked for; of all kinds the least that works, or the most.
-fn ways(options: &FitOptions, question: &Question<'_>, hardware: &dyn Hardware) -> Vec<Way> {
+fn ways(options: &FitOptions, question: &Question<'_>, hardware: &dyn Hardware) -> Vec<FitWay> {
     let all = question.splits(hardware, count(options, hardware));
-    let way = |fit| Way::new(question, hardware, fit);
+    let told = |fit: &SplitFit| way(question, hardware, fit);
     if options.device.is_some() {
-        return all.iter().map(way).collect();
+        return all.iter().map(told).collect();
     }
     let works = all.iter().find(|fit| fit.verdict.is_ok());
-    works.or(all.last()).map(way).into_iter().collect()
+    works.or(all.last()).map(told).into_iter().collect()
 }
 
 /// Returns all precisions on all devices, in numbers that divide the model.
-fn tabled(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardware]) -> Vec<Way> {
+fn tabled(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardware]) -> Vec<FitWay> {
     let mut ways = Vec::new();
     for word in ["bf16", "int8", "int4"] {
         for kv in [KvPrecision::Bf16, KvPrecision::Int8] {
@@ -179,7 +120,7 @@ fn tabled(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardwa
             for hardware in profiles {
                 let divides = |split: &usize| question.model.check_split(*split).is_ok();
                 for split in (1..=count(options, *hardware)).filter(divides) {
-                    ways.push(Way::new(&question, *hardware, &question.split(*hardware, split)));
+                    ways.push(way(&question, *hardware, &question.split(*hardware, split)));
                 }
             }
         }
@@ -299,7 +240,7 @@ fn table(options: &FitOptions, report: &FitReport) -> Table {
         let verdict = if way.fitting.is_some() { "fits" } else { "does not fit" };
         let mut row = vec![place(way.split, &way.device), verdict.to_owned()];
         if options.table {
-            row.extend([precision_name(way.weights, way.group), way.kv.to_owned()]);
+            row.extend([precision_name(&way.weights, way.group), way.kv.clone()]);
         }
         if let Some(figures) = &way.fitting {
             row.extend([

@@ -3,7 +3,7 @@
 mod wanted;
 
 use crate::args::start::{LogForm, StartOptions};
-use crate::cpu::data_folder;
+use crate::cpu::{data_folder, file as cpu_file};
 use crate::demo;
 use crate::failure::Failure;
 use crate::machine::{available_memory, device_memory, machine_cores};
@@ -65,6 +65,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         defaults,
         devices: Devices::new(Device::cpu(memory, available_memory), cores),
         isa,
+        cpu_profile: cpu_file().unwrap_or_default(),
         models: Models::default(),
         data,
         unpack_demo: demo::unpack,

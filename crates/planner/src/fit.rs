@@ -135,20 +135,26 @@ impl<'a> Question<'a> {
                 wanted,
             });
         }
-        let cost = hardware.cost(&placement);
-        let running = Running {
-            split,
-            width: self.width,
-            step_budget: self.step_budget,
-            typical: self.typical,
-        };
         Ok(Fitting {
             full: plan.full_context_sequences(),
             usual,
             copied: placement.copied_token_bytes(),
-            predicted: Prediction::new(&*cost, hardware.price(), running, self.concurrency.unwrap_or(1)),
+            predicted: self.prediction(hardware, split, usual, self.concurrency.unwrap_or(1)),
             plan,
         })
+    }
+
+    /// Returns what so many callers would see on so many devices, which the model has to fit; `fits` sequences of usual length do at once.
+    pub fn prediction(&self, hardware: &dyn Hardware, split: usize, fits: usize, callers: usize) -> Prediction {
+        let cost = hardware.cost(&self.placement(split));
+        let running = Running {
+            split,
+            width: self.width,
+            step_budget: self.step_budget,
+            fits,
+            typical: self.typical,
+        };
+        Prediction::new(&*cost, hardware.price(), running, callers)
     }
 
     /// Returns the cheapest devices on which it fits: which of them, and how many. Of two with one price the one with less memory.

@@ -43,6 +43,8 @@ pub struct Running {
     pub width: usize,
     /// Most tokens in one step.
     pub step_budget: usize,
+    /// Sequences of usual length that fit at once.
+    pub fits: usize,
     /// Its usual sequence.
     pub typical: Typical,
 }
@@ -69,37 +71,47 @@ impl Prediction {
             split,
             width,
             step_budget,
+            fits,
             typical,
         } = running;
-        let lanes = callers.clamp(1, width);
+        let lanes = callers.clamp(1, width.min(fits).max(1));
         // All others are on average in the middle of their answers.
         let decode = CostRow::decode(typical.prompt + typical.output / 2);
         let together = cost.step(&vec![decode; lanes]).total();
-        let (prefill, steps) = prefill(cost, step_budget, typical.prompt, &vec![decode; lanes - 1]);
+        let beside = vec![decode; lanes - 1];
+        let prefill = prefill(cost, step_budget, typical.prompt, &beside);
         let gaps = typical.output.saturating_sub(1) as f64;
-        // In each sequence's time the prompts of all others are read, too.
-        let shared = ((lanes - 1) * steps) as f64;
-        let round = lanes as f64 * prefill + (gaps - shared).max(0.0) * together;
+        // In each sequence's time the prompts of all others are read, too; what one leaves of a step, the next one uses.
+        let room = step_budget.saturating_sub(beside.len()).clamp(1, typical.prompt.max(1));
+        let part = CostRow {
+            tokens: room,
+            start: (typical.prompt - room.min(typical.prompt)) / 2,
+            chooses: true,
+        };
+        let with_prompt = cost.step(&[&beside[..], &[part]].concat()).total();
+        let full = typical.prompt as f64 / room as f64;
+        let shared = (lanes - 1) as f64 * full;
+        let round = if lanes == 1 {
+            prefill + gaps * together
+        } else {
+            lanes as f64 * full * with_prompt + (gaps - shared).max(0.0) * together
+        };
         let rate = (lanes * typical.output) as f64 / round;
         let hour = price * split as f64;
         Prediction {
             lanes,
             ttft: prefill + if lanes > 1 { together / 2.0 } else { 0.0 },
-            itl: if shared * 2.0 > gaps {
-                prefill / steps as f64
-            } else {
-                together
-            },
+            itl: if shared * 2.0 > gaps { with_prompt } else { together },
             rate,
             million: hour / 3600.0 / rate * 1e6,
         }
     }
 }
 
-/// Returns how long a prompt takes to its first token beside others that decode, and how many steps.
-fn prefill(cost: &dyn StepTimes, step_budget: usize, prompt: usize, beside: &[CostRow]) -> (f64, usize) {
+/// Returns how long a prompt takes to its first token beside others that decode.
+fn prefill(cost: &dyn StepTimes, step_budget: usize, prompt: usize, beside: &[CostRow]) -> f64 {
     let chunk = step_budget.saturating_sub(beside.len()).max(1);
-    let (mut start, mut seconds, mut steps) = (0, 0.0, 0);
+    let (mut start, mut seconds) = (0, 0.0);
     while start < prompt.max(1) {
         let tokens = chunk.min(prompt.max(1) - start);
         let own = CostRow {
@@ -109,9 +121,8 @@ fn prefill(cost: &dyn StepTimes, step_budget: usize, prompt: usize, beside: &[Co
         };
         seconds += cost.step(&[beside, &[own]].concat()).total();
         start += tokens;
-        steps += 1;
     }
-    (seconds, steps)
+    seconds
 }
 
 #[cfg(test)]

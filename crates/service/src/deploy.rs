@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::UNIX_EPOCH;
 use vastrelay_fleet::Settings;
+use vastrelay_serving::cpu::CpuHardware;
 use vastrelay_serving::{Devices, Isa, LoadError, Model, Models, Replica, ReplicaSettings};
 use vastrelay_store::{BegunReplica, StoreError};
 
@@ -23,6 +24,8 @@ pub struct Loader {
     pub devices: Devices,
     /// Instructions of the processor's kernels.
     pub isa: Isa,
+    /// Where the processor's profile is kept, once its speed was measured.
+    pub cpu_profile: PathBuf,
     /// The text sides of models in use.
     pub models: Models,
     /// Where the demo's weights are unpacked.
@@ -79,6 +82,19 @@ pub enum DeployError {
 }
 
 impl Loader {
+    /// Returns the processor as models are fitted to it, where its speed was measured with the cores and instructions that replicas have.
+    pub(crate) fn cpu(&self) -> Option<CpuHardware> {
+        let cores = self.devices.cores().usual(1);
+        let speed = CpuHardware::kept_speed(&self.cpu_profile, self.isa, cores)?;
+        let cpu = self.devices.all().into_iter().next()?;
+        Some(CpuHardware {
+            memory: cpu.total(),
+            cores,
+            price: 0.0,
+            speed,
+        })
+    }
+
     /// Loads the weights that an order names and serves them, on the first of its devices that has room.
     ///
     /// # Errors

@@ -15,6 +15,7 @@
 //! | [`endpoint`], [`endpoints`] | what can be called by name? |
 //! | [`deploy`] | how does an endpoint begin to be served? |
 //! | [`ways`] | on which devices, with which settings? |
+//! | [`fit`] | would it fit, and how fast would it be? |
 //! | [`records`] | how is the database used? |
 //! | [`live`] | what happens right now? |
 //! | [`metrics`] | what is counted for scrapers? |
@@ -35,6 +36,7 @@ mod departure;
 pub mod deploy;
 pub mod endpoint;
 pub mod endpoints;
+pub mod fit;
 mod gaps;
 pub mod guard;
 pub mod health;

@@ -2,6 +2,7 @@
 
 pub mod devices;
 pub mod endpoints;
+pub mod fit;
 pub mod history;
 pub mod keys;
 pub mod load;

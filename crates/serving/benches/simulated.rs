@@ -9,7 +9,7 @@ use tokio::runtime::Runtime;
 use vastrelay_engine::Event;
 use vastrelay_engine::request::GenerationRequest;
 use vastrelay_kernels::Isa;
-use vastrelay_planner::{CostModel, CostRow, DeviceProfile, Question, Typical};
+use vastrelay_planner::{CostModel, CostRow, DeviceProfile, Question, StepTimes, Typical};
 use vastrelay_serving::{Device, Model, Precision, Replica, ReplicaSettings};
 use vastrelay_weights::StoredAs;
 use vastrelay_weights::precision::Precisions;

@@ -1,11 +1,14 @@
 //! This machine's processor, as models are fitted to it.
 
+use crate::devices::profile;
 use crate::origin::Shape;
+use std::path::Path;
 use vastrelay_engine::CpuExecutor;
+use vastrelay_kernels::Isa;
 use vastrelay_planner::accelerator::Placement;
 use vastrelay_planner::amounts::{counted, grouped};
 use vastrelay_planner::arithmetic::Term;
-use vastrelay_planner::{CpuCost, CpuSpeed, Hardware, Sizes, StepTimes};
+use vastrelay_planner::{CpuCost, CpuSpeed, Hardware, Profile, Sizes, StepTimes};
 use vastrelay_weights::Precision;
 
 /// A processor with its memory and its speed.
@@ -19,6 +22,17 @@ pub struct CpuHardware {
     pub price: f64,
     /// How fast it is.
     pub speed: CpuSpeed,
+}
+
+impl CpuHardware {
+    /// Returns the speed that is kept in a file, where it was measured with these instructions and so many cores.
+    pub fn kept_speed(file: &Path, isa: Isa, cores: usize) -> Option<CpuSpeed> {
+        let Ok(Profile::Cpu(profile)) = profile(&file.display().to_string(), Path::new("")) else {
+            return None;
+        };
+        let is_of_here = |speed: &CpuSpeed| speed.instructions == isa.name() && speed.cores == cores;
+        profile.speed.filter(is_of_here)
+    }
 }
 
 impl Hardware for CpuHardware {

@@ -8,7 +8,7 @@ use crate::generate::Generate;
 use crate::model::Model;
 use crate::origin::{Origin, Shape};
 use crate::touch::touch;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
@@ -91,6 +91,8 @@ pub struct Replica {
     pub number: u32,
     /// The number of its life: what it counts begins at zero in each.
     pub incarnation: u64,
+    /// Where its model is.
+    pub path: PathBuf,
     /// The device that it runs on.
     pub device: Device,
     /// What runs it.
@@ -181,6 +183,7 @@ impl Replica {
         Ok(Replica {
             number: 1,
             incarnation: 1,
+            path: path.to_owned(),
             device: device.clone(),
             generate: Arc::new(engine),
             memory,

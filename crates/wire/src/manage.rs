@@ -1,12 +1,14 @@
 //! Our own management API under `/manage`.
 
 mod devices;
+mod fit;
 mod history;
 mod requests;
 mod status;
 mod steps;
 
 pub use devices::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
+pub use fit::{FitAnswer, FitCheapest, FitDevice, FitFigures, FitPoint, FitPrediction, FitReport, FitTerm, FitWay};
 pub use history::{History, HistoryPoint};
 pub use requests::{CallDetail, CallText, RecordedCall};
 pub use status::{

@@ -4,6 +4,7 @@ use super::precision::PrecisionOptions;
 use clap::Args;
 use std::path::PathBuf;
 use vastrelay_planner::Typical;
+use vastrelay_service::fit::{USUAL_STEP_BUDGET, USUAL_WIDTH};
 
 #[derive(Args)]
 #[command(after_help = "\
@@ -37,10 +38,10 @@ pub struct FitOptions {
     #[arg(long, value_name = "PROMPT+ANSWER", default_value = "600+200")]
     pub typical: Typical,
     /// Maximum sequences in a batch
-    #[arg(long, value_name = "N", default_value_t = 64)]
+    #[arg(long, value_name = "N", default_value_t = USUAL_WIDTH)]
     pub width: usize,
     /// Maximum tokens in a step
-    #[arg(long, value_name = "TOKENS", default_value_t = 512)]
+    #[arg(long, value_name = "TOKENS", default_value_t = USUAL_STEP_BUDGET)]
     pub step_budget: usize,
     /// Fraction of each device's memory that may be used [default: 0.9 of a simulated device's, 0.4 of this machine's]
     #[arg(long, value_name = "FRACTION")]

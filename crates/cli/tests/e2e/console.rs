@@ -129,6 +129,26 @@ impl Browser {
         element.click().await.unwrap();
     }
 
+    /// Presses keys in an element.
+    async fn press(&self, xpath: &str, keys: &str) {
+        let mark = Locator::XPath(xpath);
+        let element = self.client.wait().at_most(PATIENCE).for_element(mark).await.unwrap();
+        element.send_keys(keys).await.unwrap();
+    }
+
+    /// Chooses one of a field's values.
+    async fn choose(&self, name: &str, value: &str) {
+        let field = format!("[name='{name}']");
+        let field = self
+            .client
+            .wait()
+            .at_most(PATIENCE)
+            .for_element(Locator::Css(&field))
+            .await
+            .unwrap();
+        field.select_by_value(value).await.unwrap();
+    }
+
     /// Ticks a box; a click that misses because the page has moved meanwhile is made again.
     async fn tick(&self, xpath: &str) {
         let mark = Locator::XPath(xpath);
@@ -203,10 +223,11 @@ impl Browser {
 }
 
 /// Every page, with a heading that it has.
-const PAGES: [(&str, &str); 8] = [
+const PAGES: [(&str, &str); 9] = [
     ("watch", "pierdesk"),
     ("strip", "Batch strip"),
     ("devices", "cpu"),
+    ("fit?context=1024", "pierdesk@1 fits"),
     ("try", "Ask"),
     ("try?panes=2", "Ask"),
     ("load", "Load"),
@@ -701,5 +722,56 @@ async fn devices_show_who_holds_what_and_how_busy_they_are() {
     drop(answer);
     let free = "return document.querySelectorAll('[aria-label*=\"48.0 GiB free of 48.0 GiB\"]').length";
     assert_eq!(browser.run(free).await, 4, "the others are free");
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn a_model_is_fitted_on_sliders_served_by_the_command_and_loaded() {
+    let service = Service::demo(&[]);
+    let browser = Browser::start(1280, 800).await;
+    let large = repository().join("demo/shapes/lighthouse-70b");
+    let page = format!("fit?model={}&context=32768", large.display());
+    browser.open(&service, &page, "lighthouse-70b fits 4 ×").await;
+    let fits = |sequences: &str| format!("return document.querySelector('dl dd').innerText === '{sequences}'");
+    browser.wait_until(&fits("4")).await;
+    // Two steps down are a quarter of the context, and so four times the sequences.
+    browser
+        .press("//*[@data-field='context']//*[@role='slider']", "\u{e012}\u{e012}")
+        .await;
+    browser.wait_until(&fits("16")).await;
+    browser
+        .press("//*[@data-field='width']//*[@role='slider']", "\u{e012}\u{e012}")
+        .await;
+    browser.choose("weights", "int8").await;
+    browser.wait_for_text("self::h3", "lighthouse-70b fits 2 ×").await;
+    let width = "return document.querySelector('[data-command]').innerText.includes('--width 16 ')";
+    browser.wait_until(width).await;
+    let bar = "const parts = [...document.querySelectorAll('[aria-label=Verdict] [role=img] span')]; \
+        return Math.abs(parts.reduce((sum, part) => sum + parseFloat(part.style.width), 0) - 100) < 0.01";
+    browser.wait_until(bar).await;
+    let command = browser
+        .run("return document.querySelector('[data-command]').innerText")
+        .await;
+    let command = command.as_str().unwrap().to_owned();
+    let words = command
+        .strip_prefix("vastrelay start ")
+        .expect("a command that starts the service");
+    drop(service);
+    let served = Service::start(&words.split_whitespace().collect::<Vec<_>>());
+    assert!(
+        served.greeting.contains("on 2 × sim-48g (simulated)"),
+        "{}",
+        served.greeting
+    );
+    browser.open(&served, "load", "Load").await;
+    browser.fill("users", "8").await;
+    browser.fill("seconds", "120").await;
+    browser.fill("output", "500").await;
+    browser.tick("//input[@name='force']").await;
+    browser.click("//button[.='Start load test' and not(@disabled)]").await;
+    browser.open(&served, "devices", "sim-48g (simulated)").await;
+    let busy = "return [...document.querySelectorAll('li p')].filter((p) => /^busy (100|[5-9][0-9]) %/.test(p.innerText)).length === 2 \
+        && document.body.innerText.includes('KV used')";
+    browser.wait_until(busy).await;
     browser.end().await;
 }

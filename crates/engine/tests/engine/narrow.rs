@@ -99,7 +99,7 @@ fn load(folder: &Path, weights: Precision, split: usize) -> CpuExecutor {
     let description = ModelDescription::open(folder).unwrap();
     let checkpoint = Checkpoint::open(folder).unwrap();
     let executor = CpuExecutor::load(&checkpoint, &description, settings(weights, split)).unwrap();
-    let planned = CpuExecutor::weight_bytes(&checkpoint, &description, weights, split);
+    let planned = CpuExecutor::weight_bytes(&|tensor| checkpoint.kind(tensor), &description, weights, split);
     let taken = executor.memory().weights;
     assert!(taken.abs_diff(planned) < planned / 50, "{taken} for {planned}");
     executor

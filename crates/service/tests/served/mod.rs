@@ -28,6 +28,7 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
             defaults: defaults(&settings),
             devices: Devices::new(settings.device.clone(), Cores::of_machine(2)),
             isa: settings.isa,
+            cpu_profile: "".into(),
             models,
             data: "".into(),
             unpack_demo: |_| Err("there is no demo here".into()),

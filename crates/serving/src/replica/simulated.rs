@@ -93,6 +93,7 @@ pub(super) fn load(
     Ok(Replica {
         number: 1,
         incarnation: 1,
+        path: path.to_owned(),
         device: device.clone(),
         generate: Arc::new(engine),
         memory,
