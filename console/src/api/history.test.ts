@@ -6,7 +6,7 @@ function status(queue: number, count: number): ServiceStatus {
   const spread = { count, p50: 0.002, p95: 0.004, p99: 0.008 };
   const window = { ttft: spread, itl: spread, output_rate: 90, prefill_rate: 30 };
   const occupancy = { queue_depth: queue, lanes_used: 3, pages_used: 7 };
-  const endpoint = { name: "pierdesk", occupancy, window };
+  const endpoint = { name: "pierdesk", occupancy, window, replicas: [] };
   return { endpoints: [endpoint] } as unknown as ServiceStatus;
 }
 

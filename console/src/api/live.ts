@@ -1,4 +1,3 @@
-import { Busy } from "./busy";
 import { ApiError, send } from "./call";
 import { frames } from "./frames";
 import { History } from "./history";
@@ -26,7 +25,6 @@ export class Live {
   status: ServiceStatus | null = null;
   connection: Connection = { kind: "looking" };
   readonly history = new History();
-  readonly busy = new Busy();
   /** How the newest load test is getting on, once something was heard of it. */
   load: LoadStatus | null = null;
   /** The newest steps of each replica, oldest first, by its strip's name. */
@@ -145,7 +143,6 @@ export class Live {
       this.status = status;
       this.heard = performance.now();
       this.history.push(status);
-      this.busy.push(status);
       this.changed();
     } else if (event === "steps") {
       const { endpoint, replica, incarnation, steps } = JSON.parse(data) as ReplicaSteps;

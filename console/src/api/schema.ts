@@ -1423,6 +1423,11 @@ export interface components {
             ttft?: number[] | null;
             /** @description Gaps between tokens: p50, p95, p99. */
             itl?: number[] | null;
+            /**
+             * Format: double
+             * @description The share of the time in which it was in a step.
+             */
+            busy_share: number;
         };
         /**
          * @description What else an answer should carry: our extension.

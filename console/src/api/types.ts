@@ -11,6 +11,7 @@ export type ReplicaSteps = Schemas["ReplicaSteps"];
 export type RecordedCall = Schemas["RecordedCall"];
 export type CallDetail = Schemas["CallDetail"];
 export type DeviceStatus = Schemas["DeviceStatus"];
+export type DeviceOwner = Schemas["DeviceOwner"];
 export type DevicePlace = Schemas["DevicePlace"];
 export type FitAnswer = Schemas["FitAnswer"];
 export type KeyEntry = Schemas["KeyEntry"];

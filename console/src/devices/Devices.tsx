@@ -1,15 +1,16 @@
 import { useEffect } from "react";
 import { Link } from "react-router";
-import type { DeviceStatus } from "../api/types";
+import type { DeviceOwner, DevicePlace, DeviceStatus } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { useLive } from "../api/useLive";
 import { Empty, Trouble } from "../frame/State";
 import { bytes, deviceName } from "../figures";
 import { Place } from "./Place";
+import { Use } from "./Use";
 
 /** What is free, who holds what, what is busy? */
 export function Devices() {
-  const { status, busy } = useLive();
+  const { status, history } = useLive();
   const { value: devices, error, again } = useAnswer<DeviceStatus[]>("/manage/devices");
   // Who is where changes only when a replica comes or goes.
   const replicas = status?.endpoints.flatMap((endpoint) => endpoint.replicas) ?? [];
@@ -42,18 +43,40 @@ export function Devices() {
             </p>
           )}
           <ul className="mt-4 flex flex-col gap-3">
-            {device.places.map((place) => (
+            {rows(device.places).map(({ place, last }) => (
               <Place
                 key={place.number}
                 device={device}
                 place={place}
+                last={last}
                 replicas={replicas}
-                busy={busy}
+                busy={history.busy}
               />
             ))}
           </ul>
+          {ownersOf(device).map((owner) => (
+            <Use key={owner.incarnation} device={device} owner={owner} />
+          ))}
         </section>
       ))}
     </div>
   );
+}
+
+/** Every replica that is on a kind of device, once. */
+function ownersOf(device: DeviceStatus): DeviceOwner[] {
+  const all = device.places.flatMap((place) => place.owners);
+  return [...new Map(all.map((owner) => [owner.incarnation, owner])).values()];
+}
+
+/** Devices in their order; empty ones that follow one another share a row. */
+function rows(places: DevicePlace[]): { place: DevicePlace; last: number }[] {
+  const isEmpty = (place: DevicePlace) => place.owners.length === 0 && place.others === 0;
+  const all: { place: DevicePlace; last: number }[] = [];
+  for (const place of places) {
+    const before = all.at(-1);
+    if (before && isEmpty(before.place) && isEmpty(place)) before.last = place.number;
+    else all.push({ place, last: place.number });
+  }
+  return all;
 }

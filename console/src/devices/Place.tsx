@@ -7,11 +7,14 @@ import { MemoryBar } from "../frame/MemoryBar";
 export function Place({
   device,
   place,
+  last,
   replicas,
   busy,
 }: {
   device: DeviceStatus;
   place: DevicePlace;
+  /** The number of the last of several that are empty alike. */
+  last: number;
   replicas: ReplicaStatus[];
   busy: Busy;
 }) {
@@ -38,18 +41,21 @@ export function Place({
   ] as const;
   const power = device.power && device.power.idle + share * (device.power.busy - device.power.idle);
   return (
-    <li className="grid gap-x-4 gap-y-1 md:grid-cols-[1.5rem_1fr_12rem]">
-      <p className="font-mono text-sm">{place.number}</p>
+    <li className="grid gap-x-4 gap-y-1 md:grid-cols-[3.5rem_1fr_14rem]">
+      <p className="font-mono text-sm">
+        {last > place.number ? `${place.number} to ${last}` : place.number}
+      </p>
       <div>
         <MemoryBar
           parts={parts.filter(([name, size]) => size > 0 || name === "free")}
           total={device.memory}
-          label={`Device ${place.number}: ${bytes(place.free)} free of ${bytes(device.memory)}`}
+          label={`Device ${place.number}${last > place.number ? ` to ${last}` : ""}: ${bytes(place.free)} free of ${bytes(device.memory)}`}
         />
       </div>
       <div className="text-sm">
         <p className="font-mono tabular-nums">
-          busy {Math.round(share * 100)} %{power != null && ` · ${Math.round(power)} W`}
+          {last > place.number && "each "}busy {Math.round(share * 100)} %
+          {power != null && ` · ${Math.round(power)} W`}
         </p>
         {owners.map((owner) => (
           <p key={owner.incarnation} className="text-faint">

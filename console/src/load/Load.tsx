@@ -3,6 +3,7 @@ import { useSearchParams } from "react-router";
 import { call } from "../api/call";
 import type { LoadStatus } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
+import { names } from "../api/names";
 import { useLive } from "../api/useLive";
 import { live } from "../api/live";
 import { Empty, Trouble } from "../frame/State";
@@ -49,7 +50,7 @@ export function Load() {
         <Empty>There are no endpoints. Deploy one first.</Empty>
       ) : (
         <div className="grid items-start gap-5 lg:grid-cols-[3fr_2fr]">
-          <OrderForm models={status.endpoints.map(({ name }) => name)} busy={busy} />
+          <OrderForm models={names(status.endpoints)} busy={busy} />
           <UnderWay load={load} endpoints={status.endpoints} onShow={(id) => choose([id])} />
         </div>
       )}

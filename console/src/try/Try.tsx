@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { useSearchParams } from "react-router";
+import { names } from "../api/names";
 import { useLive } from "../api/useLive";
 import { Empty } from "../frame/State";
 import { AskDesk } from "./AskDesk";
@@ -13,7 +14,7 @@ export function Try() {
   if (!status) return <Empty>Connecting to the service…</Empty>;
   if (status.endpoints.length === 0)
     return <Empty>There are no endpoints. Deploy one first.</Empty>;
-  const models = status.endpoints.map(({ name }) => name);
+  const models = names(status.endpoints);
   const two = query.get("panes") === "2";
   return (
     <div className="flex flex-col gap-4">

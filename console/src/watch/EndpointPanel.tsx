@@ -1,8 +1,9 @@
 import { Link } from "react-router";
 import type { EndpointStatus } from "../api/types";
 import { Chart, CLOCK } from "../chart/Chart";
+import { useLive } from "../api/useLive";
 import { Figure } from "../Figure";
-import { grouped, placeName, precisionName, timing } from "../figures";
+import { deviceName, grouped, placeName, precisionName, timing } from "../figures";
 import { Memory } from "./Memory";
 import { useTrack } from "./useTrack";
 
@@ -16,6 +17,7 @@ export function EndpointPanel({
 }) {
   const { window, occupancy } = endpoint;
   const track = useTrack(endpoint.name, seconds);
+  const share = useLive().history.share(endpoint);
   const end = track.at.at(-1) ?? Date.now() / 1000;
   const range: [number, number] = [end - seconds, end];
   const perSecond = (count: number, seconds: number) =>
@@ -65,6 +67,11 @@ export function EndpointPanel({
           name="queue depth"
           value={`${grouped(occupancy.queue_depth)} of ${grouped(occupancy.queue_limit)}`}
           meaning="Sequences waiting for the batch, of the queue's limit."
+        />
+        <Figure
+          name="device busy"
+          value={share === null ? "–" : `${Math.round(share * 100)} %`}
+          meaning={`Share of the last 10 seconds in which ${deviceName(endpoint)} was in a step of this endpoint.`}
         />
         <Figure
           name="tokens/s out"

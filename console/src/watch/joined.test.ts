@@ -16,6 +16,7 @@ function kept(...seconds: number[]): EndpointHistory {
     pages_used: 2,
     prefill_rate: 0,
     output_rate: 9,
+    busy_share: 0.5,
     answered: 1,
     refused: 0,
     ttft: [0.01, 0.02, 0.03] as [number, number, number],
@@ -33,7 +34,7 @@ function heard(...seconds: number[]) {
     itl: { count: 1, p50: 0.001, p95: 0.002, p99: 0.003 },
   };
   const occupancy = { queue_depth: 4, lanes_used: 2, pages_used: 3 };
-  const endpoint = { name: "m", occupancy, window };
+  const endpoint = { name: "m", occupancy, window, replicas: [] };
   for (const at of seconds) history.push({ endpoints: [endpoint] } as unknown as ServiceStatus, at);
   return history.of("m");
 }

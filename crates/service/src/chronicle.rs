@@ -27,6 +27,8 @@ struct Sum {
     pages_most: usize,
     /// Tokens computed and produced before it.
     before: (u64, u64),
+    /// Seconds in steps before it began.
+    busy_before: f64,
     heard: Stretch,
 }
 
@@ -79,6 +81,7 @@ impl Sum {
             number: now / milliseconds(span),
             begun_ms: now,
             before: (status.prefill_tokens, status.output_tokens),
+            busy_before: status.busy,
             ..Sum::default()
         }
     }
@@ -102,6 +105,7 @@ impl Sum {
             pages_used: self.pages_most,
             prefill_rate: rate(self.before.0, status.prefill_tokens),
             output_rate: rate(self.before.1, status.output_tokens),
+            busy_share: ((status.busy - self.busy_before) / seconds).clamp(0.0, 1.0),
             answered: self.heard.answered,
             refused: self.heard.refused,
             ttft: self.heard.ttft(),

@@ -42,12 +42,14 @@ pub struct HistoryPoint {
     pub ttft: Option<[f64; 3]>,
     /// Gaps between tokens: p50, p95, p99.
     pub itl: Option<[f64; 3]>,
+    /// The share of the time in which it was in a step.
+    pub busy_share: f64,
 }
 
 pub(crate) fn insert(connection: &Connection, point: &HistoryPoint) -> rusqlite::Result<()> {
     let sql = "INSERT OR REPLACE INTO history VALUES (:endpoint, :release, :replica, :incarnation, :device, :simulated, :span, :at_ms, :queue_depth, :lanes_used, :pages_used,
         :prefill_rate, :output_rate, :answered, :refused,
-        :ttft_p50, :ttft_p95, :ttft_p99, :itl_p50, :itl_p95, :itl_p99)";
+        :ttft_p50, :ttft_p95, :ttft_p99, :itl_p50, :itl_p95, :itl_p99, :busy_share)";
     let part = |spread: Option<[f64; 3]>, index: usize| spread.map(|spread| spread[index]);
     connection.prepare_cached(sql)?.execute(named_params! {
         ":endpoint": point.endpoint,
@@ -71,6 +73,7 @@ pub(crate) fn insert(connection: &Connection, point: &HistoryPoint) -> rusqlite:
         ":itl_p50": part(point.itl, 0),
         ":itl_p95": part(point.itl, 1),
         ":itl_p99": part(point.itl, 2),
+        ":busy_share": point.busy_share,
     })?;
     prune(connection, point)
 }
@@ -121,6 +124,7 @@ pub(crate) fn since(
             refused: row.get::<_, i64>("refused")? as u64,
             ttft: spread("ttft")?,
             itl: spread("itl")?,
+            busy_share: row.get("busy_share")?,
         })
     })?;
     rows.collect()

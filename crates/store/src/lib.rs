@@ -564,6 +564,7 @@ mod tests {
             at_ms,
             queue_depth: 3,
             lanes_used: 1.5,
+            busy_share: 0.25,
             ttft: Some([0.1, 0.2, 0.3]),
             ..HistoryPoint::default()
         };

@@ -10,6 +10,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(KEYS_RUNS_AND_FULLER_CALLS),
         M::up(HISTORY),
         M::up(ENDPOINTS),
+        M::up(BUSY),
     ])
 }
 
@@ -154,6 +155,9 @@ CREATE TABLE incarnations (
     version     TEXT NOT NULL,
     at_ms       INTEGER NOT NULL
 ) STRICT;";
+
+/// How busy devices were is kept from now on.
+const BUSY: &str = "ALTER TABLE history ADD COLUMN busy_share REAL NOT NULL DEFAULT 0;";
 
 #[cfg(test)]
 mod tests {

@@ -18,7 +18,9 @@ const SEA: Color = Color::Rgb(46, 120, 150);
 const RED: Color = Color::Rgb(190, 60, 45);
 const LAMP: Color = Color::Rgb(200, 140, 20);
 /// Lines that one endpoint takes at least.
-const ENDPOINT_LINES: u16 = 16;
+const ENDPOINT_LINES: u16 = 17;
+/// Seconds over which a device's use is told.
+const BUSY_SPAN: f64 = 10.0;
 
 /// What is shown.
 pub struct View {
@@ -36,6 +38,8 @@ struct Past {
     rate: VecDeque<u64>,
     itl: VecDeque<u64>,
     last: Option<(f64, u64)>,
+    /// When somebody looked, and the seconds that replicas had been in steps by then: over the last seconds.
+    busy: VecDeque<(f64, f64)>,
 }
 
 impl View {
@@ -102,6 +106,10 @@ impl Past {
             _ => 0,
         };
         self.last = Some((uptime, produced));
+        self.busy.push_back((uptime, endpoint.totals.busy));
+        while self.busy.len() > 2 && uptime - self.busy[1].0 >= BUSY_SPAN {
+            self.busy.pop_front();
+        }
         let itl = (endpoint.window.itl.p50 * 1e6) as u64;
         let points = [
             (&mut self.queue, endpoint.occupancy.queue_depth as u64),
@@ -114,6 +122,21 @@ impl Past {
             if past.len() > PAST {
                 past.pop_front();
             }
+        }
+    }
+}
+
+impl Past {
+    /// Returns the share of the last seconds that each of so many replicas was in a step.
+    fn busy_share(&self, replicas: usize) -> f64 {
+        let (Some((from, before)), Some((to, now))) = (self.busy.front(), self.busy.back()) else {
+            return 0.0;
+        };
+        let seconds = (to - from) * replicas.max(1) as f64;
+        if seconds > 0.0 {
+            ((now - before) / seconds).clamp(0.0, 1.0)
+        } else {
+            0.0
         }
     }
 }
@@ -134,7 +157,7 @@ fn draw_endpoint(frame: &mut Frame<'_>, place: Rect, endpoint: &EndpointStatus, 
     let [left, right] = Layout::horizontal([Constraint::Length(50), Constraint::Fill(1)])
         .spacing(2)
         .areas(inside);
-    frame.render_widget(Paragraph::new(figures(endpoint)), left);
+    frame.render_widget(Paragraph::new(figures(endpoint, past)), left);
     let [axis, charts] = Layout::vertical([Constraint::Length(1), Constraint::Fill(1)]).areas(right);
     let points_each = PAST.div_ceil(axis.width.max(1) as usize);
     let span = points_each * axis.width as usize / POINTS_A_SECOND;
@@ -197,7 +220,7 @@ fn means(past: &VecDeque<u64>, each: usize) -> Vec<u64> {
         .collect()
 }
 
-fn figures(endpoint: &EndpointStatus) -> Vec<Line<'static>> {
+fn figures(endpoint: &EndpointStatus, past: &Past) -> Vec<Line<'static>> {
     let occupancy = &endpoint.occupancy;
     let window = &endpoint.window;
     let gauge = |used: usize, all: usize| {
@@ -234,6 +257,14 @@ fn figures(endpoint: &EndpointStatus) -> Vec<Line<'static>> {
                 grouped(occupancy.pages)
             ),
         ),
+        row("device", {
+            let share = past.busy_share(endpoint.replicas.len());
+            format!(
+                "{} {:.0} % busy",
+                gauge((share * 100.0).round() as usize, 100),
+                share * 100.0
+            )
+        }),
         Line::default(),
         row(
             "tokens/s",
@@ -323,7 +354,14 @@ mod tests {
         assert!(drawn(&view, 100, 20).contains("Vast Relay"));
         (0..900).for_each(|n| view.take(status(n % 40)));
         let picture = drawn(&view, 120, 24);
-        for word in ["pierdesk", "19 of 400", "queue depth, to 39", "ready", "16 of 16"] {
+        for word in [
+            "pierdesk",
+            "% busy",
+            "19 of 400",
+            "queue depth, to 39",
+            "ready",
+            "16 of 16",
+        ] {
             assert!(picture.contains(word), "{word} in\n{picture}");
         }
         view.lose("the connection broke".into());

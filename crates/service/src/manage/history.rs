@@ -58,6 +58,7 @@ pub async fn history(
         pages_used: point.pages_used,
         prefill_rate: point.prefill_rate,
         output_rate: point.output_rate,
+        busy_share: point.busy_share,
         answered: point.answered,
         refused: point.refused,
         ttft: point.ttft,

@@ -45,4 +45,6 @@ pub struct HistoryPoint {
     pub ttft: Option<[f64; 3]>,
     /// Gaps between tokens: p50, p95, p99.
     pub itl: Option<[f64; 3]>,
+    /// The share of the time in which it was in a step.
+    pub busy_share: f64,
 }
