@@ -22,4 +22,5 @@ mod reference;
 mod simulated;
 mod spec;
 mod support;
+mod taken;
 mod wire;

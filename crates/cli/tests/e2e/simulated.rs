@@ -181,3 +181,99 @@ async fn the_machine_is_a_device_like_any_other() {
     let profile = String::from_utf8_lossy(&profile.stdout).into_owned();
     assert!(profile.contains("80.0 GiB") && profile.contains("an hour"), "{profile}");
 }
+
+/// Width, precision of keys and values, fraction of memory, and context.
+type Cell = (&'static str, &'static str, &'static str, &'static str);
+
+/// Returns the settings of a cell as the command line takes them.
+fn of_cell((width, kv, share, context): Cell) -> [&'static str; 14] {
+    [
+        "--device",
+        "sim-48g",
+        "--step-budget",
+        "512",
+        "--weights",
+        "int8",
+        "--width",
+        width,
+        "--kv",
+        kv,
+        "--memory-share",
+        share,
+        "--context",
+        context,
+    ]
+}
+
+/// Returns what `fit` says of four devices.
+fn fitted(cell: Cell, more: &[&str]) -> Value {
+    let output = vastrelay()
+        .arg("fit")
+        .arg(repository().join("demo/shapes/lighthouse-70b"))
+        .args(of_cell(cell))
+        .args(more)
+        .arg("--json")
+        .output()
+        .unwrap();
+    let report: Value = serde_json::from_slice(&output.stdout).unwrap();
+    report["ways"][3].clone()
+}
+
+#[tokio::test]
+async fn what_fits_and_how_fast_it_is_are_what_the_arithmetic_says() {
+    let mut seen = std::collections::BTreeSet::new();
+    for width in ["4", "256"] {
+        for kv in ["bf16", "int8"] {
+            for (share, context) in [("0.5", "2048"), ("0.5", "32768"), ("0.9", "2048"), ("0.9", "32768")] {
+                let cell = (width, kv, share, context);
+                let predicted = fitted(cell, &["--typical", "2+16"]);
+                let service = Service::start(&[&["--model", &large(), "--split", "4"][..], &of_cell(cell)].concat());
+                let endless =
+                    json!({"model": "big", "prompt": "Hello", "max_tokens": 16, "min_tokens": 16, "temperature": 0});
+                assert_eq!(service.post("/v1/completions", &endless).await.0, 200);
+                let endpoint = service.endpoint().await;
+                let replica = &endpoint["replicas"][0];
+                let memory = &replica["memory"];
+                assert_eq!(memory["weights"], predicted["weights_bytes"], "{cell:?}");
+                assert_eq!(memory["workspace"], predicted["workspace_bytes"], "{cell:?}");
+                assert_eq!(memory["kv_pool"], predicted["kv_pool_bytes"], "{cell:?}");
+                let fits = &replica["full_context_sequences"];
+                assert_eq!(fits, &predicted["sequences_of_full_context"], "{cell:?}");
+                seen.insert(fits.as_u64().unwrap());
+                // They never take less; how much more on a machine with other things to do is for a benchmark.
+                let totals = &endpoint["totals"];
+                let step = totals["busy"].as_f64().unwrap() / totals["steps"].as_f64().unwrap();
+                let ratio = step / predicted["predicted"]["itl"].as_f64().unwrap();
+                assert!(ratio > 0.97, "{cell:?}: {ratio}");
+            }
+        }
+    }
+    assert!(seen.len() >= 8, "each setting changes what fits: {seen:?}");
+}
+
+#[tokio::test]
+async fn the_queue_begins_where_the_sequences_end_that_fit() {
+    let cell = ("64", "bf16", "0.42", "2048");
+    let fits = fitted(cell, &["--typical", "600+100"])["typical_sequences"]
+        .as_u64()
+        .unwrap();
+    assert!((20..50).contains(&fits), "{fits}");
+    // A tenth fewer are all in the batch together to their end; of a tenth more some wait or are put back.
+    for (users, all_run) in [(fits - fits.div_ceil(10), true), (fits + fits.div_ceil(10), false)] {
+        let service = Service::start(&[&["--model", &large(), "--split", "4"][..], &of_cell(cell)].concat());
+        let users = users.to_string();
+        let words = ["load", "run", "--model", "big", "--users", &users, "--count", &users];
+        let lengths = ["--synthetic", "600", "--output", "100", "--force-length"];
+        let run = service.client_json(&[&words[..], &lengths].concat());
+        assert_eq!(run["done"].to_string(), users);
+        let steps = service.get("/manage/endpoints/big/steps").await.1;
+        let lanes = |step: &Value| step["lanes"].as_array().unwrap().len();
+        let most = steps["steps"].as_array().unwrap().iter().map(lanes).max().unwrap();
+        let preempted = service.endpoint().await["totals"]["preemptions"].as_u64().unwrap();
+        let together = most.to_string() == users && preempted == 0;
+        assert_eq!(
+            together, all_run,
+            "{users} users, {fits} fit: {most} at once, {preempted} preempted"
+        );
+    }
+}
