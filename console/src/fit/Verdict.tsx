@@ -41,6 +41,12 @@ export function Verdict({ answer }: { answer: FitAnswer }) {
         total={device.memory}
         label={`${bytes(taken)} of ${bytes(device.memory)} of each device`}
       />
+      {(figures.copied_kv_bytes_per_token ?? 0) > 0 && (
+        <p className="mt-3 text-sm">
+          Key and value heads are fewer than devices and copied, which takes{" "}
+          {bytes(figures.copied_kv_bytes_per_token ?? 0)} more for each token on all of them.
+        </p>
+      )}
       <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-2 sm:grid-cols-3">
         {facts.map(([name, value]) => (
           <div key={name}>

@@ -160,6 +160,20 @@ fn print(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardwar
             line(format!("{}: {reason}", place(way.split, &way.device)));
         }
     }
+    for way in report.ways.iter().filter(|_| !options.table) {
+        let copied = way
+            .fitting
+            .as_ref()
+            .map_or(0, |figures| figures.copied_kv_bytes_per_token);
+        if copied > 0 {
+            line(format!(
+                "{}: {} KV heads are copied, which takes {} more for each token on all of them",
+                place(way.split, &way.device),
+                question.model.kv_heads,
+                bytes(copied)
+            ));
+        }
+    }
     let chosen = chosen(options, question, profiles);
     if let Some((hardware, split, fitting)) = chosen.as_ref().filter(|_| options.explain) {
         line("");
