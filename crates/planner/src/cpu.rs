@@ -399,7 +399,7 @@ mod tests {
 
     #[test]
     fn a_profile_of_the_cpu_is_read_and_what_is_wrong_with_it_is_said() {
-        use crate::profile::Profile;
+        use crate::profiles::Profile;
         let part = "name = \"cpu\"\ncores = 2\nmemory = \"4 GiB\"\nprice = { hour = 0.2 }\n";
         let Ok(Profile::Cpu(read)) = Profile::parse(part) else {
             panic!("it is sound")

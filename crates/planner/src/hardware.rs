@@ -1,10 +1,10 @@
 //! What models are fitted to: simulated devices of a kind, or a processor.
 
 use crate::accelerator::Placement;
-use crate::arithmetic::{Term, of_profile};
 use crate::cost::{CostModel, StepTimes};
 use crate::memory::Sizes;
 use crate::profile::DeviceProfile;
+use crate::terms::{Term, of_profile};
 
 /// Devices of one kind, as far as it matters whether and how well a model fits.
 pub trait Hardware {

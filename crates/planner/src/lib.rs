@@ -4,12 +4,14 @@
 //! |---|---|
 //! | [`memory`] | how is a device's memory divided among weights, workspace and KV pages? |
 //! | [`profile`] | what does a kind of device have? |
+//! | [`profiles`] | what may a profile's file hold? |
 //! | [`accelerator`] | what does a model take on accelerators? |
 //! | [`cost`] | how long does a step take there? |
 //! | [`cpu`] | what does a processor have, and how long does a step take there? |
 //! | [`hardware`] | what do all kinds of devices have in common? |
 //! | [`prediction`] | what would callers see? |
 //! | [`fit`] | does it fit, over how many devices? |
+//! | [`terms`] | what is a line of arithmetic? |
 //! | [`arithmetic`] | with which formulas? |
 //! | [`amounts`] | how are sizes and counts written for people? |
 //!
@@ -27,6 +29,8 @@ pub mod hardware;
 pub mod memory;
 pub mod prediction;
 pub mod profile;
+pub mod profiles;
+pub mod terms;
 
 pub use cost::{CostModel, CostRow, StepCost, StepTimes};
 pub use cpu::{CpuCost, CpuProfile, CpuSpeed};
@@ -34,4 +38,5 @@ pub use fit::{Fitting, Question, SplitFit, WhyNot};
 pub use hardware::Hardware;
 pub use memory::{DoesNotFit, MemoryPlan, PoolPlan, PoolSizes, Sizes, Wish};
 pub use prediction::{Prediction, Typical};
-pub use profile::{DeviceProfile, Profile, ProfileError};
+pub use profile::{DeviceProfile, ProfileError};
+pub use profiles::Profile;

@@ -1,6 +1,5 @@
 //! What a kind of device has: memory, speed, links, power and price.
 
-use crate::cpu::CpuProfile;
 use bytesize::ByteSize;
 use serde::{Deserialize, Serialize};
 use vastrelay_weights::Kind;
@@ -76,38 +75,8 @@ pub struct Price {
     pub hour: f64,
 }
 
-/// What a profile's file describes.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Profile {
-    /// The processor of a machine.
-    Cpu(CpuProfile),
-    /// Accelerators that are simulated.
-    Simulated(DeviceProfile),
-}
-
-impl Profile {
-    /// Reads the profile of the processor, which is named `cpu`, or of simulated devices.
-    ///
-    /// # Errors
-    /// When it has another form, or a value cannot be.
-    pub fn parse(text: &str) -> Result<Profile, ProfileError> {
-        let named: Named = read(text)?;
-        if named.name.as_deref() != Some("cpu") {
-            return DeviceProfile::parse(text).map(Profile::Simulated);
-        }
-        let profile: CpuProfile = read(text)?;
-        profile.check()?;
-        Ok(Profile::Cpu(profile))
-    }
-}
-
-/// The name of a profile, whatever else it has.
-#[derive(Deserialize)]
-struct Named {
-    name: Option<String>,
-}
-
-fn read<T: serde::de::DeserializeOwned>(text: &str) -> Result<T, ProfileError> {
+/// Reads a file's text.
+pub(crate) fn read<T: serde::de::DeserializeOwned>(text: &str) -> Result<T, ProfileError> {
     toml::from_str(text).map_err(|error| ProfileError::Form(error.to_string().trim_end().to_owned()))
 }
 

@@ -7,7 +7,7 @@ use vastrelay_engine::CpuExecutor;
 use vastrelay_kernels::Isa;
 use vastrelay_planner::accelerator::Placement;
 use vastrelay_planner::amounts::{counted, grouped};
-use vastrelay_planner::arithmetic::Term;
+use vastrelay_planner::terms::Term;
 use vastrelay_planner::{CpuCost, CpuSpeed, Hardware, Profile, Sizes, StepTimes};
 use vastrelay_weights::Precision;
 

@@ -2,7 +2,8 @@
 
 use crate::output::duration;
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_planner::arithmetic::{Amount, Term, of_memory, of_step};
+use vastrelay_planner::arithmetic::{of_memory, of_step};
+use vastrelay_planner::terms::{Amount, Term};
 use vastrelay_planner::{Fitting, Hardware, Question};
 
 /// Returns the lines.
