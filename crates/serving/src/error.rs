@@ -79,7 +79,10 @@ impl LoadError {
     pub fn is_for_want_of_room(&self) -> bool {
         matches!(
             self,
-            LoadError::Memory { .. } | LoadError::Available { .. } | LoadError::Devices { .. }
+            LoadError::Memory { .. }
+                | LoadError::Available { .. }
+                | LoadError::Devices { .. }
+                | LoadError::NoRoom(_)
         )
     }
 }

@@ -78,7 +78,6 @@ impl Wanted {
             DeployError::Load { source, .. } => match &**source {
                 LoadError::Setting { key, text } => spec.refuse(key, format!("`{key}`: {text}")),
                 error if error.is_for_want_of_room() => spec.refuse("device.profile", error.to_string()),
-                error @ LoadError::NoRoom(_) => spec.refuse("device.profile", error.to_string()),
                 error => spec.refuse("model", error.to_string()),
             },
             _ => return Failure::failed(error),

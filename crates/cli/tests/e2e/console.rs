@@ -253,7 +253,7 @@ async fn a_question_asked_on_the_page_is_answered_and_its_life_is_shown() {
     browser.wait_for_text("@data-code", "vastrelay ask --url").await;
     browser.click("//button[.='Show']").await;
     browser.wait_for_text("@data-rendered", "When is the last boat").await;
-    browser.wait_for_text("self::p", "1 calls").await;
+    browser.wait_for_text("self::p", "1 call").await;
     browser.click("//nav//a[.='Requests']").await;
     browser.click("//table//a").await;
     browser.wait_for_text("self::figcaption", "prefill").await;

@@ -106,7 +106,7 @@ async fn checkpoints_that_their_publishers_quantized_are_served() {
 async fn a_model_over_two_shards_answers_as_one_and_says_so() {
     let whole = Service::demo(&[]);
     let split = Service::demo(&["--split", "2"]);
-    assert!(split.greeting.contains("as-stored, 2 shards"), "{}", split.greeting);
+    assert!(split.greeting.contains("in 2 shards"), "{}", split.greeting);
     assert_eq!(split.endpoint().await["replicas"][0]["split"], json!(2));
     for question in ["When is the last boat back on Sunday?", "Can I bring my dog?"] {
         assert_eq!(ids(&split, question).await, ids(&whole, question).await, "{question}");
