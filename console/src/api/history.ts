@@ -54,7 +54,7 @@ export class History {
   }
 
   /** The share of the last seconds in which an endpoint's replicas were in steps. */
-  share({ replicas }: EndpointStatus): number | null {
+  private share({ replicas }: EndpointStatus): number | null {
     const shares = replicas.map(({ incarnation }) => this.busy.share(incarnation));
     const known = shares.filter((share) => share !== null);
     return known.length > 0 ? known.reduce((sum, share) => sum + share, 0) / known.length : null;

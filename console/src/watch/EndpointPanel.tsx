@@ -1,7 +1,6 @@
 import { Link } from "react-router";
 import type { EndpointStatus } from "../api/types";
 import { Chart, CLOCK } from "../chart/Chart";
-import { useLive } from "../api/useLive";
 import { Figure } from "../Figure";
 import { deviceName, grouped, placeName, precisionName, timing } from "../figures";
 import { Memory } from "./Memory";
@@ -17,7 +16,7 @@ export function EndpointPanel({
 }) {
   const { window, occupancy } = endpoint;
   const track = useTrack(endpoint.name, seconds);
-  const share = useLive().history.share(endpoint);
+  const busy = track.busy.at(-1) ?? null;
   const end = track.at.at(-1) ?? Date.now() / 1000;
   const range: [number, number] = [end - seconds, end];
   const perSecond = (count: number, seconds: number) =>
@@ -70,7 +69,7 @@ export function EndpointPanel({
         />
         <Figure
           name="device busy"
-          value={share === null ? "–" : `${Math.round(share * 100)} %`}
+          value={busy === null ? "–" : `${Math.round(busy)} %`}
           meaning={`Share of the last 10 seconds in which ${deviceName(endpoint)} was in a step of this endpoint.`}
         />
         <Figure

@@ -5,7 +5,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{columns, device_name, json, line, place_name, precision_name};
 use comfy_table::{CellAlignment, Table, presets};
-use vastrelay_planner::amounts::{bytes, grouped};
+use vastrelay_planner::amounts::{bytes, counted, grouped};
 use vastrelay_wire::manage::{EndpointStatus, ReplicaStatus, ServiceStatus};
 
 /// Columns that the table takes; narrower terminals get a list.
@@ -31,11 +31,11 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
         return json(&status);
     }
     line(format!(
-        "Vast Relay {}: {}, up {}\n{} calls recorded\n",
+        "Vast Relay {}: {}, up {}\n{} recorded\n",
         status.version,
         status.state,
         duration(status.uptime),
-        grouped(status.calls_recorded as usize)
+        counted(status.calls_recorded as usize, "call")
     ));
     if columns() < LEAST_COLUMNS {
         status.endpoints.iter().for_each(list);

@@ -139,13 +139,20 @@ impl<'a> Question<'a> {
             full: plan.full_context_sequences(),
             usual,
             copied: placement.copied_token_bytes(),
-            predicted: self.prediction(hardware, split, usual, self.concurrency.unwrap_or(1)),
+            predicted: self.predictions(hardware, split, usual, &[self.concurrency.unwrap_or(1)])[0],
             plan,
         })
     }
 
-    /// Returns what so many callers would see on so many devices, which the model has to fit; `fits` sequences of usual length do at once.
-    pub fn prediction(&self, hardware: &dyn Hardware, split: usize, fits: usize, callers: usize) -> Prediction {
+    /// Returns what so many callers would see on so many devices, for each of several counts of them; the model has to fit, and `fits`
+    /// sequences of usual length do at once.
+    pub fn predictions(
+        &self,
+        hardware: &dyn Hardware,
+        split: usize,
+        fits: usize,
+        callers: &[usize],
+    ) -> Vec<Prediction> {
         let cost = hardware.cost(&self.placement(split));
         let running = Running {
             split,
@@ -154,7 +161,8 @@ impl<'a> Question<'a> {
             fits,
             typical: self.typical,
         };
-        Prediction::new(&*cost, hardware.price(), running, callers)
+        let of = |callers: &usize| Prediction::new(&*cost, hardware.price(), running, *callers);
+        callers.iter().map(of).collect()
     }
 
     /// Returns the cheapest devices on which it fits: which of them, and how many. Of two with one price the one with less memory.

@@ -79,10 +79,7 @@ impl LoadError {
     pub fn is_for_want_of_room(&self) -> bool {
         matches!(
             self,
-            LoadError::Memory { .. }
-                | LoadError::Available { .. }
-                | LoadError::Devices { .. }
-                | LoadError::NoRoom(_)
+            LoadError::Memory { .. } | LoadError::Available { .. } | LoadError::Devices { .. } | LoadError::NoRoom(_)
         )
     }
 }

@@ -101,7 +101,7 @@ fn answer(loader: &Loader, query: &FitQuery, path: &Path) -> Result<FitAnswer, P
     let ways: Vec<FitWay> = fits.iter().map(|fit| fit::way(&question, hardware, fit)).collect();
     let least = || fits.iter().find(|fit| fit.verdict.is_ok()).map(|fit| fit.split);
     let chosen = query.split.or_else(least);
-    let closer = chosen.and_then(|split| Closer::new(&question, hardware, fits.get(split.checked_sub(1)?)?, ask));
+    let closer = chosen.and_then(|split| Closer::new(&question, hardware, fits.get(split.checked_sub(1)?)?));
     let command = closer
         .as_ref()
         .map(|_| command(query, path, &question, chosen.unwrap_or(1)));
@@ -187,13 +187,17 @@ struct Closer {
 
 impl Closer {
     /// Returns nothing where it does not fit.
-    fn new(question: &Question<'_>, hardware: &dyn Hardware, fit: &SplitFit, ask: Ask) -> Option<Closer> {
+    fn new(question: &Question<'_>, hardware: &dyn Hardware, fit: &SplitFit) -> Option<Closer> {
         let (split, fitting) = (fit.split, fit.verdict.as_ref().ok()?);
         let (_, _, step) = of_step(question, hardware, split, fitting);
-        let most = 2 * ask.width;
-        let point = |concurrency: usize| FitPoint {
+        let callers: Vec<usize> = CALLERS
+            .into_iter()
+            .filter(|callers| *callers <= 2 * question.width)
+            .collect();
+        let predicted = question.predictions(hardware, split, fitting.usual, &callers);
+        let point = |(concurrency, predicted)| FitPoint {
             concurrency,
-            predicted: fit::prediction(&question.prediction(hardware, split, fitting.usual, concurrency)),
+            predicted: fit::prediction(predicted),
         };
         Some(Closer {
             memory: of_memory(question, hardware, split, fitting)
@@ -201,11 +205,7 @@ impl Closer {
                 .map(term)
                 .collect(),
             step: step.into_iter().map(term).collect(),
-            curve: CALLERS
-                .into_iter()
-                .filter(|callers| *callers <= most)
-                .map(point)
-                .collect(),
+            curve: callers.into_iter().zip(&predicted).map(point).collect(),
         })
     }
 }
