@@ -7,12 +7,17 @@ use http_body_util::Full;
 use hyper_rustls::{HttpsConnector, HttpsConnectorBuilder};
 use hyper_util::client::legacy::Client;
 use hyper_util::client::legacy::connect::HttpConnector;
-use hyper_util::rt::{TokioExecutor, TokioIo};
+use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use std::error::Error;
 use std::pin::Pin;
 use std::task::{Context, Poll};
+use std::time::Duration;
 use tower_service::Service;
 use vastrelay_stamped::Stamped;
+
+/// Longest that a connection waits for another request before a new one is opened instead. Services close idle connections after some
+/// seconds, and a request that crosses with that is lost.
+const MOST_IDLE: Duration = Duration::from_secs(2);
 
 /// Sends requests; their answers carry the [`vastrelay_stamped::Stamps`] of their connections.
 pub(super) type Sender = Client<HttpsConnector<Dial>, Full<Bytes>>;
@@ -30,7 +35,10 @@ pub(super) fn sender(trust: Trust) -> Result<Sender, rustls::Error> {
         .https_or_http()
         .enable_http1()
         .wrap_connector(Dial { tcp });
-    Ok(Client::builder(TokioExecutor::new()).build(connector))
+    Ok(Client::builder(TokioExecutor::new())
+        .pool_timer(TokioTimer::new())
+        .pool_idle_timeout(MOST_IDLE)
+        .build(connector))
 }
 
 /// Opens [`Stamped`] connections.
