@@ -80,6 +80,8 @@ pub struct AttentionRates {
     pub kv: String,
     /// Query heads that share each key and value head.
     pub sharing: usize,
+    /// Numbers of each head.
+    pub head: usize,
     /// How many tokens of one sequence were computed at once.
     pub tokens: Vec<usize>,
     /// Pairs of tokens times numbers of the queries in a second, for each of them.
@@ -139,8 +141,9 @@ impl CpuProfile {
             let found = "incomplete or not in order".into();
             return refuse("speed.products", found, "use what `vastrelay device measure` writes");
         }
-        let attention = |of: &AttentionRates| of.sharing > 0 && curve(&of.tokens, &of.rates);
-        let has = |kv: &&str| speed.attention.iter().any(|rates| rates.kv == **kv);
+        let attention = |of: &AttentionRates| of.sharing > 0 && of.head > 0 && curve(&of.tokens, &of.rates);
+        let is_usual = |of: &AttentionRates| of.sharing == USUAL_SHARING && of.head == USUAL_HEAD;
+        let has = |kv: &&str| speed.attention.iter().any(|rates| rates.kv == **kv && is_usual(rates));
         if !speed.attention.iter().all(attention) || !["f32", "bf16", "int8"].iter().all(has) {
             let found = "incomplete or not in order".into();
             return refuse("speed.attention", found, "use what `vastrelay device measure` writes");
@@ -149,6 +152,10 @@ impl CpuProfile {
     }
 }
 
+/// Query heads that share each key and value head where the size of heads is what is measured.
+pub const USUAL_SHARING: usize = 3;
+/// Numbers of each head where their sharing is what is measured.
+pub const USUAL_HEAD: usize = 64;
 /// The kinds of weights that are measured.
 pub const KINDS: [&str; 4] = ["f32", "bf16", "int8", "int4"];
 
@@ -167,14 +174,21 @@ impl CpuSpeed {
         interpolated(&sizes, bytes)
     }
 
-    /// Returns how many pairs of tokens times numbers of the queries a second makes, for parts of so many tokens.
-    fn attention(&self, kv: KvPrecision, sharing: f64, tokens: f64) -> f64 {
-        let of_kv = self.attention.iter().filter(|rates| rates.kv == kv.name());
-        let mut all: Vec<(f64, f64)> = of_kv
-            .map(|rates| (rates.sharing as f64, along(&rates.tokens, &rates.rates, tokens)))
-            .collect();
-        all.sort_by(|a, b| a.0.total_cmp(&b.0));
-        interpolated(&all, sharing)
+    /// Returns how many pairs of tokens times numbers of the queries a second makes, for parts of so many tokens: how it depends on sharing
+    /// and how on the size of heads are taken for independent of each other.
+    fn attention(&self, kv: KvPrecision, sharing: f64, head: f64, tokens: f64) -> f64 {
+        let rate = |rates: &AttentionRates| along(&rates.tokens, &rates.rates, tokens);
+        let of_kv = || self.attention.iter().filter(|rates| rates.kv == kv.name());
+        let curve = |points: Vec<(f64, f64)>, place: f64| {
+            let mut points = points;
+            points.sort_by(|a, b| a.0.total_cmp(&b.0));
+            interpolated(&points, place)
+        };
+        let by_sharing = of_kv().filter(|rates| rates.head == USUAL_HEAD);
+        let by_sharing = by_sharing.map(|rates| (rates.sharing as f64, rate(rates))).collect();
+        let by_head = of_kv().filter(|rates| rates.sharing == USUAL_SHARING);
+        let by_head: Vec<(f64, f64)> = by_head.map(|rates| (rates.head as f64, rate(rates))).collect();
+        curve(by_sharing, sharing) * curve(by_head.clone(), head) / curve(by_head, USUAL_HEAD as f64)
     }
 }
 
@@ -205,6 +219,8 @@ pub struct CpuCost {
     query_width: f64,
     /// Query heads that share each key and value head.
     sharing: f64,
+    /// Numbers of each head.
+    head_dim: f64,
     vocabulary: f64,
     /// Bytes of all weights that a step reads.
     bytes: f64,
@@ -254,6 +270,7 @@ impl CpuCost {
             width: model.width as f64,
             query_width: (model.heads * model.head_dim) as f64,
             sharing: model.heads as f64 / model.kv_heads as f64,
+            head_dim: model.head_dim as f64,
             vocabulary: model.vocabulary as f64,
             bytes,
             dense,
@@ -295,7 +312,7 @@ impl CpuCost {
             let seen = sight.window.map_or(f64::MAX, |window| window as f64);
             // Each token sees those up to itself.
             let mean = (start + (tokens + 1.0) / 2.0).min(seen);
-            tokens * mean * self.query_width / self.speed.attention(self.kv, self.sharing, tokens)
+            tokens * mean * self.query_width / self.speed.attention(self.kv, self.sharing, self.head_dim, tokens)
         };
         sight.layers as f64 * rows.iter().map(of).sum::<f64>()
     }
@@ -363,7 +380,8 @@ mod tests {
         };
         let attention = |kv: &&str| AttentionRates {
             kv: (*kv).to_owned(),
-            sharing: 1,
+            sharing: USUAL_SHARING,
+            head: USUAL_HEAD,
             tokens: vec![1],
             rates: vec![1e9],
         };

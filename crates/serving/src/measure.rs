@@ -13,7 +13,7 @@ use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_planner::CpuSpeed;
 use vastrelay_planner::amounts::counted;
-use vastrelay_planner::cpu::{AttentionRates, KINDS, Products, precision_of};
+use vastrelay_planner::cpu::{AttentionRates, KINDS, Products, USUAL_HEAD, USUAL_SHARING, precision_of};
 use vastrelay_specimen::Stored;
 
 /// Rows that meet the weights at once: up to the last but two as sequences that decode, then as a prompt.
@@ -24,13 +24,20 @@ const MOST_SEQUENCES: usize = 32;
 const CACHED: usize = 256;
 /// Tokens of one sequence that attention is measured with.
 const PARTS: [usize; 4] = [1, 16, 64, 256];
-/// Query heads that share each key and value head, but where that is what is measured.
-const USUAL_SHARING: usize = 3;
+/// How many query heads share each key and value head, and how many numbers each has, where attention is measured.
+const HEADS: [(usize, usize); 4] = [
+    (1, USUAL_HEAD),
+    (USUAL_SHARING, USUAL_HEAD),
+    (USUAL_SHARING, 32),
+    (USUAL_SHARING, 128),
+];
 /// Most tokens of a step.
 const STEP: usize = 256;
 
 /// The models.
 const SHAPES: [Shape; 3] = [(192, 4, 640, 2_048), (384, 8, 1_024, 4_096), (768, 12, 2_304, 8_192)];
+/// The model that attention is measured with.
+const ATTENTION_SHAPE: Shape = SHAPES[1];
 
 /// Measures with so many cores; `say` hears what is measured.
 ///
@@ -58,7 +65,8 @@ fn measure_on(shapes: &[Shape], isa: Isa, cores: usize, say: &mut dyn FnMut(&str
     };
     for (number, shape) in shapes.iter().copied().enumerate() {
         let folder = tempfile::tempdir().map_err(cannot_write)?;
-        vastrelay_specimen::write(folder.path(), &config(shape, USUAL_SHARING), Stored::Bf16).map_err(cannot_write)?;
+        vastrelay_specimen::write(folder.path(), &config(shape, USUAL_SHARING, USUAL_HEAD), Stored::Bf16)
+            .map_err(cannot_write)?;
         for kind in KINDS {
             say(&format!("model {} of {}, {kind}", number + 1, shapes.len()));
             let kv = KvPrecision::default();
@@ -69,18 +77,18 @@ fn measure_on(shapes: &[Shape], isa: Isa, cores: usize, say: &mut dyn FnMut(&str
             }
         }
     }
-    for sharing in [1, USUAL_SHARING] {
+    for (sharing, head) in HEADS {
         let folder = tempfile::tempdir().map_err(cannot_write)?;
-        vastrelay_specimen::write(folder.path(), &config(shapes[shapes.len() / 2], sharing), Stored::Bf16)
-            .map_err(cannot_write)?;
+        let config = config(ATTENTION_SHAPE, sharing, head);
+        vastrelay_specimen::write(folder.path(), &config, Stored::Bf16).map_err(cannot_write)?;
         for kv in [KvPrecision::F32, KvPrecision::Bf16, KvPrecision::Int8] {
             say(&format!(
-                "attention, {}, {} for each KV head",
+                "attention, {}, {} of {head} numbers for each KV head",
                 kv.name(),
                 counted(sharing, "head")
             ));
             let mut model = TimedModel::load(folder.path(), load(isa, cores, "bf16", kv))?;
-            speed.attention.push(attention(&mut model, kv, sharing));
+            speed.attention.push(attention(&mut model, kv, sharing, head));
         }
     }
     Ok(speed)
@@ -90,11 +98,12 @@ fn cannot_write(error: std::io::Error) -> LoadError {
     LoadError::Refused(format!("the models to measure with cannot be written: {error}"))
 }
 
-fn config((width, layers, mlp_width, vocabulary): Shape, sharing: usize) -> Value {
-    let heads = width / 64;
+fn config((width, layers, mlp_width, vocabulary): Shape, sharing: usize, head: usize) -> Value {
+    let heads = width / head;
     json!({
         "architectures": ["LlamaForCausalLM"], "vocab_size": vocabulary, "hidden_size": width, "intermediate_size": mlp_width,
         "num_hidden_layers": layers, "num_attention_heads": heads, "num_key_value_heads": heads / sharing,
+        "head_dim": head,
         "rms_norm_eps": 1e-5, "max_position_embeddings": 4_096, "tie_word_embeddings": true
     })
 }
@@ -133,7 +142,7 @@ fn products(model: &mut TimedModel, kind: &str) -> Products {
 }
 
 /// Returns how fast attention is.
-fn attention(model: &mut TimedModel, kv: KvPrecision, sharing: usize) -> AttentionRates {
+fn attention(model: &mut TimedModel, kv: KvPrecision, sharing: usize, head: usize) -> AttentionRates {
     let description = &model.description;
     let numbers = (description.heads * description.head_dim * description.layers) as f64;
     let rate = |tokens: usize| {
@@ -145,6 +154,7 @@ fn attention(model: &mut TimedModel, kv: KvPrecision, sharing: usize) -> Attenti
     AttentionRates {
         kv: kv.name().to_owned(),
         sharing,
+        head,
         tokens: PARTS.to_vec(),
         rates: PARTS.map(rate).to_vec(),
     }
@@ -178,7 +188,7 @@ mod tests {
     fn what_is_measured_is_a_profile_that_can_be_read_again() {
         let mut said = 0;
         let speed = measure_on(&SHAPES[..1], Isa::detect(), 1, &mut |_| said += 1).unwrap();
-        assert_eq!(said, KINDS.len() + 6);
+        assert_eq!(said, KINDS.len() + 3 * HEADS.len());
         let profile = CpuProfile {
             speed: Some(speed),
             ..CpuProfile::whole()

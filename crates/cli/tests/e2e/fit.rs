@@ -123,7 +123,7 @@ fn steady_cpu() -> String {
         text += &format!("[[speed.products]]\nweights = {weights:?}\nbytes = 1e6\nrows = [1]\nrates = [1e9]\n");
     }
     for kv in ["f32", "bf16", "int8"] {
-        text += &format!("[[speed.attention]]\nkv = {kv:?}\nsharing = 1\ntokens = [1]\nrates = [1e9]\n");
+        text += &format!("[[speed.attention]]\nkv = {kv:?}\nsharing = 3\nhead = 64\ntokens = [1]\nrates = [1e9]\n");
     }
     text
 }
