@@ -1,6 +1,7 @@
 //! `cargo xtask …`: everything a developer runs. It needs nothing but Rust, Node and, for the tests, Debian's packages.
 
 mod circles;
+mod endure;
 mod steps;
 
 use std::process::ExitCode;
@@ -11,6 +12,7 @@ cargo xtask demo          build console and service, put `vastrelay` on the PATH
 cargo xtask test          install what the tests need (Chromium included) and run all of them
 cargo xtask bench         measure kernels, engine and service: some fifty minutes
 cargo xtask bench --quick measure the engine with a small model, in two minutes; --help lists more
+cargo xtask endure NAME   run for long: kills, services, histories, messages or soak; with --seed N the same again
 cargo xtask verify        grade the demo model's answers and print the scores
 cargo xtask verify --weights PATH [--text FILE] [--calibrate FILE]
                           print what each precision of a model costs: loss, and how often the same token is likeliest
@@ -26,6 +28,7 @@ fn main() -> ExitCode {
         ["demo", rest @ ..] => steps::demo(rest),
         ["test", rest @ ..] => steps::test(rest),
         ["bench", words @ ..] => steps::bench(words),
+        ["endure", words @ ..] => endure::endure(words),
         ["verify"] => steps::verify(),
         ["verify", words @ ..] => steps::verify_weights(words),
         ["console"] => steps::console(),

@@ -213,7 +213,7 @@ fn root() -> PathBuf {
         .to_owned()
 }
 
-fn run(command: &mut Command) -> Outcome {
+pub(crate) fn run(command: &mut Command) -> Outcome {
     let shown = format!("{command:?}").replace('"', "");
     eprintln!("$ {shown}");
     let status = command

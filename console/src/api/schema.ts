@@ -675,7 +675,26 @@ export interface components {
             parameters: unknown;
             /** @description Each gap between the tokens of the first completion, in seconds. */
             gaps: number[];
+            /** @description How it went from worker to worker. */
+            moves: components["schemas"]["CallMove"][];
             text?: null | components["schemas"]["CallText"];
+        };
+        /** @description A call that went on with another worker, as its own was gone. */
+        CallMove: {
+            /**
+             * Format: double
+             * @description When, in seconds from its arrival.
+             */
+            after: number;
+            /**
+             * Format: int64
+             * @description The life of the replica that it left.
+             */
+            incarnation: number;
+            /** @description Tokens that it had by then. */
+            tokens: number;
+            /** @description Why. */
+            why: string;
         };
         /** @description What was said in a call. */
         CallText: {
@@ -1822,6 +1841,8 @@ export interface components {
             output_tokens: number;
             /** @description How often it lost its place in the batch. */
             preemptions: number;
+            /** @description How often it went on with another worker. */
+            moves?: number;
             /**
              * Format: double
              * @description From arrival to the batch.
@@ -1891,11 +1912,20 @@ export interface components {
              * @description Its number among those of its endpoint.
              */
             replica: number;
+            /** @description Its state: `ready`, `starting` or `failed`. */
+            state?: string;
+            /** @description What is being done while it starts. */
+            phase?: string | null;
             /**
              * Format: int64
-             * @description The number of its life: its uptime and totals began at zero with it.
+             * @description The number of its life: its uptime and totals began at zero with it. Zero before the first.
              */
             incarnation: number;
+            /**
+             * Format: int32
+             * @description The number that the system gave its process, while it has one.
+             */
+            process?: number | null;
             /**
              * Format: double
              * @description Seconds since its engine started: the clock of its step records.
@@ -1919,7 +1949,7 @@ export interface components {
             occupancy: components["schemas"]["OccupancyStatus"];
             /** @description What it has done in this life. */
             totals: components["schemas"]["Totals"];
-            /** @description Set when its engine has failed. */
+            /** @description Why its last life ended, until the next takes requests. */
             failure?: string | null;
         };
         /** @description The newest steps of a replica: what `GET /manage/endpoints/{name}/steps` answers, and an event of `GET /manage/live`. */

@@ -1,5 +1,5 @@
 import { Link, useParams } from "react-router";
-import type { CallDetail } from "../api/types";
+import type { CallDetail, CallMove } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { Figure } from "../Figure";
 import { Empty, Trouble } from "../frame/State";
@@ -52,6 +52,7 @@ function Detail({ detail }: { detail: CallDetail }) {
         {call.client_gone ? "; the caller went away before the end" : ""}
       </p>
       <Bar detail={detail} />
+      {detail.moves.length > 0 && <Moves moves={detail.moves} />}
       <dl className="mt-5 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4">
         <Figure name="queued" value={time(call.queued)} meaning="From arrival to the batch." />
         <Figure
@@ -121,15 +122,29 @@ function Detail({ detail }: { detail: CallDetail }) {
   );
 }
 
+/** How the request went from worker to worker. */
+function Moves({ moves }: { moves: CallMove[] }) {
+  return (
+    <ul className="mt-4 flex flex-col gap-1" data-moves>
+      {moves.map((move) => (
+        <li key={move.after} className="border-l-4 border-lamp px-3">
+          <span className="font-mono">⤷ {timing(move.after)}</span> after {grouped(move.tokens)}{" "}
+          {move.tokens === 1 ? "token" : "tokens"} it went on with another worker: {move.why}.
+        </li>
+      ))}
+    </ul>
+  );
+}
+
 function Bar({ detail }: { detail: CallDetail }) {
   const parts = lifeParts(detail);
   const total = detail.call.total || 1;
   if (parts.length === 0) return <p className="mt-4 text-faint">It ended immediately.</p>;
   return (
-    <figure className="mt-4">
+    <figure className="mt-6">
       <div
         data-life
-        className="flex h-9 border border-ink/60"
+        className="relative flex h-9 border border-ink/60"
         role="img"
         aria-label={parts.map((part) => `${part.kind} ${timing(part.to - part.from)}`).join(", ")}
       >
@@ -140,6 +155,17 @@ function Bar({ detail }: { detail: CallDetail }) {
             className={LOOK[part.kind]}
             style={{ width: `${(100 * (part.to - part.from)) / total}%` }}
           />
+        ))}
+        {detail.moves.map((move) => (
+          <span
+            key={`move ${move.after}`}
+            title={`went on with another worker, ${timing(move.after)}`}
+            className="absolute -top-4 -translate-x-1/2 text-sm leading-none"
+            style={{ left: `${(100 * move.after) / total}%` }}
+            aria-hidden="true"
+          >
+            ⤷
+          </span>
         ))}
       </div>
       <figcaption className="mt-1 flex flex-wrap justify-between gap-x-6 text-sm text-faint">

@@ -1,10 +1,26 @@
 import { Link } from "react-router";
-import type { EndpointStatus } from "../api/types";
+import type { EndpointStatus, ReplicaStatus } from "../api/types";
 import { Chart, CLOCK } from "../chart/Chart";
 import { Figure } from "../Figure";
 import { deviceName, grouped, placeName, precisionName, timing } from "../figures";
 import { Memory } from "./Memory";
 import { useTrack } from "./useTrack";
+
+/** What is to be said of a replica that is not ready. */
+function Standing({ replica }: { replica: ReplicaStatus }) {
+  if (replica.state === "starting")
+    return (
+      <p role="status" className="mt-3 border-l-4 border-lamp px-3 py-2">
+        Replica {replica.replica} is being started: {replica.phase ?? "starting worker"}.
+      </p>
+    );
+  if (replica.state === "ready") return null;
+  return (
+    <p role="alert" className="mt-3 border-l-4 border-red px-3 py-2">
+      Replica {replica.replica} has failed: {replica.failure ?? "its worker is gone"}.
+    </p>
+  );
+}
 
 /** One endpoint: its line of figures, its memory, and what it was like. */
 export function EndpointPanel({
@@ -43,14 +59,9 @@ export function EndpointPanel({
           </Link>
         </p>
       </div>
-      {endpoint.replicas.map(
-        (replica) =>
-          replica.failure && (
-            <p key={replica.replica} role="alert" className="mt-3 border-l-4 border-red px-3 py-2">
-              The engine has stopped: {replica.failure}.
-            </p>
-          ),
-      )}
+      {endpoint.replicas.map((replica) => (
+        <Standing key={replica.replica} replica={replica} />
+      ))}
       <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4 xl:grid-cols-8">
         <Figure
           name="load"

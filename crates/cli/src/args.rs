@@ -84,6 +84,9 @@ pub enum Command {
     /// Render chat templates for a service, with little memory
     #[command(hide = true)]
     RenderTemplates,
+    /// Run a replica for a service
+    #[command(hide = true)]
+    Worker,
 }
 
 #[cfg(test)]

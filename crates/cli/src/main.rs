@@ -21,6 +21,7 @@ mod start;
 mod status;
 mod text;
 mod watch;
+mod worker;
 
 use args::requests::RequestsCommand;
 use args::{Arguments, Command};
@@ -36,6 +37,9 @@ fn main() -> ExitCode {
         let _ = rustix::process::nice(5);
         let served = vastrelay_text::template_process::serve(std::io::stdin().lock(), std::io::stdout().lock());
         return served.map_or_else(|error| Failure::failed(error).report(), |()| ExitCode::SUCCESS);
+    }
+    if let Command::Worker = arguments.command {
+        return worker::run().map_or_else(|failure| failure.report(), |()| ExitCode::SUCCESS);
     }
     let runtime = match tokio::runtime::Runtime::new() {
         Ok(runtime) => runtime,
@@ -55,7 +59,7 @@ fn main() -> ExitCode {
         Command::Watch(options) => runtime.block_on(watch::run(&options)),
         Command::Key(command) => runtime.block_on(key::run(&command)),
         Command::Text(command) => runtime.block_on(text::run(&command)),
-        Command::RenderTemplates => Ok(()),
+        Command::RenderTemplates | Command::Worker => Ok(()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

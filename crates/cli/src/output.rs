@@ -7,6 +7,21 @@ use std::io::{ErrorKind, IsTerminal, Write};
 use vastrelay_serving::Precision;
 use vastrelay_wire::manage::ReplicaStatus;
 
+/// Returns what is to be said of a replica that is not ready.
+pub fn standing(replica: &ReplicaStatus) -> Option<String> {
+    match replica.state.as_str() {
+        "ready" => None,
+        "starting" => Some(format!(
+            "starting: {}",
+            replica.phase.as_deref().unwrap_or("starting worker")
+        )),
+        _ => Some(format!(
+            "FAILED: {}",
+            replica.failure.as_deref().unwrap_or("its worker is gone")
+        )),
+    }
+}
+
 /// Returns the columns of the terminal, or those that `COLUMNS` tells; 100 when nothing tells.
 pub fn columns() -> usize {
     let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());

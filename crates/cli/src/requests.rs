@@ -175,6 +175,15 @@ fn print(detail: &CallDetail) {
     ] {
         line(format!("{name:<12}{value:>10}   {note}"));
     }
+    for moved in &detail.moves {
+        line(format!(
+            "{:<12}{:>10}   {} tokens so far; it went on with another worker: {}",
+            "moved",
+            duration(moved.after),
+            grouped(moved.tokens),
+            moved.why
+        ));
+    }
     line(format!("{:<12}{}", "parameters", detail.parameters));
     if let Some(text) = &detail.text {
         line(format!("\nprompt\n{}\n\nanswer\n{}", text.prompt, text.answer));

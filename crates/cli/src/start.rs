@@ -11,14 +11,16 @@ use crate::memory;
 use crate::output::device_name;
 use actix_web::web;
 use std::io::{IsTerminal, Write};
+use std::sync::{Arc, Mutex, PoisonError};
 use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
 use vastrelay_fleet::Settings;
 use vastrelay_planner::amounts::{bytes, counted, grouped};
-use vastrelay_service::deploy::Order;
+use vastrelay_service::deploy::{Order, PlannedEndpoint};
 use vastrelay_service::endpoint::Endpoint;
-use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, TemplateProgram};
-use vastrelay_serving::{Cores, Device, Devices, Models, Precisions, Replica};
+use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, Workers};
+use vastrelay_serving::process::Program;
+use vastrelay_serving::{Cores, Device, Devices, Models, Plan, Precisions};
 use vastrelay_store::{Retention, Store};
 use wanted::Wanted;
 
@@ -61,97 +63,144 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         tracing::warn!("keys, prompts and answers are sent unencrypted; use --tls-cert and --tls-key");
     }
     let wants_key = if reach.wants_key { "  key required" } else { "" };
+    let workers = Workers::new(own_program("worker"), &data, options.hang_after, options.workers_stay)
+        .map_err(Failure::failed)?;
+    let turns = workers.folder().to_owned();
     let loader = Loader {
         defaults,
-        devices: Devices::new(Device::cpu(memory, available_memory), cores),
+        devices: Devices::new(Device::cpu(memory, available_memory), cores, turns),
         isa,
         cpu_profile: cpu_file().unwrap_or_default(),
         models: Models::default(),
         data,
         unpack_demo: demo::unpack,
+        workers: Some(Arc::new(workers)),
     };
     let state_options = StateOptions {
         keeps_texts: options.record_texts,
         shares_cache: options.share_cache,
-        // The running program itself, also when its file has been replaced since.
-        templates: Some(TemplateProgram {
-            path: "/proc/self/exe".into(),
-            words: vec!["render-templates".into()],
-        }),
+        templates: Some(own_program("render-templates")),
     };
     let state = web::Data::new(ServiceState::new(loader, store, reach, state_options));
-    let names = deploy(wanted, &state)?;
-    let greeting = format!(
-        "\nready: {}  endpoints: {}{wants_key}",
-        server.url(),
-        if names.is_empty() {
-            "none yet; deploy one with `vastrelay endpoint deploy` or in the console".into()
-        } else {
-            names.join(", ")
-        }
-    );
-    runtime
-        .block_on(async {
-            tokio::task::LocalSet::new()
-                .run_until(server.run(state, || say(&greeting)))
-                .await
-        })
-        .map_err(Failure::failed)
+    let (url, beginning) = (server.url(), state.clone());
+    let outcome: Arc<Mutex<Option<Failure>>> = Arc::default();
+    let failed = outcome.clone();
+    let names = wanted.iter().map(|one| one.order.name.as_str());
+    state.endpoints.announce(names);
+    // Models load while the service answers already.
+    let begin = move || {
+        let thread = std::thread::Builder::new().name("start".into());
+        let begun = thread.spawn(move || match deploy(&wanted, &beginning) {
+            Ok(names) => say(&format!("\nready: {url}  endpoints: {names}{wants_key}")),
+            Err(failure) => {
+                *failed.lock().unwrap_or_else(PoisonError::into_inner) = Some(failure);
+                beginning.life.stop();
+            }
+        });
+        begun.map_or_else(|error| tracing::error!(%error, "models cannot be loaded"), drop);
+    };
+    let shared = state.clone();
+    let served = runtime.block_on(async { tokio::task::LocalSet::new().run_until(server.run(state, begin)).await });
+    shared.end_workers();
+    served.map_err(Failure::failed)?;
+    let failure = outcome.lock().unwrap_or_else(PoisonError::into_inner).take();
+    failure.map_or(Ok(()), Err)
 }
 
-/// Deploys everything that is wanted, and says what it is.
-fn deploy(wanted: Vec<Wanted>, state: &ServiceState) -> Result<Vec<String>, Failure> {
-    let mut names = Vec::new();
-    for one in wanted {
-        let deployed = state.loader.deploy(&state.endpoints, &state.records, &one.order);
-        let endpoint = deployed.map_err(|error| one.failure(error))?;
-        describe(&endpoint, &one.order, &state.loader.defaults);
-        names.push(one.order.name);
+/// Returns the running program itself, also when its file has been replaced since, for a hidden command.
+fn own_program(command: &str) -> Program {
+    Program {
+        path: "/proc/self/exe".into(),
+        words: vec![command.into()],
     }
-    Ok(names)
+}
+
+/// Deploys everything that is wanted, says what it is, and returns the names of what takes requests then. What fails is said, and leaves
+/// the others as they are.
+///
+/// # Errors
+/// When something is wanted and all of it fails.
+fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
+    let (mut planned, mut failures) = (Vec::new(), Vec::new());
+    for one in wanted {
+        // One after the other, so that the first has the first choice.
+        match state.loader.plan(&state.endpoints, &state.records, &one.order) {
+            Ok(plan) => {
+                describe(plan.endpoint(), &one.order, &state.loader.defaults);
+                planned.push((one, plan));
+            }
+            Err(error) => {
+                state.endpoints.withdraw(&one.order.name);
+                failures.push(one.failure(error));
+            }
+        }
+    }
+    let begun: Vec<Result<String, Failure>> = std::thread::scope(|scope| {
+        let begin = |(one, plan): (&Wanted, PlannedEndpoint)| match plan.begin() {
+            Ok(endpoint) => Ok(endpoint.name.clone()),
+            Err(error) => Err(one.failure(error)),
+        };
+        let threads: Vec<_> = planned
+            .into_iter()
+            .map(|plan| scope.spawn(move || begin(plan)))
+            .collect();
+        let joined = threads.into_iter().map(std::thread::ScopedJoinHandle::join);
+        joined
+            .map(|begun| begun.expect("starting a replica does not panic"))
+            .collect()
+    });
+    if let Some(workers) = &state.loader.workers {
+        workers.end_leftover();
+    }
+    let mut names = Vec::new();
+    for one in begun {
+        one.map_or_else(|failure| failures.push(failure), |name| names.push(name));
+    }
+    if wanted.is_empty() {
+        return Ok("none yet; deploy one with `vastrelay endpoint deploy` or in the console".into());
+    }
+    if names.is_empty() {
+        return Err(failures.remove(0));
+    }
+    for failure in failures {
+        let _ = failure.report();
+    }
+    Ok(names.join(", "))
 }
 
 fn describe(endpoint: &Endpoint, order: &Order, defaults: &Settings) {
-    let description = &endpoint.model.description;
-    let Precisions { weights, kv } = endpoint.precisions;
+    let (description, plan) = (&endpoint.model.description, &endpoint.plan);
+    let Precisions { weights, kv } = plan.precisions;
     let settings = order.settings.clone().or(defaults);
-    for placed in endpoint.replicas() {
-        let replica = &placed.replica;
+    say(&format!(
+        "\n{} (release {})  {} parameters, {} layers, context {} tokens, weights {weights}\n  from {}\n  on {}",
+        endpoint.name,
+        endpoint.release,
+        grouped(description.parameters()),
+        description.layers,
+        grouped(plan.memory.context),
+        order.model.display(),
+        place(plan)
+    ));
+    memory::lines(&plan.memory, kv, plan.device.is_simulated())
+        .iter()
+        .for_each(|line| say(&format!("  {line}")));
+    if let Some(typical) = settings.typical {
+        let step_budget = plan.assignment.limits.step_budget;
         say(&format!(
-            "\n{} (release {})  {} parameters, {} layers, context {} tokens, weights {weights}\n  from {}\n  on {}",
-            endpoint.name,
-            endpoint.release,
-            grouped(description.parameters()),
-            description.layers,
-            grouped(replica.memory.context),
-            order.model.display(),
-            place(replica)
+            "  {} typical sequences of {} + {} tokens fit",
+            grouped(plan.memory.sequences_of(typical.tokens(), step_budget)),
+            grouped(typical.prompt),
+            grouped(typical.output)
         ));
-        memory::lines(&replica.memory, kv, replica.device.is_simulated())
-            .iter()
-            .for_each(|line| say(&format!("  {line}")));
-        if let Some(typical) = settings.typical {
-            let step_budget = replica.generate.limits().step_budget;
-            say(&format!(
-                "  {} typical sequences of {} + {} tokens fit",
-                grouped(replica.memory.sequences_of(typical.tokens(), step_budget)),
-                grouped(typical.prompt),
-                grouped(typical.output)
-            ));
-        }
     }
 }
 
 /// Says where a replica runs.
-fn place(replica: &Replica) -> String {
-    let (device, split) = (&replica.device, replica.split);
+fn place(plan: &Plan) -> String {
+    let (device, split) = (&plan.device, plan.assignment.split);
     if device.is_simulated() {
-        let numbers: Vec<String> = replica
-            .held
-            .places()
-            .iter()
-            .map(|place| (place + 1).to_string())
-            .collect();
+        let numbers: Vec<String> = plan.held.places().iter().map(|place| (place + 1).to_string()).collect();
         return format!(
             "{split} × {}, {} {} of {}",
             device_name(device.name(), true),
@@ -167,8 +216,8 @@ fn place(replica: &Replica) -> String {
     };
     format!(
         "cpu, {}{shards}, {} kernels",
-        counted(replica.cores, "core"),
-        replica.instructions
+        counted(plan.cores, "core"),
+        plan.instructions
     )
 }
 

@@ -3,7 +3,7 @@
 use crate::args::status::StatusOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{columns, device_name, json, line, place_name, precision_name};
+use crate::output::{columns, device_name, json, line, place_name, precision_name, standing};
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_planner::amounts::{bytes, counted, grouped};
 use vastrelay_wire::manage::{EndpointStatus, ReplicaStatus, ServiceStatus};
@@ -55,8 +55,8 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
     for endpoint in &status.endpoints {
         for replica in &endpoint.replicas {
             line(format!("{}: {}", name_of(endpoint, replica), memory(endpoint, replica)));
-            if let Some(failure) = &replica.failure {
-                line(format!("{}: FAILED, {failure}", name_of(endpoint, replica)));
+            if let Some(standing) = standing(replica) {
+                line(format!("{}: {standing}", name_of(endpoint, replica)));
             }
         }
     }
@@ -111,8 +111,8 @@ fn list(endpoint: &EndpointStatus) {
         ] {
             line(format!("{name:<12}{value}"));
         }
-        if let Some(failure) = &replica.failure {
-            line(format!("FAILED: {failure}"));
+        if let Some(standing) = standing(replica) {
+            line(standing);
         }
     }
     line("");

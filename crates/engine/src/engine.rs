@@ -22,7 +22,7 @@ use crate::request::{GenerationRequest, Refusal};
 use crate::scheduler::Limits;
 use core::EngineCore;
 use edge::{Edge, RequestStream};
-use frame::{EngineStatus, Frame};
+use frame::{EngineStatus, Frame, FrameSink, Order};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
@@ -30,14 +30,101 @@ use std::time::Instant;
 use thread::{EngineThread, Message};
 use vastrelay_text::TokenPieces;
 
-/// One model being served in this process: an engine core, an executor and the thread that runs them.
-pub struct Engine {
-    edge: Arc<Edge>,
+/// An engine core, an executor and the thread that runs them; dropping it stops the thread. Whoever hears it may be anywhere.
+pub struct RunningEngine {
     outbox: mpsc::Sender<Message>,
     memory: MemoryReport,
     vocabulary: usize,
     limits: Limits,
     thread: Option<JoinHandle<()>>,
+}
+
+impl RunningEngine {
+    /// Starts the thread; `sink` hears how things stand before the first step, too.
+    ///
+    /// `build` names what the weights are; equal prompts of equal builds may share KV pages. The engine's clock began at `started`.
+    ///
+    /// # Panics
+    /// When the limits are not usable (see [`crate::Scheduler::new`]) or the system refuses a thread.
+    pub fn start(
+        executor: Box<dyn Executor>,
+        pieces: Arc<TokenPieces>,
+        limits: Limits,
+        build: String,
+        started: Instant,
+        sink: Arc<dyn FrameSink>,
+    ) -> RunningEngine {
+        RunningEngine::launch(mpsc::channel(), executor, pieces, limits, build, started, sink)
+    }
+
+    fn launch(
+        (outbox, inbox): (mpsc::Sender<Message>, mpsc::Receiver<Message>),
+        executor: Box<dyn Executor>,
+        pieces: Arc<TokenPieces>,
+        limits: Limits,
+        build: String,
+        started: Instant,
+        sink: Arc<dyn FrameSink>,
+    ) -> RunningEngine {
+        let (memory, vocabulary) = (executor.memory(), executor.vocabulary());
+        let core = EngineCore::new(pieces, limits.clone(), build);
+        sink.take(&mut Frame {
+            status: core.status().clone(),
+            ..Frame::default()
+        });
+        let mut engine = EngineThread::new(core, executor, sink, (outbox.clone(), inbox), started);
+        let thread = std::thread::Builder::new()
+            .name("engine".into())
+            .spawn(move || {
+                let ran = catch_unwind(AssertUnwindSafe(|| engine.run()));
+                let words = |panic: &(dyn std::any::Any + Send)| format!("its thread panicked: {}", words_of(panic));
+                match ran.unwrap_or_else(|panic| Some(words(&*panic))) {
+                    Some(reason) => {
+                        tracing::error!(reason, "the engine stops");
+                        engine.sink.fail(&reason);
+                    }
+                    None => engine.sink.close(),
+                }
+            })
+            .expect("the system gives a thread for the engine");
+        RunningEngine {
+            outbox,
+            memory,
+            vocabulary,
+            limits,
+            thread: Some(thread),
+        }
+    }
+
+    /// Hands an order to the engine; returns whether it is still there.
+    pub fn order(&self, order: Order) -> bool {
+        self.outbox.send(Message::Order(order)).is_ok()
+    }
+
+    /// Returns what the executor took of its device's memory.
+    pub fn memory(&self) -> MemoryReport {
+        self.memory
+    }
+
+    /// Returns how many tokens the model knows.
+    pub fn vocabulary(&self) -> usize {
+        self.vocabulary
+    }
+}
+
+impl Drop for RunningEngine {
+    fn drop(&mut self) {
+        let _ = self.outbox.send(Message::Stop);
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// One model being served in this process: an engine, and its callers' side.
+pub struct Engine {
+    edge: Arc<Edge>,
+    running: RunningEngine,
 }
 
 impl Engine {
@@ -48,43 +135,14 @@ impl Engine {
     /// # Panics
     /// When the limits are not usable (see [`crate::Scheduler::new`]) or the system refuses a thread.
     pub fn start(executor: Box<dyn Executor>, pieces: Arc<TokenPieces>, limits: Limits, build: String) -> Engine {
-        let (memory, vocabulary) = (executor.memory(), executor.vocabulary());
         let started = Instant::now();
         let (outbox, inbox) = mpsc::channel();
         let orders = outbox.clone();
         let edge = Arc::new(Edge::new(started, move |order| {
             orders.send(Message::Order(order)).is_ok()
         }));
-        let core = EngineCore::new(pieces, limits.clone(), build);
-        // Callers ask how things stand before the first step, too.
-        edge.take(&mut Frame {
-            status: core.status().clone(),
-            ..Frame::default()
-        });
-        let channel = (outbox.clone(), inbox);
-        let mut engine = EngineThread::new(core, executor, edge.clone(), channel, started);
-        let thread = std::thread::Builder::new()
-            .name("engine".into())
-            .spawn(move || {
-                let ran = catch_unwind(AssertUnwindSafe(|| engine.run()));
-                let words = |panic: &(dyn std::any::Any + Send)| format!("its thread panicked: {}", words_of(panic));
-                match ran.unwrap_or_else(|panic| Some(words(&*panic))) {
-                    Some(reason) => {
-                        tracing::error!(reason, "the engine stops");
-                        engine.edge.fail(&reason);
-                    }
-                    None => engine.edge.close(),
-                }
-            })
-            .expect("the system gives a thread for the engine");
-        Engine {
-            edge,
-            outbox,
-            memory,
-            vocabulary,
-            limits,
-            thread: Some(thread),
-        }
+        let running = RunningEngine::launch((outbox, inbox), executor, pieces, limits, build, started, edge.clone());
+        Engine { edge, running }
     }
 
     /// Hands in the requests of a call, all or none; see [`Edge::submit`].
@@ -92,8 +150,20 @@ impl Engine {
     /// # Errors
     /// When they are refused; nothing of them is left behind.
     pub async fn submit(&self, requests: Vec<GenerationRequest>) -> Result<RequestStream, Refusal> {
-        requests.iter().try_for_each(|request| request.check(self.vocabulary))?;
+        requests
+            .iter()
+            .try_for_each(|request| request.check(self.running.vocabulary))?;
         self.edge.submit(requests).await
+    }
+
+    /// See [`Edge::given`].
+    pub fn given(&self) -> Option<usize> {
+        self.edge.given()
+    }
+
+    /// See [`Edge::when_room`].
+    pub fn when_room(&self, tell: Box<dyn Fn() + Send + Sync>) {
+        self.edge.when_room(tell);
     }
 
     /// Returns how things stand.
@@ -108,12 +178,12 @@ impl Engine {
 
     /// Returns what the executor took of its device's memory.
     pub fn memory(&self) -> MemoryReport {
-        self.memory
+        self.running.memory
     }
 
     /// Returns what the scheduler may spend.
     pub fn limits(&self) -> &Limits {
-        &self.limits
+        &self.running.limits
     }
 }
 
@@ -122,13 +192,4 @@ fn words_of(panic: &(dyn std::any::Any + Send)) -> &str {
     let text = panic.downcast_ref::<String>().map(String::as_str);
     text.or(panic.downcast_ref::<&str>().copied())
         .unwrap_or("without a word")
-}
-
-impl Drop for Engine {
-    fn drop(&mut self) {
-        let _ = self.outbox.send(Message::Stop);
-        if let Some(thread) = self.thread.take() {
-            let _ = thread.join();
-        }
-    }
 }

@@ -3,7 +3,7 @@
 use crate::phases::PhaseTimes;
 use crate::sampling::{Choice, Chosen};
 use crate::token::{TokenLogprobs, Tokens};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 use std::sync::{Arc, mpsc};
 use std::time::Duration;
@@ -162,7 +162,7 @@ pub struct RowResult {
 }
 
 /// What an executor took of its device's memory, in bytes. There is a pool of pages for all layers that see equally far.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct MemoryReport {
     /// Packed weights.
     pub weights: usize,

@@ -32,10 +32,10 @@ pub mod tables;
 pub mod token;
 
 pub use cpu::CpuExecutor;
-pub use engine::Engine;
 pub use engine::core::EngineCore;
 pub use engine::edge::{Edge, RequestStream};
 pub use engine::frame::EngineStatus;
+pub use engine::{Engine, RunningEngine};
 pub use executor::{Executor, MemoryReport};
 pub use request::{EndReason, Event, Figures, GenerationRequest, Refusal};
 pub use sampling::Sampling;

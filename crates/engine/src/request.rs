@@ -66,8 +66,10 @@ pub struct GenerationRequest {
     pub logprobs_of_prompt: Option<usize>,
     /// Higher is served earlier.
     pub priority: i8,
-    /// How long it may take, from now on.
+    /// How long it may take, from its arrival on.
     pub time_limit: Option<Duration>,
+    /// How long ago it arrived.
+    pub waited: Duration,
     /// Which adapter runs on top of the weights; none exist yet, so it is empty.
     pub adapter: String,
     /// Requests with different salts never share KV pages.
@@ -98,6 +100,7 @@ impl GenerationRequest {
             logprobs_of_prompt: None,
             priority: 0,
             time_limit: None,
+            waited: Duration::ZERO,
             adapter: String::new(),
             cache_salt: String::new(),
         }

@@ -33,7 +33,7 @@ use vastrelay_weights::description::Sight;
 pub struct SequenceId(pub u64);
 
 /// What the scheduler may spend.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Limits {
     /// Maximum sequences in a batch.
     pub width: usize,
@@ -52,7 +52,7 @@ pub struct Limits {
 }
 
 /// Pages that some of a model's layers share.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PoolLimits {
     /// How many.
     pub pages: usize,
@@ -335,7 +335,9 @@ impl Scheduler {
             return Err(Rejection::TooLong { wanted, limit });
         }
         let id = arrival.id;
-        let longest = self.limits.queue_wait.map(|wait| now + wait.as_micros() as Micros);
+        // One that goes on from elsewhere has had its first place.
+        let wait = self.limits.queue_wait.filter(|_| arrival.emitted.is_empty());
+        let longest = wait.map(|wait| now + wait.as_micros() as Micros);
         let until = arrival.deadline.into_iter().chain(longest).min();
         let entered = self.waiting.arrive(id, arrival.priority, until, now);
         let rank = entered.map_err(|QueueFull { depth }| Rejection::QueueFull { depth })?;

@@ -1,13 +1,21 @@
-//! Endpoints: what each is to be.
+//! Endpoints: what each is to be, and what is done about what happens to their replicas. Everything here is pure.
 //!
 //! | module | question it answers |
 //! |---|---|
+//! | [`dispatch`] | who goes to which replica next? |
+//! | [`hang`] | does a worker that says nothing hang? |
+//! | [`restart`] | when does a replica begin its next life? |
+//! | [`survival`] | does a request that lost its worker go on? |
 //! | [`spec`] | what does an endpoint's file say? |
 //! | [`settings`] | how is a model to be run, as far as somebody has said? |
 #![warn(missing_docs)]
 
+pub mod dispatch;
+pub mod hang;
+pub mod restart;
 pub mod settings;
 pub mod spec;
+pub mod survival;
 
 pub use settings::Settings;
 pub use spec::{Place, Spec, SpecError};

@@ -65,6 +65,11 @@ impl<T: Pod> DerefMut for Reserved<T> {
 }
 
 impl Untouched {
+    /// Returns how many bytes it is.
+    pub fn bytes(&self) -> usize {
+        self.bytes
+    }
+
     /// Makes the system give the memory of up to `most` bytes from a place on, whatever is done to it meanwhile; returns how many
     /// bytes it gave, which is none at the end, and none when the memory is not reserved any more.
     ///

@@ -17,7 +17,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::runtime::Runtime;
 use tokio::sync::Barrier;
-use vastrelay_engine::engine::frame::{CallNumber, Frame, Order};
+use vastrelay_engine::engine::frame::{CallNumber, Frame, FrameSink, Order};
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event};
 

@@ -36,10 +36,16 @@ impl Chronicle {
     /// Looks at a replica, and keeps each stretch of time that is over.
     pub fn look(&mut self, store: &Store, endpoint: &Endpoint, placed: &Placed, status: &EngineStatus) {
         let now = milliseconds_since_1970();
-        let sums = self
-            .lives
-            .entry(placed.replica.incarnation)
-            .or_insert_with(|| SPANS.map(|span| Sum::begin(now, span, status)));
+        // Those who wait for any replica are told with the first.
+        let waiting = if placed.replica.number == 1 {
+            endpoint.line().depth()
+        } else {
+            0
+        };
+        let sums = self.lives.entry(placed.replica.incarnation).or_insert_with(|| {
+            let (begun, first) = &placed.first;
+            SPANS.map(|span| Sum::begin(*begun, span, first))
+        });
         if sums[0].number != now / milliseconds(SPANS[0]) {
             let heard = placed.recent.take();
             sums.iter_mut().for_each(|sum| sum.heard.add(&heard));
@@ -53,13 +59,13 @@ impl Chronicle {
                         release: endpoint.release,
                         replica: placed.replica.number,
                         incarnation: placed.replica.incarnation,
-                        device: endpoint.device.name().into(),
-                        simulated: endpoint.device.is_simulated(),
+                        device: endpoint.device().name().into(),
+                        simulated: endpoint.device().is_simulated(),
                         ..ended.point(span, now, status)
                     });
                 }
             }
-            sum.add(status);
+            sum.add(status, waiting);
         }
     }
 }
@@ -86,11 +92,11 @@ impl Sum {
         }
     }
 
-    fn add(&mut self, status: &EngineStatus) {
+    fn add(&mut self, status: &EngineStatus, waiting: usize) {
         let occupancy = &status.occupancy;
         self.looks += 1;
         self.lanes += occupancy.lanes_used;
-        self.queue_most = self.queue_most.max(occupancy.queue_depth);
+        self.queue_most = self.queue_most.max(occupancy.queue_depth + waiting);
         self.pages_most = self.pages_most.max(occupancy.pages_used);
     }
 

@@ -66,6 +66,9 @@ pub(crate) struct ReleaseMetrics {
     /// By kind: prefill, decode, mixed.
     steps: [Histogram; 3],
     refusals: Mutex<BTreeMap<String, Counter>>,
+    /// By what ended them.
+    workers_gone: Mutex<BTreeMap<String, Counter>>,
+    moves: Counter,
     reused: Counter,
     gone: Counter,
 }
@@ -121,6 +124,8 @@ impl ReleaseMetrics {
             gaps: Gaps::default(),
             steps: STEP_KINDS.map(|_| Histogram::new(gaps::ENDS)),
             refusals: Mutex::default(),
+            workers_gone: Mutex::default(),
+            moves: Counter::default(),
             reused: Counter::default(),
             gone: Counter::default(),
         }
@@ -152,6 +157,16 @@ impl ReleaseMetrics {
     /// Counts a request that was turned away.
     pub fn refused(&self, reason: &str) {
         lock(&self.refusals).entry(reason.to_owned()).or_default().inc();
+    }
+
+    /// Counts a worker that is gone, by what ended it.
+    pub fn worker_gone(&self, cause: &str) {
+        lock(&self.workers_gone).entry(cause.to_owned()).or_default().inc();
+    }
+
+    /// Counts a call that goes on with another worker.
+    pub fn moved(&self) {
+        self.moves.inc();
     }
 
     /// Counts a call that has ended.
@@ -330,15 +345,30 @@ pub(crate) fn encode(
                 .try_for_each(|(kind, steps)| write(&((release.labels.ours(), [("kind", *kind)]), steps)))
         })
     })?;
+    let by = |counts: &Mutex<BTreeMap<String, Counter>>, write: &mut dyn FnMut(&str, &Counter) -> fmt::Result| {
+        let counts = lock(counts);
+        counts.iter().try_for_each(|(name, count)| write(name, count))
+    };
     Series::new(encoder, "vastrelay_refusals", "Requests refused, by reason").write(MetricType::Counter, |write| {
         everybody().try_for_each(|release| {
-            lock(&release.refusals)
-                .iter()
-                .try_for_each(|(reason, count)| write(&((release.labels.ours(), [("reason", reason.as_str())]), count)))
+            by(&release.refusals, &mut |reason, count| {
+                write(&((release.labels.ours(), [("reason", reason)]), count))
+            })
+        })
+    })?;
+    let help = "Workers that ended though nobody told them to, by cause";
+    Series::new(encoder, "vastrelay_workers_gone", help).write(MetricType::Counter, |write| {
+        releases.iter().try_for_each(|release| {
+            by(&release.workers_gone, &mut |cause, count| {
+                write(&((release.labels.ours(), [("cause", cause)]), count))
+            })
         })
     })?;
     type Count = fn(&ReleaseMetrics) -> &Counter;
-    let counts: [(&str, &str, Count); 2] = [
+    let counts: [(&str, &str, Count); 3] = [
+        ("vastrelay_moves", "Calls that went on with another worker", |release| {
+            &release.moves
+        }),
         (
             "vastrelay_reused_tokens",
             "Prompt tokens found in the cache",

@@ -1,18 +1,23 @@
 //! Deploying endpoints, and removing them.
 
-use crate::endpoint::Endpoint;
+use crate::endpoint::{Endpoint, Life};
 use crate::endpoints::Endpoints;
+use crate::keeper::{Begins, Starter, Stop};
 use crate::problem::Problem;
 use crate::records::Records;
+use crate::workers::Workers;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::UNIX_EPOCH;
 use vastrelay_fleet::Settings;
 use vastrelay_serving::cpu::CpuHardware;
-use vastrelay_serving::{Devices, Isa, LoadError, Model, Models, Replica, ReplicaSettings};
-use vastrelay_store::{BegunReplica, StoreError};
+use vastrelay_serving::worker::protocol::Phase;
+use vastrelay_serving::{Devices, Isa, LoadError, Model, Models, Plan, Replica, ReplicaSettings};
+use vastrelay_store::StoreError;
 
+/// The number of an endpoint's first replica.
+const FIRST: u32 = 1;
 /// Longest name of an endpoint.
 const LONGEST_NAME: usize = 100;
 
@@ -32,6 +37,8 @@ pub struct Loader {
     pub data: PathBuf,
     /// Unpacks them and returns their folder.
     pub unpack_demo: fn(&Path) -> Result<PathBuf, String>,
+    /// Runs each replica in a process of its own; in this one when absent.
+    pub workers: Option<Arc<Workers>>,
 }
 
 /// An endpoint that is to be.
@@ -56,6 +63,14 @@ impl Order {
             beside: PathBuf::new(),
         }
     }
+}
+
+/// An endpoint that has its place and does not run yet.
+pub struct PlannedEndpoint {
+    endpoint: Arc<Endpoint>,
+    records: Arc<Records>,
+    workers: Option<Arc<Workers>>,
+    stop: Arc<Stop>,
 }
 
 /// Why an endpoint cannot be deployed.
@@ -102,20 +117,44 @@ impl Loader {
     pub fn deploy(
         &self,
         endpoints: &Endpoints,
-        records: &Records,
+        records: &Arc<Records>,
         order: &Order,
     ) -> Result<Arc<Endpoint>, DeployError> {
+        let begun = self.plan(endpoints, records, order)?.begin();
+        begun.inspect_err(|_| drop(endpoints.remove(&order.name)))
+    }
+
+    /// Plans an endpoint on the first of its devices that has room, and makes it known: calls wait for it from now on.
+    ///
+    /// # Errors
+    /// When the name cannot be one or is taken, or the weights cannot be read or fitted.
+    pub fn plan(
+        &self,
+        endpoints: &Endpoints,
+        records: &Arc<Records>,
+        order: &Order,
+    ) -> Result<PlannedEndpoint, DeployError> {
         let (name, path) = (&order.name, &order.model);
         check(endpoints, name)?;
-        let failed = |source| DeployError::Load {
-            name: name.clone(),
-            source: Box::new(source),
-        };
+        let failed = |source| DeployError::load(name, source);
         let settings = order.settings.clone().or(&self.defaults);
         let ways = self.ways(&settings, &order.beside).map_err(failed)?;
         let model = self.models.open(path).map_err(failed)?;
-        let (replica, way) = first_with_room(name, &model, path, &ways).map_err(failed)?;
-        self.serve(endpoints, records, name, model, replica, way, &weights_of(path))
+        let (plan, way) = first_with_room(name, &model, path, &ways).map_err(failed)?;
+        let settings = release_of(&model, &plan, way, &weights_of(path));
+        let release = records.store.release(name, &settings)?;
+        let mut endpoint = Endpoint::new(name, release, model, Arc::new(plan));
+        let stop = Arc::new(Stop::default());
+        if self.workers.is_some() {
+            endpoint = endpoint.kept_by(stop.clone());
+        }
+        endpoint.comes_back(FIRST, Life::Starting(Phase::StartingWorker));
+        Ok(PlannedEndpoint {
+            endpoint: add(endpoints, Arc::new(endpoint))?,
+            records: records.clone(),
+            workers: self.workers.clone(),
+            stop,
+        })
     }
 
     /// Serves a replica that is there already, as the first one of an endpoint; `weights` tells them from others.
@@ -125,7 +164,7 @@ impl Loader {
     pub fn serve(
         &self,
         endpoints: &Endpoints,
-        records: &Records,
+        records: &Arc<Records>,
         name: &str,
         model: Arc<Model>,
         mut replica: Replica,
@@ -134,32 +173,91 @@ impl Loader {
     ) -> Result<Arc<Endpoint>, DeployError> {
         let release = records
             .store
-            .release(name, &release_of(&model, &replica, way, weights))?;
-        replica.incarnation = records.store.begin_incarnation(&BegunReplica {
-            endpoint: name,
+            .release(name, &release_of(&model, &replica.plan, way, weights))?;
+        let begins = Begins {
+            records: records.clone(),
+            endpoint: name.to_owned(),
             release,
             replica: replica.number,
-            version: env!("CARGO_PKG_VERSION"),
-        })?;
-        let endpoint = Endpoint::new(name, release, model, replica);
-        tracing::info!(endpoint = name, release, "deployed");
-        // Somebody may have been faster.
-        endpoints
-            .add(endpoint)
-            .ok_or_else(|| DeployError::Taken(name.to_owned()))
+        };
+        replica.incarnation = begins.incarnation()?;
+        let endpoint = Endpoint::new(name, release, model, replica.plan.clone());
+        endpoint.place(replica);
+        add(endpoints, Arc::new(endpoint))
     }
 }
 
+impl PlannedEndpoint {
+    /// Returns the endpoint.
+    pub fn endpoint(&self) -> &Arc<Endpoint> {
+        &self.endpoint
+    }
+
+    /// Starts its replica and waits until that takes requests. Somebody keeps it alive from then on, or tries again later when it cannot be
+    /// started.
+    ///
+    /// # Errors
+    /// When the weights cannot be loaded, or the life of the replica cannot be recorded.
+    pub fn begin(self) -> Result<Arc<Endpoint>, DeployError> {
+        let endpoint = self.endpoint;
+        let failed = |error| DeployError::load(&endpoint.name, error);
+        let begins = Begins {
+            records: self.records,
+            endpoint: endpoint.name.clone(),
+            release: endpoint.release,
+            replica: FIRST,
+        };
+        let Some(workers) = self.workers else {
+            let incarnation = begins.incarnation()?;
+            let replica = endpoint.plan.load_here(&endpoint.model).map_err(failed)?;
+            endpoint.place(Replica { incarnation, ..replica });
+            return Ok(endpoint);
+        };
+        let (stop, kept) = (self.stop, Arc::downgrade(&endpoint));
+        let starter = Starter {
+            workers: workers.clone(),
+            plan: endpoint.plan.clone(),
+            model: endpoint.model.clone(),
+            begins,
+        };
+        let first = starter.begin(&kept).map(|(replica, begun)| {
+            endpoint.place(replica);
+            begun
+        });
+        let failure = first.as_ref().err().map(|stillborn| failed(stillborn.into()));
+        let keeper = move || starter.keep(&kept, first, &stop);
+        workers.keep(keeper).map_err(|error| failed(LoadError::Thread(error)))?;
+        failure.map_or(Ok(endpoint), Err)
+    }
+}
+
+impl DeployError {
+    fn load(name: &str, source: LoadError) -> DeployError {
+        DeployError::Load {
+            name: name.to_owned(),
+            source: Box::new(source),
+        }
+    }
+}
+
+/// Serves an endpoint from now on.
+fn add(endpoints: &Endpoints, endpoint: Arc<Endpoint>) -> Result<Arc<Endpoint>, DeployError> {
+    tracing::info!(endpoint = endpoint.name, release = endpoint.release, "deployed");
+    // Somebody may have been faster.
+    let name = endpoint.name.clone();
+    endpoints.add(endpoint).ok_or(DeployError::Taken(name))
+}
+
 /// Returns what makes a release, as JSON: another one has other settings.
-fn release_of(model: &Model, replica: &Replica, way: &ReplicaSettings, weights: &Value) -> String {
-    let limits = replica.generate.limits();
+fn release_of(model: &Model, plan: &Plan, way: &ReplicaSettings, weights: &Value) -> String {
+    let limits = &plan.assignment.limits;
     json!({
         "model": model.content,
         "weights": weights,
-        "precision": replica.precisions,
-        "device": replica.device.name(),
-        "cores": replica.cores,
-        "split": replica.split,
+        "precision": plan.precisions,
+        "device": plan.device.name(),
+        "cores": plan.cores,
+        "split": plan.assignment.split,
         "width": limits.width,
         "step_budget": limits.step_budget,
         "context": limits.context,
@@ -172,17 +270,17 @@ fn release_of(model: &Model, replica: &Replica, way: &ReplicaSettings, weights: 
     .to_string()
 }
 
-/// Loads a model in the first of several ways whose device has room.
+/// Plans a model in the first of several ways whose device has room.
 fn first_with_room<'w>(
     name: &str,
     model: &Model,
     path: &Path,
     ways: &'w [ReplicaSettings],
-) -> Result<(Replica, &'w ReplicaSettings), LoadError> {
+) -> Result<(Plan, &'w ReplicaSettings), LoadError> {
     let mut full = Vec::new();
     for way in ways {
-        match Replica::load(name, model, path, way) {
-            Ok(replica) => return Ok((replica, way)),
+        match Plan::new(name, model, path, way) {
+            Ok(plan) => return Ok((plan, way)),
             Err(error) if error.is_for_want_of_room() => full.push(error),
             Err(error) => return Err(error),
         }

@@ -1,10 +1,18 @@
 //! An endpoint: a name, the release that is served under it, and its replicas.
 
 use crate::counted::{ReleaseLabels, ReleaseMetrics};
+use crate::keeper::Stop;
+use crate::line::{EdgeLine, Entry, Turn};
 use crate::recent::Recent;
-use std::sync::{Arc, Mutex, PoisonError, RwLock};
-use vastrelay_engine::{EngineStatus, Limits};
-use vastrelay_serving::{Device, Model, Precisions, Replica};
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+use std::time::{Duration, Instant};
+use tokio::sync::watch;
+use vastrelay_engine::queue::retry_after;
+use vastrelay_engine::{EngineStatus, Limits, Refusal};
+use vastrelay_serving::worker::protocol::Phase;
+use vastrelay_serving::{Device, Model, Plan, Replica};
+use vastrelay_store::milliseconds_since_1970;
 use vastrelay_wire::manage::Totals;
 
 /// What callers address by a name.
@@ -15,54 +23,116 @@ pub struct Endpoint {
     pub release: u32,
     /// The text side of the model that it serves.
     pub model: Arc<Model>,
-    /// The device that its replicas run on.
-    pub device: Device,
-    /// What they run in.
-    pub precisions: Precisions,
+    /// How its replicas run, and the memory that they hold.
+    pub plan: Arc<Plan>,
     /// What is counted of the release.
     pub(crate) counted: Arc<ReleaseMetrics>,
-    limits: Limits,
     replicas: RwLock<Vec<Arc<Placed>>>,
+    /// What becomes of replicas that are not there now, by number.
+    lives: Mutex<BTreeMap<u32, Life>>,
+    /// Told whenever one of the two changes.
+    change: watch::Sender<()>,
+    /// Tells those who keep replicas alive to stop.
+    keepers: Vec<Arc<Stop>>,
+    line: Arc<EdgeLine>,
     /// What replicas did that are gone.
     past: Mutex<Totals>,
+}
+
+/// What becomes of a replica that has no worker.
+#[derive(Clone, Debug)]
+pub(crate) enum Life {
+    /// The next one is being started, and is so far.
+    Starting(Phase),
+    /// Its workers end as soon as they begin; the next one is started at a moment.
+    Failed { why: String, until: Instant },
 }
 
 /// A replica in its place, with what the last seconds of it were like.
 pub struct Placed {
     /// The replica.
     pub replica: Replica,
+    /// How it stood when it came to its place, and when that was, in milliseconds since 1970.
+    pub(crate) first: (i64, EngineStatus),
     pub(crate) recent: Recent,
 }
 
 impl Endpoint {
     /// Returns what answers say of the device, where it is simulated.
     pub(crate) fn fingerprint(&self) -> Option<String> {
-        self.device
-            .is_simulated()
-            .then(|| format!("simulated {}", self.device.name()))
+        let device = self.device();
+        device.is_simulated().then(|| format!("simulated {}", device.name()))
     }
 
-    /// Returns an endpoint with its first replica.
-    pub fn new(name: &str, release: u32, model: Arc<Model>, replica: Replica) -> Endpoint {
+    /// Returns the device that its replicas run on.
+    pub fn device(&self) -> &Device {
+        &self.plan.device
+    }
+
+    /// Returns an endpoint without a replica.
+    pub fn new(name: &str, release: u32, model: Arc<Model>, plan: Arc<Plan>) -> Endpoint {
+        let device = &plan.device;
         let labels = ReleaseLabels {
             endpoint: name.to_owned(),
             release: release.to_string(),
-            device: replica.device.name().to_owned(),
-            simulated: replica.device.is_simulated(),
+            device: device.name().to_owned(),
+            simulated: device.is_simulated(),
         };
-        let endpoint = Endpoint {
+        Endpoint {
             name: name.to_owned(),
             release,
             model,
-            device: replica.device.clone(),
-            precisions: replica.precisions,
+            plan,
             counted: Arc::new(ReleaseMetrics::new(labels)),
-            limits: replica.generate.limits().clone(),
             replicas: RwLock::default(),
+            lives: Mutex::default(),
+            change: watch::Sender::default(),
+            keepers: Vec::new(),
+            line: EdgeLine::new(),
             past: Mutex::default(),
-        };
-        endpoint.place(replica);
-        endpoint
+        }
+    }
+
+    /// Returns it with somebody who keeps a replica alive until it is dropped.
+    pub(crate) fn kept_by(mut self, keeper: Arc<Stop>) -> Endpoint {
+        self.keepers.push(keeper);
+        self
+    }
+
+    /// Returns what becomes of replicas that have no worker, by number.
+    pub(crate) fn without_worker(&self) -> BTreeMap<u32, Life> {
+        self.lives().clone()
+    }
+
+    /// Returns how many sequences were accepted and are not in a batch.
+    pub(crate) fn queue_depth(&self) -> usize {
+        let there = |placed: &Arc<Placed>| placed.replica.generate.status().occupancy.queue_depth;
+        self.line.depth() + self.replicas().iter().map(there).sum::<usize>()
+    }
+
+    /// Returns the line before its replicas.
+    pub(crate) fn line(&self) -> &Arc<EdgeLine> {
+        &self.line
+    }
+
+    /// Returns whether somebody brings replicas back that fail.
+    pub(crate) fn is_kept(&self) -> bool {
+        !self.keepers.is_empty()
+    }
+
+    /// Notes that a replica is gone and what becomes of it.
+    pub(crate) fn comes_back(&self, replica: u32, life: Life) {
+        self.lives().insert(replica, life);
+        self.change.send_replace(());
+    }
+
+    /// Tells those who keep its replicas alive to stop.
+    pub(crate) fn let_go(&self) {
+        self.keepers.iter().for_each(|keeper| keeper.set());
+    }
+
+    fn lives(&self) -> MutexGuard<'_, BTreeMap<u32, Life>> {
+        self.lives.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Puts a replica in the place of the one with its number, if there is one; what that one did still counts.
@@ -76,39 +146,119 @@ impl Endpoint {
             let mut past = self.past.lock().unwrap_or_else(PoisonError::into_inner);
             *past += totals_of(&gone.replica.generate.status());
         }
+        self.lives().remove(&replica.number);
+        let (first, recent) = (replica.generate.status(), Recent::default());
+        recent.note_totals(first.prefill_tokens, first.output_tokens);
         replicas.push(Arc::new(Placed {
             replica,
-            recent: Recent::default(),
+            first: (milliseconds_since_1970(), first),
+            recent,
         }));
         replicas.sort_by_key(|placed| placed.replica.number);
+        let all = replicas.clone();
+        drop(replicas);
+        self.line.serve_by(all);
+        self.change.send_replace(());
     }
 
-    /// Returns its replicas in the order of their numbers; at least one.
+    /// Waits in the line until it is its turn at a replica; at most `limit` sequences may wait.
+    ///
+    /// # Errors
+    /// When too many wait, or all replicas have failed and none will be back soon.
+    pub(crate) async fn turn(&self, entry: Entry, limit: usize) -> Result<Turn, NotTaken> {
+        let mut change = self.change.subscribe();
+        let mut waiting = self
+            .line
+            .enter(entry, limit)
+            .map_err(|depth| NotTaken::Refused(self.queue_full(depth)))?;
+        loop {
+            if let Some(why) = self.not_ready() {
+                return Err(NotTaken::NotReady(why));
+            }
+            tokio::select! {
+                biased;
+                Ok(turn) = &mut waiting.turn => return Ok(turn),
+                // The sender is this endpoint's own.
+                _ = change.changed() => {}
+            }
+        }
+    }
+
+    fn queue_full(&self, depth: usize) -> Refusal {
+        let residence = self
+            .route()
+            .map_or(1.0, |placed| placed.replica.generate.status().residence);
+        let retry_after = retry_after(depth, self.limits().width, residence);
+        Refusal::QueueFull { depth, retry_after }
+    }
+
+    /// Refuses requests for which there is no room, before anything is done for them.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub(crate) fn refuse_when_full(&self) -> Result<(), Refusal> {
+        match self.line.full(self.limits().queue_depth) {
+            Some(depth) if self.not_ready().is_none() => Err(self.queue_full(depth)),
+            _ => Ok(()),
+        }
+    }
+
+    /// Returns why nobody takes requests, where nobody does and nobody will soon.
+    fn not_ready(&self) -> Option<NotReady> {
+        let replicas = self.replicas();
+        if replicas.iter().any(|placed| placed.replica.generate.given().is_some()) {
+            return None;
+        }
+        if self.is_kept() {
+            return self.failed();
+        }
+        let failure = replicas
+            .first()
+            .and_then(|placed| placed.replica.generate.status().failure);
+        Some(NotReady::Stopped(failure.unwrap_or_else(|| "it has no replica".into())))
+    }
+
+    /// Returns why nobody needs to wait: no replica is being started.
+    fn failed(&self) -> Option<NotReady> {
+        let lives = self.lives();
+        if lives.len() < self.replicas().len() {
+            return None;
+        }
+        let failed = lives.values().map(|life| match life {
+            Life::Starting(_) => None,
+            Life::Failed { why, until } => Some((*until, why)),
+        });
+        let failed: Option<Vec<_>> = failed.collect();
+        let (until, why) = failed?.into_iter().min()?;
+        let retry_after = until.saturating_duration_since(Instant::now());
+        Some(NotReady::Failed {
+            why: why.clone(),
+            retry_after,
+        })
+    }
+
+    /// Returns its replicas that have a worker, or had one, in the order of their numbers.
     pub fn replicas(&self) -> Vec<Arc<Placed>> {
         self.replicas.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// Returns the replica that a request goes to: of those that have not failed the one with the fewest sequences.
-    pub(crate) fn route(&self) -> Arc<Placed> {
+    pub(crate) fn route(&self) -> Option<Arc<Placed>> {
         let replicas = self.replicas.read().unwrap_or_else(PoisonError::into_inner);
         if let [only] = replicas.as_slice() {
-            return only.clone();
+            return Some(only.clone());
         }
         let load = |placed: &&Arc<Placed>| {
             let status = placed.replica.generate.status();
             let occupancy = status.occupancy;
             (status.failure.is_some(), occupancy.queue_depth + occupancy.lanes_used)
         };
-        replicas
-            .iter()
-            .min_by_key(load)
-            .expect("an endpoint has a replica")
-            .clone()
+        replicas.iter().min_by_key(load).cloned()
     }
 
     /// Returns what each of its replicas may spend.
     pub(crate) fn limits(&self) -> &Limits {
-        &self.limits
+        &self.plan.assignment.limits
     }
 
     /// Returns what its release has done, over all lives of all replicas.
@@ -121,14 +271,76 @@ impl Endpoint {
         totals
     }
 
-    /// Returns its state: `failed` when every replica has failed, `degraded` when some have, else `ready`.
+    /// Returns its state: `ready` when every replica is, `degraded` when some are; when none is, `starting` as long as one is being
+    /// started, else `failed`.
     pub fn state(&self) -> &'static str {
-        let replicas = self.replicas();
-        let failed = replicas.iter().filter(|placed| placed.has_failed()).count();
-        match failed {
-            0 => "ready",
-            some if some < replicas.len() => "degraded",
-            _ => "failed",
+        let mut states: Vec<&str> = self.replicas().iter().map(|placed| self.state_of(placed)).collect();
+        states.extend(self.lives().values().map(Life::state));
+        let has = |state: &str| states.contains(&state);
+        match (has("ready"), has("starting"), has("failed")) {
+            (true, false, false) => "ready",
+            (true, _, _) => "degraded",
+            (false, true, _) => "starting",
+            (false, false, _) => "failed",
+        }
+    }
+
+    /// Returns the state of one of its replicas: `ready`, `starting` again, or `failed`.
+    pub(crate) fn state_of(&self, placed: &Placed) -> &'static str {
+        match self.lives().get(&placed.replica.number) {
+            Some(life) => life.state(),
+            None if !placed.has_failed() => "ready",
+            // Whoever keeps it has not noticed yet.
+            None if self.is_kept() => "starting",
+            None => "failed",
+        }
+    }
+}
+
+/// Why a request is not taken.
+pub(crate) enum NotTaken {
+    /// This one is refused.
+    Refused(Refusal),
+    /// None is.
+    NotReady(NotReady),
+}
+
+/// Why an endpoint takes no request.
+#[derive(Clone, Debug, thiserror::Error)]
+pub(crate) enum NotReady {
+    /// Its engine has stopped for good.
+    #[error("the engine has stopped: {0}")]
+    Stopped(String),
+    /// Its workers end as soon as they begin.
+    #[error("its worker fails again and again: {why}; the next one starts in {} s", retry_after.as_secs().max(1))]
+    Failed {
+        /// How the last one ended.
+        why: String,
+        /// When the next one is started.
+        retry_after: Duration,
+    },
+}
+
+impl Drop for Endpoint {
+    fn drop(&mut self) {
+        self.let_go();
+    }
+}
+
+impl Life {
+    /// Returns its name.
+    pub fn state(&self) -> &'static str {
+        match self {
+            Life::Starting(_) => "starting",
+            Life::Failed { .. } => "failed",
+        }
+    }
+
+    /// Returns the one of a replica whose workers end as soon as they begin, and that is started again after a pause.
+    pub fn failed(why: String, pause: Duration) -> Life {
+        Life::Failed {
+            why,
+            until: Instant::now() + pause,
         }
     }
 }

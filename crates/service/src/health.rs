@@ -19,7 +19,7 @@ pub async fn live() -> HttpResponse {
 #[utoipa::path(get, path = "/health/ready", tag = "manage", responses((status = 200, body = serde_json::Value), (status = 503, body = serde_json::Value)))]
 pub async fn ready(endpoints: web::Data<Endpoints>, life: web::Data<Life>) -> HttpResponse {
     let all = endpoints.all();
-    let condition = condition(&all, &life);
+    let condition = condition(&endpoints, &all, &life);
     let failed = all.iter().filter(|endpoint| endpoint.state() == "failed");
     let failed: Vec<String> = failed.map(|endpoint| endpoint.name.clone()).collect();
     answer(is_ready(condition), condition, &failed)

@@ -15,6 +15,10 @@
 //! | [`endpoint`], [`endpoints`] | what can be called by name? |
 //! | [`deploy`] | how does an endpoint begin to be served? |
 //! | [`ways`] | on which devices, with which settings? |
+//! | [`workers`] | how are replicas' processes started? |
+//! | `keeper` | what is done when one of them is gone? |
+//! | `line` | who waits for a replica, and who is next? |
+//! | `lasting` | how does an answer go on then? |
 //! | [`fit`] | would it fit, and how fast would it be? |
 //! | [`records`] | how is the database used? |
 //! | [`live`] | what happens right now? |
@@ -40,8 +44,11 @@ pub mod fit;
 mod gaps;
 pub mod guard;
 pub mod health;
+mod keeper;
 pub mod keys;
+mod lasting;
 pub mod life;
+mod line;
 mod listed;
 mod listen;
 pub mod live;
@@ -62,10 +69,11 @@ pub mod text;
 mod text_threads;
 mod tls;
 pub mod ways;
+pub mod workers;
 
 pub use addresses::document;
 pub use deploy::Loader;
 pub use guard::Reach;
 pub use server::{ServeError, ServeOptions, Server};
 pub use state::{ServiceState, StateOptions};
-pub use text_threads::TemplateProgram;
+pub use workers::{Workers, WorkersError};

@@ -4,12 +4,15 @@ use crate::clock::seconds_since_1970;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Instant;
+use tokio::sync::Notify;
 
 /// The life of a service.
 pub struct Life {
     started: Instant,
     started_at: u64,
     draining: AtomicBool,
+    /// Told when it is to end though no signal says so.
+    stopping: Notify,
     /// Calls that are being answered.
     pub(crate) active_calls: Arc<AtomicUsize>,
 }
@@ -21,6 +24,7 @@ impl Life {
             started: Instant::now(),
             started_at: seconds_since_1970(),
             draining: AtomicBool::new(false),
+            stopping: Notify::new(),
             active_calls: Arc::default(),
         }
     }
@@ -38,6 +42,16 @@ impl Life {
     /// Stops taking new requests.
     pub fn drain(&self) {
         self.draining.store(true, Ordering::Release);
+    }
+
+    /// Ends the service.
+    pub fn stop(&self) {
+        self.stopping.notify_one();
+    }
+
+    /// Waits until [`Self::stop`] is called.
+    pub(crate) async fn stopped(&self) {
+        self.stopping.notified().await;
     }
 
     /// Returns the number of calls that are being answered.

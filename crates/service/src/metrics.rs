@@ -164,16 +164,27 @@ fn encode_gauges(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>
             })
         })
         .collect();
-    type Read = fn(&EngineStatus, &Replica) -> usize;
-    let gauges: [(&str, &str, Read); 8] = [
+    type Count = fn(&Endpoint) -> usize;
+    let queues: [(&str, &str, Count); 2] = [
         (
             "vastrelay_queue_depth",
             "Sequences accepted and not in the batch",
-            |s, _| s.occupancy.queue_depth,
+            Endpoint::queue_depth,
         ),
-        ("vastrelay_queue_limit", "Maximum sequences that may wait", |_, r| {
-            r.generate.limits().queue_depth
+        ("vastrelay_queue_limit", "Maximum sequences that may wait", |endpoint| {
+            endpoint.limits().queue_depth
         }),
+    ];
+    for (name, help, read) in queues {
+        Series::new(encoder, name, help).write(MetricType::Gauge, |write| {
+            endpoints.iter().try_for_each(|endpoint| {
+                let value = read(endpoint);
+                write(&(endpoint.counted.labels().ours(), &ConstGauge::new(value as i64)))
+            })
+        })?;
+    }
+    type Read = fn(&EngineStatus, &Replica) -> usize;
+    let gauges: [(&str, &str, Read); 6] = [
         ("vastrelay_lanes_used", "Sequences in the batch", |s, _| {
             s.occupancy.lanes_used
         }),

@@ -1,5 +1,6 @@
 //! Errors as answers: what is wrong, what the limit is, what works.
 
+use crate::endpoint::NotReady;
 use actix_web::http::StatusCode;
 use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpResponse, ResponseError};
@@ -417,6 +418,25 @@ impl Problem {
                 refusal.to_string(),
             ),
         }
+    }
+
+    /// An endpoint of a service that has just begun: 503.
+    pub(crate) fn starting(name: &str) -> Problem {
+        Problem::unavailable("starting", &format!("`{name}` is being started; try again in a second"))
+    }
+
+    /// An endpoint without a replica that takes requests: 503.
+    pub(crate) fn not_ready(why: &NotReady) -> Problem {
+        let code = match why {
+            NotReady::Stopped(_) => "engine_stopped",
+            NotReady::Failed { .. } => "endpoint_failed",
+        };
+        let mut problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server_error", code, why.to_string());
+        problem.retry_after = match why {
+            NotReady::Failed { retry_after, .. } => Some(*retry_after),
+            NotReady::Stopped(_) => None,
+        };
+        problem
     }
 
     /// A prompt, or a prompt and its answer, that is longer than there is room for: 400 with the numbers. `names` are the

@@ -118,7 +118,7 @@ impl Server {
     }
 
     /// Serves until the process is told to stop by SIGTERM, SIGINT or SIGHUP; then refuses new requests, lets the others end,
-    /// and returns. `ready` is called once the service can be called and told to stop.
+    /// and returns; so too when [`crate::life::Life::stop`] is called. `ready` is called once the service can be called and told to stop.
     ///
     /// # Errors
     /// When the server breaks.
@@ -129,7 +129,10 @@ impl Server {
         let sampling = tokio::task::spawn_local(live::sampler::sample(state.clone(), self.summary));
         let mut signals = Signals::new()?;
         ready();
-        signals.next().await;
+        tokio::select! {
+            () = signals.next() => {}
+            () = state.life.stopped() => {}
+        }
         state.life.drain();
         tracing::info!(active = state.life.active_calls(), "draining");
         tokio::select! {

@@ -11,15 +11,19 @@ use crate::live::Live;
 use crate::loads::Loads;
 use crate::metrics::Metrics;
 use crate::records::Records;
-use crate::text_threads::{TemplateProgram, TextThreads};
+use crate::text_threads::TextThreads;
 use actix_web::web;
 use std::sync::Arc;
+use vastrelay_serving::process::Program;
 use vastrelay_store::Store;
 
 /// Most bytes of all larger bodies that are on their way.
 const MOST_BODIES: usize = 256 << 20;
 /// Most bytes that all large answers may grow to together.
 const MOST_ANSWERS: usize = 128 << 20;
+
+/// How long workers may take to end.
+const WORKERS_END: std::time::Duration = std::time::Duration::from_secs(5);
 
 /// What a service does besides answering.
 #[derive(Clone, Debug, Default)]
@@ -29,7 +33,7 @@ pub struct StateOptions {
     /// Let callers with different keys find each other's prompts in the cache.
     pub shares_cache: bool,
     /// Render chat templates in a process of their own; in this one when absent.
-    pub templates: Option<TemplateProgram>,
+    pub templates: Option<Program>,
 }
 
 /// The parts of a service.
@@ -74,6 +78,14 @@ impl ServiceState {
             bodies: Budget::new(MOST_BODIES),
             pace: Pace::new(),
             answers: Budget::new(MOST_ANSWERS),
+        }
+    }
+
+    /// Ends all workers.
+    pub fn end_workers(&self) {
+        self.endpoints.all().iter().for_each(|endpoint| endpoint.let_go());
+        if let Some(workers) = &self.loader.workers {
+            workers.wait_for_end(WORKERS_END);
         }
     }
 

@@ -7,9 +7,9 @@
 use crate::problem::Problem;
 use std::collections::VecDeque;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::path::PathBuf;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use tokio::sync::oneshot;
+use vastrelay_serving::process::Program;
 use vastrelay_text::{ChatTemplate, Message, TemplateProcess, TextError};
 
 /// Bytes of text above which work is long.
@@ -36,15 +36,6 @@ impl Renderer {
             None => template.render(messages, answer_start),
         }
     }
-}
-
-/// How to start a process that renders templates: a program that calls [`vastrelay_text::template_process::serve`].
-#[derive(Clone, Debug)]
-pub struct TemplateProgram {
-    /// The program.
-    pub path: PathBuf,
-    /// Its words.
-    pub words: Vec<String>,
 }
 
 type Job = Box<dyn FnOnce(&mut Renderer) + Send>;
@@ -88,7 +79,7 @@ pub struct TextThreads {
 }
 
 impl TextThreads {
-    pub(crate) fn start(program: Option<TemplateProgram>) -> TextThreads {
+    pub(crate) fn start(program: Option<Program>) -> TextThreads {
         let desk = Arc::new(Desk::default());
         for kinds in [1, 2] {
             let (desk, program) = (desk.clone(), program.clone());

@@ -6,7 +6,7 @@ use scripted::Service;
 use serde_json::{Value, json};
 use std::time::{Duration, Instant};
 use tokio::task::JoinHandle;
-use vastrelay_engine::engine::frame::{CallNumber, Frame, Order};
+use vastrelay_engine::engine::frame::{CallNumber, Frame, FrameSink, Order};
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest, Refusal};
 
@@ -262,6 +262,7 @@ async fn a_reader_who_reads_nothing_is_ended_as_too_slow() {
         .json(&question(true));
     let waiting = tokio::spawn(async move { call.send().await.unwrap() });
     let (call, _) = service.accept().await;
+    service.tell(call, vec![Event::Admitted { choice: 0 }]);
     let _unread = waiting.await.unwrap();
     let text = "x".repeat(16 << 10);
     let wanted = Order::Cancel {

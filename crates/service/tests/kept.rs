@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
-use vastrelay_engine::engine::frame::{Frame, Order};
+use vastrelay_engine::engine::frame::{Frame, FrameSink, Order};
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event};
 

@@ -5,7 +5,7 @@ mod scripted;
 use reqwest::Method;
 use scripted::Service;
 use serde_json::{Value, json};
-use vastrelay_engine::engine::frame::{EngineStatus, Frame};
+use vastrelay_engine::engine::frame::{EngineStatus, Frame, FrameSink};
 use vastrelay_engine::scheduler::Occupancy;
 
 impl Service {

@@ -24,6 +24,12 @@ impl Generate for Said {
         Box::pin(async { Err(Refusal::Stopped("nothing is asked here".into())) })
     }
 
+    fn given(&self) -> Option<usize> {
+        self.failure.is_none().then_some(0)
+    }
+
+    fn when_room(&self, _: Box<dyn Fn() + Send + Sync>) {}
+
     fn status(&self) -> EngineStatus {
         EngineStatus {
             output_tokens: self.tokens.load(Ordering::Relaxed),
@@ -77,7 +83,8 @@ impl World {
 fn totals_never_run_backwards_when_a_replica_begins_another_life() {
     let world = World::new();
     let (first, tokens) = world.replica(1, 1, None);
-    let endpoint = Endpoint::new("pierdesk", 1, world.model.clone(), first);
+    let endpoint = Endpoint::new("pierdesk", 1, world.model.clone(), first.plan.clone());
+    endpoint.place(first);
     tokens.store(1_000, Ordering::Relaxed);
     assert_eq!(endpoint.totals().output_tokens, 1_000);
     let (second, other) = world.replica(2, 2, None);
@@ -104,7 +111,9 @@ fn totals_never_run_backwards_when_a_replica_begins_another_life() {
 #[test]
 fn an_endpoint_with_failed_replicas_is_degraded_and_failed_when_none_is_left() {
     let world = World::new();
-    let endpoint = Endpoint::new("pierdesk", 1, world.model.clone(), world.replica(1, 1, None).0);
+    let first = world.replica(1, 1, None).0;
+    let endpoint = Endpoint::new("pierdesk", 1, world.model.clone(), first.plan.clone());
+    endpoint.place(first);
     assert_eq!(endpoint.state(), "ready");
     endpoint.place(world.replica(2, 2, Some("it ran into a wall")).0);
     assert_eq!(endpoint.state(), "degraded");

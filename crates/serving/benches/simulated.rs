@@ -23,7 +23,8 @@ const BUSY: Duration = Duration::from_secs(10);
 fn main() {
     let path = shape();
     let model = Model::open(&path).expect("the demo's shape");
-    let settings = settings(Device::simulated(profile()));
+    let turns = tempfile::tempdir().expect("a folder for turns");
+    let settings = settings(Device::simulated(profile(), turns.path()));
     let alone = Replica::load("alone", &model, &path, &settings).expect("it fits");
     let runtime = Runtime::new().expect("a runtime");
     let gaps = runtime.block_on(gaps(&alone));

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use vastrelay_planner::DeviceProfile;
@@ -16,8 +17,9 @@ struct Inner {
     profile: Option<DeviceProfile>,
     /// Memory of each.
     total: usize,
-    /// One for each: whoever has it computes there.
-    turns: Vec<Turn>,
+    count: usize,
+    /// The folder with the files through which replicas take turns.
+    turns: PathBuf,
     /// Says how much of one is available to anybody now.
     available: Box<dyn Fn() -> usize + Send + Sync>,
     held: Mutex<BTreeMap<u64, Holding>>,
@@ -33,9 +35,6 @@ struct Holding {
     reserved: usize,
     resident: Arc<AtomicUsize>,
 }
-
-/// The right to compute on a device; who has waited longest has it next.
-pub(crate) type Turn = Arc<tokio::sync::Mutex<()>>;
 
 /// What a replica holds of devices' memory, given back when it is dropped.
 pub struct HeldMemory {
@@ -63,13 +62,13 @@ pub struct Holders(Vec<(String, usize)>);
 impl Device {
     /// Returns this machine's processors, with so many bytes of memory; `available` says how many of them anybody may take now.
     pub fn cpu(total: usize, available: impl Fn() -> usize + Send + Sync + 'static) -> Device {
-        Device::new("cpu".into(), None, 1, total, available)
+        Device::new("cpu".into(), None, 1, total, PathBuf::new(), available)
     }
 
-    /// Returns the simulated devices of a profile.
-    pub fn simulated(profile: DeviceProfile) -> Device {
+    /// Returns the simulated devices of a profile; replicas take turns on them through files in a folder.
+    pub fn simulated(profile: DeviceProfile, turns: &Path) -> Device {
         let (name, count, total) = (profile.name.clone(), profile.count, profile.memory_bytes());
-        Device::new(name, Some(profile), count, total, || usize::MAX)
+        Device::new(name, Some(profile), count, total, turns.to_owned(), || usize::MAX)
     }
 
     fn new(
@@ -77,13 +76,15 @@ impl Device {
         profile: Option<DeviceProfile>,
         count: usize,
         total: usize,
+        turns: PathBuf,
         available: impl Fn() -> usize + Send + Sync + 'static,
     ) -> Device {
         Device(Arc::new(Inner {
             name,
             profile,
             total,
-            turns: (0..count).map(|_| Turn::default()).collect(),
+            count,
+            turns,
             available: Box::new(available),
             held: Mutex::default(),
             next: AtomicU64::new(0),
@@ -107,7 +108,7 @@ impl Device {
 
     /// Returns how many there are.
     pub fn count(&self) -> usize {
-        self.0.turns.len()
+        self.0.count
     }
 
     /// Returns the memory of each, in bytes.
@@ -199,10 +200,11 @@ impl HeldMemory {
         &self.places
     }
 
-    /// Returns the turns of its devices, always in the same order.
-    pub(crate) fn turns(&self) -> Vec<Turn> {
-        let of = |place: &usize| self.device.0.turns[*place].clone();
-        self.places.iter().map(of).collect()
+    /// Returns the files of its devices' turns, always in the same order; see [`crate::turn::Turn`].
+    pub(crate) fn turns(&self) -> Vec<PathBuf> {
+        let (name, folder) = (self.device.name(), &self.device.0.turns);
+        let of = |place: &usize| std::path::absolute(folder.join(format!("{name}-{place}")));
+        self.places.iter().filter_map(|place| of(place).ok()).collect()
     }
 
     /// Returns the count of its bytes that lie in memory by now, which goes on counting.
@@ -270,7 +272,7 @@ mod tests {
     #[test]
     fn replicas_are_placed_where_there_is_most_room() {
         let profile = DeviceProfile::shipped().remove(0);
-        let device = Device::simulated(DeviceProfile { count: 3, ..profile });
+        let device = Device::simulated(DeviceProfile { count: 3, ..profile }, Path::new("turns"));
         let take = |endpoint: &str, count: usize| {
             let held = device.hold(endpoint, count, |room| Ok::<_, ()>((100, room.free)));
             held.unwrap()
@@ -282,9 +284,12 @@ mod tests {
         drop(first);
         let (third, free) = take("c", 1);
         assert_eq!((third.places.clone(), free), (vec![1], device.total()));
-        let turns = second.turns();
-        assert!(turns.iter().all(|turn| turn.try_lock().is_ok()));
-        assert!(third.turns()[0].try_lock().is_ok());
+        let names = |held: &HeldMemory| -> Vec<PathBuf> {
+            let turns = held.turns().into_iter();
+            turns.map(|turn| turn.file_name().unwrap().into()).collect()
+        };
+        assert_eq!(names(&second), ["sim-24g-0", "sim-24g-2"].map(PathBuf::from));
+        assert_eq!(names(&third), ["sim-24g-1"].map(PathBuf::from));
     }
 
     #[test]

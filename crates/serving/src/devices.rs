@@ -1,7 +1,7 @@
 //! All devices of a service, by name.
 
 use crate::device::Device;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use vastrelay_planner::{DeviceProfile, Profile};
 
@@ -15,6 +15,8 @@ const CPU: &str = "cpu";
 pub struct Devices {
     cpu: Device,
     cores: Cores,
+    /// The folder through whose files replicas take turns on simulated devices.
+    turns: PathBuf,
     simulated: Mutex<Vec<Device>>,
 }
 
@@ -51,11 +53,12 @@ impl Cores {
 }
 
 impl Devices {
-    /// Returns a processor with so many cores as the only device.
-    pub fn new(cpu: Device, cores: Cores) -> Devices {
+    /// Returns a processor with so many cores as the only device; on simulated ones replicas will take turns through files in a folder.
+    pub fn new(cpu: Device, cores: Cores, turns: PathBuf) -> Devices {
         Devices {
             cpu,
             cores,
+            turns,
             simulated: Mutex::default(),
         }
     }
@@ -93,7 +96,7 @@ impl Devices {
                 device.name()
             )),
             None => {
-                let device = Device::simulated(profile);
+                let device = Device::simulated(profile, &self.turns);
                 simulated.push(device.clone());
                 Ok(device)
             }
@@ -132,7 +135,11 @@ mod tests {
     fn who_asks_for_the_same_devices_gets_the_same() {
         let folder = tempfile::tempdir().unwrap();
         let shipped = include_str!("../../planner/profiles/sim-24g.toml");
-        let devices = Devices::new(Device::cpu(1 << 30, || usize::MAX), Cores::of_machine(2));
+        let devices = Devices::new(
+            Device::cpu(1 << 30, || usize::MAX),
+            Cores::of_machine(2),
+            folder.path().into(),
+        );
         let find = |wanted: &str| devices.find(wanted, folder.path());
         let (held, ()) = find("sim-24g").unwrap().hold("a", 1, |_| Ok::<_, ()>((7, ()))).unwrap();
         let looked = find("sim-24g")

@@ -13,6 +13,12 @@ pub trait Generate: Send + Sync {
     /// When they are refused; nothing of them is left behind.
     fn submit(&self, requests: Vec<GenerationRequest>) -> BoxFuture<'_, Result<RequestStream, Refusal>>;
 
+    /// Returns how many sequences have not ended of those that were handed in; nothing when the engine has stopped.
+    fn given(&self) -> Option<usize>;
+
+    /// Lets somebody know, from any thread, whenever sequences have ended or the engine has; only the first who asks.
+    fn when_room(&self, tell: Box<dyn Fn() + Send + Sync>);
+
     /// Returns how things stand.
     fn status(&self) -> EngineStatus;
 
@@ -26,6 +32,14 @@ pub trait Generate: Send + Sync {
 impl Generate for Engine {
     fn submit(&self, requests: Vec<GenerationRequest>) -> BoxFuture<'_, Result<RequestStream, Refusal>> {
         Box::pin(Engine::submit(self, requests))
+    }
+
+    fn given(&self) -> Option<usize> {
+        Engine::given(self)
+    }
+
+    fn when_room(&self, tell: Box<dyn Fn() + Send + Sync>) {
+        Engine::when_room(self, tell);
     }
 
     fn status(&self) -> EngineStatus {

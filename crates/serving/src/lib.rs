@@ -2,6 +2,7 @@
 //!
 //! | module | question it answers |
 //! |---|---|
+//! | [`assignment`] | what is a replica to run? |
 //! | [`build`] | how is a model converted once, ahead of time? |
 //! | [`cpu`] | what is this machine's processor, for a model that is to fit? |
 //! | [`device`] | what is a device, and who holds how much of it? |
@@ -11,11 +12,15 @@
 //! | [`measure`] | how fast is it? |
 //! | [`model`] | how do words become tokens, and tokens words? |
 //! | [`origin`] | what does a path hold? |
+//! | [`process`] | how does a process of our own begin, and what does it leave? |
 //! | [`quality`] | what does a precision cost? |
 //! | [`replica`] | how do weights become something that answers? |
 //! | `touch` | when does the system give the memory that is reserved? |
+//! | [`turn`] | who computes next on a device? |
+//! | [`worker`] | how does a replica run in a process of its own? |
 #![warn(missing_docs)]
 
+pub mod assignment;
 pub mod build;
 pub mod cpu;
 pub mod device;
@@ -25,17 +30,21 @@ pub mod generate;
 pub mod measure;
 pub mod model;
 pub mod origin;
+pub mod process;
 pub mod quality;
 pub mod replica;
 mod touch;
+pub mod turn;
+pub mod worker;
 
+pub use assignment::Assignment;
 pub use device::Device;
 pub use devices::{Cores, Devices};
 pub use error::LoadError;
 pub use generate::Generate;
 pub use model::{Model, Models};
 pub use origin::Origin;
-pub use replica::{Replica, ReplicaSettings};
+pub use replica::{Plan, Replica, ReplicaSettings};
 pub use vastrelay_engine::PAGE_TOKENS;
 pub use vastrelay_kernels::Isa;
 pub use vastrelay_kernels::attention::KvPrecision;

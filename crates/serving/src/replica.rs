@@ -2,20 +2,21 @@
 
 mod simulated;
 
+use crate::assignment::{Assignment, Place};
 use crate::device::{Device, HeldMemory};
 use crate::error::LoadError;
 use crate::generate::Generate;
 use crate::model::Model;
 use crate::origin::{Origin, Shape};
 use crate::touch::touch;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
-use vastrelay_engine::cpu::CpuSettings;
-use vastrelay_engine::{Engine, Executor, Limits, PoolLimits};
+use vastrelay_engine::{Engine, Limits, MemoryReport, PoolLimits};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
+use vastrelay_kernels::reserved::Untouched;
 use vastrelay_planner::{MemoryPlan, PoolPlan, Wish};
 use vastrelay_weights::{ModelDescription, Precision, Precisions};
 
@@ -85,44 +86,62 @@ impl ReplicaSettings {
     }
 }
 
+/// A replica that has its place on a device and does not run yet.
+pub struct Plan {
+    /// The device that it will run on.
+    pub device: Device,
+    /// The arithmetic of its memory.
+    pub memory: MemoryPlan,
+    /// Its part of the device's memory.
+    pub held: Arc<HeldMemory>,
+    /// What it will run in.
+    pub precisions: Precisions,
+    /// Instructions that it will use.
+    pub instructions: &'static str,
+    /// Cores of its own.
+    pub cores: usize,
+    /// What is to be run.
+    pub assignment: Assignment,
+}
+
 /// A place where one release of an endpoint runs.
 pub struct Replica {
     /// Its number among those of its endpoint, from 1 on.
     pub number: u32,
     /// The number of its life: what it counts begins at zero in each.
     pub incarnation: u64,
-    /// Where its model is.
-    pub path: PathBuf,
-    /// The device that it runs on.
-    pub device: Device,
+    /// The number of its process, where it has one of its own.
+    pub process: Option<u32>,
+    /// How it came to its place.
+    pub plan: Arc<Plan>,
+    /// The arithmetic of its memory, with the weights as they are.
+    pub memory: MemoryPlan,
     /// What runs it.
     pub generate: Arc<dyn Generate>,
-    /// The arithmetic of its memory.
-    pub memory: MemoryPlan,
-    /// Instructions in use.
-    pub instructions: &'static str,
-    /// Cores of its own.
-    pub cores: usize,
-    /// Shards that it is divided into.
-    pub split: usize,
-    /// What it runs in.
-    pub precisions: Precisions,
-    /// Its part of the device's memory.
-    pub held: HeldMemory,
 }
 
-impl Replica {
-    /// Loads the weights of a path and starts their engine, for an endpoint. It is the endpoint's first replica in its first life unless
-    /// somebody says otherwise.
+impl Plan {
+    /// Plans the memory of a model for an endpoint, and holds it.
     ///
     /// # Errors
-    /// When the weights cannot be read, run or fitted, or a setting cannot be; the text says which and what would work.
-    pub fn load(endpoint: &str, model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
+    /// When the weights cannot be read or fitted, or a setting cannot be; the text says which and what would work.
+    pub fn new(endpoint: &str, model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Plan, LoadError> {
+        let path = &std::path::absolute(path).unwrap_or(path.to_owned());
         let description = &model.description;
         let context = check(settings, description)?;
-        if let Some(profile) = settings.device.profile() {
-            return simulated::load(endpoint, model, path, settings, profile, context);
+        match settings.device.profile() {
+            Some(profile) => simulated::plan(endpoint, model, path, settings, profile, context),
+            None => Plan::on_cpu(endpoint, description, path, settings, context),
         }
+    }
+
+    fn on_cpu(
+        endpoint: &str,
+        description: &ModelDescription,
+        path: &Path,
+        settings: &ReplicaSettings,
+        context: usize,
+    ) -> Result<Plan, LoadError> {
         let origin = Origin::open(path, description)?;
         let weights = origin.precision(settings.weights);
         if matches!(origin, Origin::Build(_)) && settings.weights != Precision::AsStored {
@@ -161,59 +180,84 @@ impl Replica {
             }
             Ok((plan.total(), plan))
         })?;
-        let isa = settings.isa;
-        let cpu = CpuSettings {
-            isa,
+        Ok(Plan {
+            device: device.clone(),
+            held: Arc::new(held),
+            precisions: Precisions { weights, kv },
+            instructions: settings.isa.name(),
             cores: settings.cores,
-            context,
-            step_tokens: settings.step_budget,
-            split: settings.split,
-            pages: memory.pools.iter().map(|pool| pool.pages).collect(),
-            weights: settings.weights,
-            kv,
-        };
-        let executor = origin.load(description, cpu)?;
-        let memory = memory.with_weights(executor.memory().weights);
-        held.resident()
-            .store(memory.total() - memory.kv_pool(), Ordering::Relaxed);
-        touch(executor.untouched(), held.resident().clone()).map_err(LoadError::Thread)?;
-        let limits = settings.limits(&memory);
-        let build = build_identity(path, isa, Precisions { weights, kv });
-        let engine = Engine::start(Box::new(executor), model.tokenizer.pieces().clone(), limits, build);
-        Ok(Replica {
+            assignment: Assignment {
+                path: path.as_os_str().to_owned(),
+                precisions: Precisions {
+                    weights: settings.weights,
+                    kv,
+                },
+                limits: settings.limits(&memory),
+                split: settings.split,
+                place: Place::Cpu {
+                    cores: settings.cores,
+                    isa: settings.isa.name().into(),
+                },
+            },
+            memory,
+        })
+    }
+
+    /// Loads the weights and starts their engine in this process.
+    ///
+    /// # Errors
+    /// When the weights cannot be read or run.
+    pub fn load_here(self: &Arc<Plan>, model: &Model) -> Result<Replica, LoadError> {
+        let (assignment, pieces) = (&self.assignment, model.tokenizer.pieces());
+        let loaded = assignment.load(&model.description, pieces, &model.defaults.end_ids)?;
+        let taken = loaded.executor.memory();
+        let untouched = loaded.untouched.iter().map(Untouched::bytes).sum();
+        let (limits, build) = (assignment.limits.clone(), assignment.build());
+        let engine = Engine::start(loaded.executor, pieces.clone(), limits, build);
+        let replica = self.run_by(Arc::new(engine), taken, untouched);
+        let resident = self.held.resident().clone();
+        let count = move |given| _ = resident.fetch_add(given, Ordering::Relaxed);
+        touch(loaded.untouched, count).map_err(LoadError::Thread)?;
+        Ok(replica)
+    }
+
+    /// Returns the replica that runs it, with what it took of its device's memory, and how much of that the system has not given yet. It
+    /// is the endpoint's first one in its first life unless somebody says otherwise.
+    pub fn run_by(self: &Arc<Plan>, generate: Arc<dyn Generate>, taken: MemoryReport, untouched: usize) -> Replica {
+        let memory = self.memory.clone().with_weights(taken.weights);
+        let resident = memory.total().saturating_sub(untouched);
+        self.held.resident().store(resident, Ordering::Relaxed);
+        Replica {
             number: 1,
             incarnation: 1,
-            path: path.to_owned(),
-            device: device.clone(),
-            generate: Arc::new(engine),
+            process: None,
+            plan: self.clone(),
             memory,
-            instructions: isa.name(),
-            cores: settings.cores,
-            split: settings.split,
-            precisions: Precisions { weights, kv },
-            held,
-        })
+            generate,
+        }
     }
 }
 
-impl Replica {
-    /// Returns how many of the bytes that it has reserved lie in memory by now.
+impl Plan {
+    /// Returns how many of the bytes that it holds lie in memory by now.
     pub fn resident(&self) -> usize {
         self.held.resident().load(Ordering::Relaxed)
     }
 }
 
-/// Returns what tells apart the keys and values of different weights, kernels and precisions.
-fn build_identity(path: &Path, isa: Isa, precisions: Precisions) -> String {
-    let Precisions { weights, kv } = precisions;
-    let group = weights.group().unwrap_or(0);
-    format!(
-        "{} {} {} {group} {}",
-        path.display(),
-        isa.name(),
-        weights.word(),
-        kv.name()
-    )
+impl Replica {
+    /// Loads the weights of a path and starts their engine in this process, for an endpoint.
+    ///
+    /// # Errors
+    /// As of [`Plan::new`], and when the weights cannot be run.
+    pub fn load(endpoint: &str, model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
+        Arc::new(Plan::new(endpoint, model, path, settings)?).load_here(model)
+    }
+
+    /// Returns how many of the bytes that it has reserved lie in memory by now.
+    pub fn resident(&self) -> usize {
+        self.plan.resident()
+    }
 }
 
 fn limits_of(pool: &PoolPlan) -> PoolLimits {

@@ -62,6 +62,8 @@ pub struct CallRecord {
     pub itl_max: f64,
     /// From arrival to the end.
     pub total: f64,
+    /// How it went from worker to worker, as JSON; empty where it did not.
+    pub moves: String,
     /// Each gap between the tokens of the first completion, in microseconds. Lists of calls leave it empty.
     pub gaps: Vec<u32>,
     /// Prompt and answer, when they are to be kept. Lists of calls leave it empty.
@@ -75,7 +77,7 @@ impl CallRecord {
             .text
             .as_ref()
             .map_or(0, |text| text.prompt.len() + text.answer.len());
-        400 + self.parameters.len() + 4 * self.gaps.len() + text
+        400 + self.parameters.len() + self.moves.len() + 4 * self.gaps.len() + text
     }
 }
 
@@ -134,14 +136,14 @@ impl CallFilter {
 
 const COLUMNS: &str = "id, at_ms, operation, endpoint, release, replica, incarnation, device, simulated, status, outcome, streamed, prompt_tokens, reused_tokens, \
                        output_tokens, queued, prefill, ttft, itl_mean, itl_max, total, caller, parameters, itl_p50, \
-                       itl_p90, itl_p99, preemptions, client_gone";
+                       itl_p90, itl_p99, preemptions, client_gone, moves";
 
 pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Result<()> {
     let sql = format!(
         "INSERT INTO calls ({COLUMNS}, gaps) VALUES (:id, :at_ms, :operation, :endpoint, :release, :replica, \
          :incarnation, :device, :simulated, :status, :outcome, :streamed, \
          :prompt_tokens, :reused_tokens, :output_tokens, :queued, :prefill, :ttft, :itl_mean, :itl_max, :total, :caller, \
-         :parameters, :itl_p50, :itl_p90, :itl_p99, :preemptions, :client_gone, :gaps)"
+         :parameters, :itl_p50, :itl_p90, :itl_p99, :preemptions, :client_gone, :moves, :gaps)"
     );
     let gaps: Vec<u8> = call.gaps.iter().flat_map(|gap| gap.to_le_bytes()).collect();
     connection.prepare_cached(&sql)?.execute(named_params! {
@@ -168,6 +170,7 @@ pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Re
         ":total": call.total,
         ":caller": call.caller,
         ":parameters": call.parameters,
+        ":moves": if call.moves.is_empty() { "[]" } else { &call.moves },
         ":itl_p50": call.itl_p50,
         ":itl_p90": call.itl_p90,
         ":itl_p99": call.itl_p99,
@@ -284,6 +287,9 @@ fn read(row: &Row<'_>) -> rusqlite::Result<CallRecord> {
         itl_p99: row.get("itl_p99")?,
         itl_max: row.get("itl_max")?,
         total: row.get("total")?,
+        moves: row
+            .get::<_, String>("moves")
+            .map(|moves| if moves == "[]" { String::new() } else { moves })?,
         gaps: Vec::new(),
         text: None,
     })

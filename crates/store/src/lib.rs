@@ -4,7 +4,8 @@
 //! database runs with a write-ahead log: a killed process loses what was not committed yet, and nothing else.
 #![warn(missing_docs)]
 
-pub mod calls;
+pub mod begun;
+mod calls;
 pub mod history;
 pub mod keys;
 mod lock;
@@ -14,6 +15,7 @@ pub mod runs;
 mod schema;
 mod writer;
 
+pub use begun::INTERRUPTED;
 pub use calls::{CallFilter, CallRecord, CallText};
 pub use history::HistoryPoint;
 pub use keys::{KeyRecord, Scope};
@@ -152,6 +154,15 @@ impl Store {
                 path: path.clone(),
                 source,
             })?;
+        if lock.is_some() {
+            let left = begun::interrupt(&mut connection).map_err(database)?;
+            if left > 0 {
+                tracing::warn!(
+                    calls = left,
+                    "the service before this one was killed; its calls are recorded as interrupted"
+                );
+            }
+        }
         let reader = connect(&path).map_err(database)?;
         let keys = connect(&path).map_err(database)?;
         keys.busy_timeout(lookup::PATIENCE).map_err(database)?;
@@ -168,6 +179,12 @@ impl Store {
     /// Hands over the record of a call; it is committed soon after.
     pub fn record(&self, call: CallRecord) {
         self.writer.send(Act::Record(Box::new(call)));
+    }
+
+    /// Notes a call that was accepted; it is committed soon after. If it is never recorded, as the service is killed, the next one records
+    /// it as [`INTERRUPTED`].
+    pub fn begin(&self, call: CallRecord) {
+        self.writer.send(Act::Begin(Box::new(call)));
     }
 
     /// Notes that a key was used; it is committed soon after.
@@ -395,6 +412,25 @@ mod tests {
 
     fn ids(calls: &[CallRecord]) -> Vec<&str> {
         calls.iter().map(|call| call.id.as_str()).collect()
+    }
+
+    #[test]
+    fn calls_that_never_ended_are_interrupted_for_the_next_service_and_only_once() {
+        let folder = tempfile::tempdir().unwrap();
+        {
+            let store = open(folder.path());
+            ["ends", "never ends"].iter().for_each(|id| store.begin(call(id)));
+            store.flush();
+            store.record(call("ends"));
+            store.begin(call("ends at once"));
+            store.record(call("ends at once"));
+        }
+        for _ in 0..2 {
+            let calls = open(folder.path()).calls(&CallFilter::default(), 10).unwrap();
+            assert_eq!(ids(&calls), ["never ends", "ends at once", "ends"]);
+            let outcomes: Vec<&str> = calls.iter().map(|call| call.outcome.as_str()).collect();
+            assert_eq!(outcomes, [INTERRUPTED, "", ""]);
+        }
     }
 
     #[test]

@@ -11,6 +11,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(HISTORY),
         M::up(ENDPOINTS),
         M::up(BUSY),
+        M::up(BEGUN_AND_MOVES),
     ])
 }
 
@@ -158,6 +159,25 @@ CREATE TABLE incarnations (
 
 /// How busy devices were is kept from now on.
 const BUSY: &str = "ALTER TABLE history ADD COLUMN busy_share REAL NOT NULL DEFAULT 0;";
+
+/// Calls are noted as soon as they are accepted, and how they went from worker to worker.
+const BEGUN_AND_MOVES: &str = "
+ALTER TABLE calls ADD COLUMN moves TEXT NOT NULL DEFAULT '[]';
+CREATE TABLE begun (
+    id         TEXT PRIMARY KEY,
+    at_ms      INTEGER NOT NULL,
+    operation  TEXT NOT NULL,
+    caller     TEXT NOT NULL,
+    endpoint   TEXT NOT NULL,
+    release    INTEGER NOT NULL,
+    replica    INTEGER NOT NULL,
+    incarnation INTEGER NOT NULL,
+    device     TEXT NOT NULL,
+    simulated  INTEGER NOT NULL,
+    parameters TEXT NOT NULL,
+    streamed   INTEGER NOT NULL,
+    prompt_tokens INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;";
 
 #[cfg(test)]
 mod tests {

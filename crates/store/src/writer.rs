@@ -2,8 +2,9 @@
 
 use crate::calls::{self, CallRecord};
 use crate::history::{self, HistoryPoint};
-use crate::{Retention, keys, milliseconds_since_1970};
+use crate::{Retention, begun, keys, milliseconds_since_1970};
 use rusqlite::{Connection, ErrorCode, TransactionBehavior};
+use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, TrySendError, channel, sync_channel};
@@ -50,8 +51,13 @@ impl LostRecords {
 }
 
 pub(crate) enum Act {
+    /// A call that was accepted.
+    Begin(Box<CallRecord>),
     Record(Box<CallRecord>),
-    KeyUsed { id: String, at_ms: i64 },
+    KeyUsed {
+        id: String,
+        at_ms: i64,
+    },
     History(Box<HistoryPoint>),
     Flush(std::sync::mpsc::Sender<()>),
 }
@@ -187,9 +193,15 @@ struct Written {
 fn write(connection: &mut Connection, writes: &[Act], prune: Option<Retention>) -> rusqlite::Result<Written> {
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
     let mut written = Written::default();
+    let ended: HashSet<&str> = writes.iter().filter_map(ended).collect();
     for act in writes {
         let done = match act {
-            Act::Record(call) => calls::insert(&transaction, call).inspect(|()| written.calls += 1),
+            // Most calls end before anybody looks.
+            Act::Begin(call) if ended.contains(call.id.as_str()) => Ok(()),
+            Act::Begin(call) => begun::insert(&transaction, call),
+            Act::Record(call) => begun::end(&transaction, &call.id)
+                .and_then(|()| calls::insert(&transaction, call))
+                .inspect(|()| written.calls += 1),
             Act::KeyUsed { id, at_ms } => keys::touch(&transaction, id, *at_ms),
             Act::History(point) => history::insert(&transaction, point),
             Act::Flush(_) => Ok(()),
@@ -209,6 +221,14 @@ fn write(connection: &mut Connection, writes: &[Act], prune: Option<Retention>) 
         give_back(connection)?;
     }
     Ok(written)
+}
+
+/// Returns the call that an act ends.
+fn ended(act: &Act) -> Option<&str> {
+    match act {
+        Act::Record(call) => Some(&call.id),
+        _ => None,
+    }
 }
 
 /// Gives freed space back to the file system.

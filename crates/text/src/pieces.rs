@@ -1,9 +1,11 @@
 //! The bytes that each token stands for.
 
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::HashMap;
 
 /// The bytes of every token of a vocabulary, so that decoding is concatenation.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct TokenPieces {
     bytes: Vec<Box<[u8]>>,
     special: Vec<bool>,

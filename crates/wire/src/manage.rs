@@ -10,7 +10,7 @@ mod steps;
 pub use devices::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
 pub use fit::{FitAnswer, FitCheapest, FitDevice, FitFigures, FitPoint, FitPrediction, FitReport, FitTerm, FitWay};
 pub use history::{History, HistoryPoint};
-pub use requests::{CallDetail, CallText, RecordedCall};
+pub use requests::{CallDetail, CallMove, CallText, RecordedCall};
 pub use status::{
     EndpointStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus, ServiceStatus, Spread,
     Totals, WindowFigures,

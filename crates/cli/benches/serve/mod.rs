@@ -2,6 +2,7 @@
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::thread;
 
@@ -17,10 +18,25 @@ pub struct Service {
 impl Service {
     /// Starts a service with more words, for which a folder is there.
     pub fn start(folder: tempfile::TempDir, words: &[&str]) -> Service {
-        let mut child = Command::new(env!("CARGO_BIN_EXE_vastrelay"))
-            .args(["start", "--demo", "--listen", "127.0.0.1:0", "--data"])
-            .arg(folder.path().join("data"))
-            .args(words)
+        Service::of(folder, |data| {
+            let mut program = Command::new(env!("CARGO_BIN_EXE_vastrelay"));
+            program.args([
+                "start",
+                "--demo",
+                "--listen",
+                "127.0.0.1:0",
+                "--workers-stay",
+                "0s",
+                "--data",
+            ]);
+            program.arg(data).args(words);
+            program
+        })
+    }
+
+    /// Starts a program that says when it is ready, with a folder for its data.
+    pub fn of(folder: tempfile::TempDir, program: impl FnOnce(&Path) -> Command) -> Service {
+        let mut child = program(&folder.path().join("data"))
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
             .spawn()

@@ -106,6 +106,12 @@ pub struct StartOptions {
     /// Share cached prompts between keys; by default each key has its own cache
     #[arg(long)]
     pub share_cache: bool,
+    /// How long a replica with work may say nothing, and far longer than its steps take, before it is started anew
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    pub hang_after: Duration,
+    /// How long replicas wait for the next service with the same data when this one is killed
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    pub workers_stay: Duration,
     /// How often to log a summary line; 0s for never
     #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
     pub summary: Duration,

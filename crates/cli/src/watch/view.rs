@@ -1,6 +1,6 @@
 //! The picture: for each endpoint how full its batch and its memory are, and how the last two minutes went.
 
-use crate::output::{ago, duration, place_name};
+use crate::output::{ago, duration, place_name, standing};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
@@ -302,8 +302,8 @@ fn figures(endpoint: &EndpointStatus, past: &Past) -> Vec<Line<'static>> {
             ),
         ),
     ];
-    for failure in endpoint.replicas.iter().filter_map(|replica| replica.failure.as_ref()) {
-        rows.push(Line::styled(format!("✕ FAILED: {failure}"), Style::new().fg(RED)));
+    for standing in endpoint.replicas.iter().filter_map(standing) {
+        rows.push(Line::styled(format!("✕ {standing}"), Style::new().fg(RED)));
     }
     rows
 }

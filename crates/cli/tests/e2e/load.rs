@@ -2,8 +2,9 @@
 
 use crate::support::{Service, chat, frames, with};
 use futures_util::StreamExt;
-use futures_util::future::join_all;
+use futures_util::future::{Either, join_all, select};
 use serde_json::{Value, json};
+use std::pin::pin;
 
 const QUESTIONS: [&str; 6] = [
     "When is the last boat back on Sunday?",
@@ -63,17 +64,18 @@ async fn two_hundred_streams_at_width_eight_all_end_complete_and_correct() {
 #[tokio::test]
 async fn fifty_streams_dropped_midway_leave_no_page_in_use() {
     let service = Service::demo(&["--width", "8"]);
-    let streams = join_all((0..50).map(async |n| service.send("/v1/chat/completions", &chat_of(n)).await)).await;
-    let mut bodies: Vec<_> = streams.into_iter().map(|response| response.bytes_stream()).collect();
-    for body in bodies.iter_mut().take(8) {
-        body.next().await.unwrap().unwrap();
-    }
-    service
-        .wait_for("a full batch and a queue", |m| {
-            m["occupancy"]["lanes_used"] == 8 && m["occupancy"]["queue_depth"] != 0
-        })
-        .await;
-    drop(bodies);
+    let read = async |n| {
+        let mut body = service.send("/v1/chat/completions", &chat_of(n)).await.bytes_stream();
+        while body.next().await.is_some() {}
+    };
+    let streams = Box::pin(join_all((0..50).map(read)));
+    let full = service.wait_for("a full batch and a queue", |m| {
+        m["occupancy"]["lanes_used"] == 8 && m["occupancy"]["queue_depth"] == 42
+    });
+    let Either::Right(((), streams)) = select(streams, pin!(full)).await else {
+        panic!("all of them have ended")
+    };
+    drop(streams);
     service
         .wait_for("everything given back", |m| {
             m["occupancy"]["pages_used"] == 0 && m["occupancy"]["lanes_used"] == 0 && m["occupancy"]["queue_depth"] == 0
@@ -110,19 +112,13 @@ async fn an_answer_awaited_whole_is_cancelled_with_its_connection_too() {
 #[tokio::test]
 async fn a_full_queue_refuses_at_once_and_says_when_to_come_back() {
     let service = Service::demo(&["--width", "1", "--queue-depth", "2"]);
-    let held = join_all((0..3).map(async |n| {
-        // One after the other, so that the first is in the batch before the others wait.
-        service
-            .wait_for("its turn", move |m| {
-                m["occupancy"]["lanes_used"].as_u64().unwrap() + m["occupancy"]["queue_depth"].as_u64().unwrap() >= n
-            })
-            .await;
-        service.send("/v1/chat/completions", &endless(QUESTIONS[0])).await
-    }))
-    .await;
-    service
-        .wait_for("a full queue", |m| m["occupancy"]["queue_depth"] == 2)
-        .await;
+    let long = endless(QUESTIONS[0]);
+    let mut held = Box::pin(join_all((0..3).map(|_| service.send("/v1/chat/completions", &long))));
+    let full = service.wait_for("a full queue", |m| m["occupancy"]["queue_depth"] == 2);
+    // Those that wait have no answer yet.
+    let Either::Right(((), _)) = select(&mut held, pin!(full)).await else {
+        panic!("all of them have lanes")
+    };
     let response = service.send("/v1/chat/completions", &chat(QUESTIONS[0])).await;
     assert_eq!(response.status(), 429);
     assert!(
@@ -257,14 +253,24 @@ async fn a_slow_reader_is_ended_with_a_readable_error_and_holds_nobody_up() {
 }
 
 #[tokio::test]
-async fn a_stream_that_waits_in_the_queue_is_kept_alive_by_comments() {
+async fn a_stream_that_waits_has_no_status_before_it_has_a_lane() {
     let service = Service::demo(&["--width", "1"]);
     let first = service.send("/v1/chat/completions", &endless(QUESTIONS[0])).await;
-    let mut others = Vec::new();
-    for _ in 0..12 {
-        others.push(service.send("/v1/chat/completions", &endless(QUESTIONS[0])).await);
-    }
-    let mut waiting = open_narrow(&service, &endless(QUESTIONS[0])).await;
-    assert!(read_until(&mut waiting, ": waiting").await);
-    drop((first, others));
+    let mut others = Box::pin(join_all((0..4).map(|_| streamed(&service, QUESTIONS[1]))));
+    let waiting = service.wait_for("others wait", |m| m["occupancy"]["queue_depth"] == 4);
+    let Either::Right(((), _)) = select(&mut others, pin!(waiting)).await else {
+        panic!("they have lanes")
+    };
+    let mut alone = open_narrow(&service, &endless(QUESTIONS[0])).await;
+    service
+        .wait_for("one more waits", |m| m["occupancy"]["queue_depth"] == 5)
+        .await;
+    let mut head = [0; 1];
+    assert_eq!(
+        alone.try_read(&mut head).unwrap_err().kind(),
+        std::io::ErrorKind::WouldBlock
+    );
+    drop(first);
+    assert!(others.await.iter().all(|answer| !answer.is_empty()));
+    assert!(read_until(&mut alone, "200 OK").await);
 }

@@ -67,6 +67,11 @@ impl Service {
             .arg("--data")
             .arg(data.path())
             .args(words)
+            .args(
+                ["--workers-stay", "0s"]
+                    .iter()
+                    .filter(|_| !words.contains(&"--workers-stay")),
+            )
             .stdout(Stdio::piped())
             .stderr(File::create(data.path().join("log.txt")).unwrap())
             .spawn()
@@ -177,11 +182,91 @@ impl Service {
     }
 
     pub fn signal(&self, name: &str) {
-        let sent = Command::new("kill")
-            .args([&format!("-{name}"), &self.child.id().to_string()])
-            .status()
-            .unwrap();
-        assert!(sent.success());
+        signal(self.child.id(), name);
+    }
+
+    /// Returns the number of the process of its first worker, as soon as it has one.
+    pub async fn any_worker(&self) -> u32 {
+        loop {
+            if let Some(worker) = self.workers().first() {
+                return *worker;
+            }
+            tokio::task::yield_now().await;
+        }
+    }
+
+    /// Returns the number of the process of its first worker.
+    pub fn worker(&self) -> u32 {
+        *self.workers().first().expect("it has a worker")
+    }
+
+    /// Returns the numbers of the processes of its workers.
+    pub fn workers(&self) -> Vec<u32> {
+        let threads = std::fs::read_dir(format!("/proc/{}/task", self.child.id())).unwrap();
+        let threads = threads.filter_map(Result::ok);
+        let children = threads.flat_map(|thread| std::fs::read_to_string(thread.path().join("children")));
+        let children: Vec<u32> = children
+            .flat_map(|some| {
+                some.split_whitespace()
+                    .map(|id| id.parse().unwrap())
+                    .collect::<Vec<u32>>()
+            })
+            .collect();
+        let words = |id: &u32| std::fs::read_to_string(format!("/proc/{id}/cmdline")).unwrap_or_default();
+        children
+            .into_iter()
+            .filter(|id| words(id).contains("\0worker"))
+            .collect()
+    }
+
+    /// Returns whether a process lives.
+    pub fn has_process(&self, process: u32) -> bool {
+        let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+        !stat.is_empty() && !stat.contains(") Z ")
+    }
+
+    /// Kills one of its processes.
+    pub fn kill_process(&self, process: u32) {
+        signal(process, "KILL");
+    }
+
+    /// Returns the bytes of a process that lie in memory.
+    pub fn resident(&self, process: u32) -> usize {
+        let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap();
+        let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap();
+        let kib: usize = line.split_whitespace().nth(1).unwrap().parse().unwrap();
+        kib << 10
+    }
+
+    /// Returns the bytes that a process has read from files and sockets.
+    pub fn bytes_read(&self, process: u32) -> u64 {
+        let read = std::fs::read_to_string(format!("/proc/{process}/io")).unwrap();
+        let bytes = read.lines().find_map(|line| line.strip_prefix("rchar: "));
+        bytes.unwrap().parse().unwrap()
+    }
+
+    /// Sends a request under a name.
+    pub async fn send_named(&self, path: &str, body: &Value, name: &str) -> reqwest::Response {
+        let request = reqwest::Client::new().post(format!("{}{path}", self.url)).json(body);
+        self.with_key(request.header("x-request-id", name))
+            .send()
+            .await
+            .unwrap()
+    }
+
+    /// Kills its first worker.
+    pub fn kill_worker(&self) {
+        self.signal_worker("KILL");
+    }
+
+    pub fn signal_worker(&self, name: &str) {
+        signal(self.worker(), name);
+    }
+
+    /// Returns what an address answers that is no JSON.
+    pub async fn text(&self, path: &str) -> String {
+        let request = reqwest::Client::new().get(format!("{}{path}", self.url));
+        self.with_key(request).send().await.unwrap().text().await.unwrap()
     }
 
     pub fn wait(mut self) -> ExitStatus {
@@ -194,6 +279,13 @@ impl Drop for Service {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
+}
+
+fn signal(process: u32, name: &str) {
+    let sent = Command::new("kill")
+        .args([&format!("-{name}"), &process.to_string()])
+        .status();
+    assert!(sent.unwrap().success());
 }
 
 /// Returns a chat request with one question.

@@ -9,17 +9,8 @@ use vastrelay_specimen::Stored;
 /// What the plan may be off: 2 %, and 16 MiB.
 const MARGIN: usize = 16 << 20;
 
-/// Returns the bytes of a process that lie in memory.
-fn resident(service: &Service) -> usize {
-    let status = std::fs::read_to_string(format!("/proc/{}/status", service.process())).unwrap();
-    let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap();
-    let kib: usize = line.split_whitespace().nth(1).unwrap().parse().unwrap();
-    kib << 10
-}
-
 /// Serves a model in a precision and compares what came to lie in memory with the plan.
 async fn takes_what_was_planned(name: &str, path: &Path, weights: &str, kv: &str) {
-    let without = resident(&Service::start(&[]));
     let named = format!("m={}", path.display());
     let words = [
         "--model",
@@ -47,7 +38,7 @@ async fn takes_what_was_planned(name: &str, path: &Path, weights: &str, kv: &str
         .await;
     let endpoint = service.endpoint().await;
     let planned = memory(&endpoint, "reserved");
-    let taken = resident(&service).saturating_sub(without);
+    let taken = service.resident(service.worker());
     assert!(
         taken.abs_diff(planned) <= planned / 50 + MARGIN,
         "{name} in {weights}, KV {kv}: {} MiB taken, {} MiB planned",

@@ -201,7 +201,8 @@ impl EngineCore {
                     awaits_constraint: false,
                     drafts: 0,
                 },
-                now,
+                // Whoever has waited elsewhere waits no longer than others here.
+                arrived.min(now),
             )?;
             self.next_sequence += 1;
             first.get_or_insert(id);

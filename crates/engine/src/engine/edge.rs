@@ -2,15 +2,16 @@
 //!
 //! It knows nothing of the engine but those, so the engine may be a thread or another process.
 
-use super::frame::{CallNumber, EngineStatus, Frame, Order};
+use super::frame::{CallNumber, EngineStatus, Frame, FrameSink, Order};
 use super::thread_inbox::{Arrival, ReaderNumber, ThreadInbox};
+use crate::micros::Micros;
 use crate::record::{StepRecord, StepRing};
 use crate::request::{EndReason, Event, GenerationRequest, Refusal};
 use rustc_hash::FxHashMap;
 use std::collections::VecDeque;
 use std::future::poll_fn;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, Weak};
 use std::task::{Context, Poll};
 use std::time::Instant;
 use tokio::sync::oneshot;
@@ -25,11 +26,15 @@ pub struct Edge {
     next_call: AtomicU64,
     /// When the engine's clock began.
     started: Instant,
+    /// Told when sequences have ended.
+    room: OnceLock<Box<dyn Fn() + Send + Sync>>,
 }
 
 struct State {
     calls: FxHashMap<CallNumber, Line>,
     outgoing: Vec<Outgoing>,
+    /// Sequences of calls that have not ended.
+    given: usize,
     status: EngineStatus,
     ring: StepRing,
 }
@@ -57,13 +62,37 @@ impl Edge {
             state: Mutex::new(State {
                 calls: FxHashMap::default(),
                 outgoing: Vec::new(),
+                given: 0,
                 status: EngineStatus::default(),
                 ring: StepRing::new(RING),
             }),
             orders: Box::new(orders),
             next_call: AtomicU64::new(0),
             started,
+            room: OnceLock::new(),
         }
+    }
+
+    /// Returns how many sequences have not ended of those that were handed in; nothing when the engine has stopped.
+    pub fn given(&self) -> Option<usize> {
+        let state = self.state();
+        state.status.failure.is_none().then_some(state.given)
+    }
+
+    /// Lets somebody know, from any thread, whenever sequences have ended or the engine has; only the first who asks.
+    pub fn when_room(&self, tell: Box<dyn Fn() + Send + Sync>) {
+        let _ = self.room.set(tell);
+    }
+
+    fn tell_room(&self) {
+        if let Some(tell) = self.room.get() {
+            tell();
+        }
+    }
+
+    /// Gives calls numbers beyond this one from now on.
+    pub fn number_calls_after(&self, last: CallNumber) {
+        self.next_call.fetch_max(last + 1, Ordering::Relaxed);
     }
 
     /// Hands in the requests of a call, all or none; they are in the queue when this returns. Completions are numbered over all of them.
@@ -74,7 +103,7 @@ impl Edge {
     ///
     /// # Panics
     /// Outside of a Tokio runtime, whose task shares events out.
-    pub async fn submit(self: &Arc<Self>, requests: Vec<GenerationRequest>) -> Result<RequestStream, Refusal> {
+    pub async fn submit(self: &Arc<Self>, mut requests: Vec<GenerationRequest>) -> Result<RequestStream, Refusal> {
         let call = self.next_call.fetch_add(1, Ordering::Relaxed);
         let inbox = ThreadInbox::own();
         let edge = Arc::downgrade(self);
@@ -99,9 +128,10 @@ impl Edge {
             if state.status.failure.is_some() {
                 return Err(state.stopped());
             }
+            state.given += line.unfinished as usize;
             state.calls.insert(call, line);
         }
-        let arrived = self.started.elapsed().as_micros() as u64;
+        let arrived = self.arrival_of(&mut requests);
         let order = Order::Submit {
             call,
             requests,
@@ -116,46 +146,15 @@ impl Edge {
         }
     }
 
-    /// Takes a frame and leaves it empty. Returns a record that is not kept any longer.
-    pub fn take(&self, frame: &mut Frame) -> Option<StepRecord> {
-        let mut state = self.state();
-        let failure = state.status.failure.take();
-        std::mem::swap(&mut state.status, &mut frame.status);
-        state.status.failure = failure;
-        let spare = frame.record.take().and_then(|record| state.ring.push(record));
-        for (call, answer) in frame.answers.drain(..) {
-            state.answer(call, answer);
+    /// Returns when requests arrived, by the engine's clock. Of what they waited before that began, their limits have lost so much.
+    fn arrival_of(&self, requests: &mut [GenerationRequest]) -> Micros {
+        let waited = requests.iter().map(|request| request.waited).max().unwrap_or_default();
+        let runs = self.started.elapsed();
+        let before = waited.saturating_sub(runs);
+        for request in requests {
+            request.time_limit = request.time_limit.map(|limit| limit.saturating_sub(before));
         }
-        for (call, event) in frame.events.drain(..) {
-            state.deliver(call, event);
-        }
-        state.send();
-        spare
-    }
-
-    /// Ends all calls, as the engine is gone.
-    pub fn fail(&self, reason: &str) {
-        let mut state = self.state();
-        state.status.failure = Some(reason.to_owned());
-        let stopped = state.stopped();
-        for (_, mut line) in std::mem::take(&mut state.calls) {
-            match line.answer.take() {
-                Some(answer) => drop(answer.send(Err(stopped.clone()))),
-                None => queue(&mut state.outgoing, &line, Some(Event::Failed(reason.to_owned()))),
-            }
-            queue(&mut state.outgoing, &line, None);
-        }
-        state.send();
-    }
-
-    /// Ends all calls without a word, as the engine was stopped; there are no others then.
-    pub fn close(&self) {
-        let mut state = self.state();
-        state.status.failure.get_or_insert_with(|| "it was shut down".into());
-        for (_, line) in std::mem::take(&mut state.calls) {
-            queue(&mut state.outgoing, &line, None);
-        }
-        state.send();
+        runs.saturating_sub(waited).as_micros() as Micros
     }
 
     /// Cancels a call whose reader is too slow.
@@ -177,6 +176,11 @@ impl Edge {
         }
     }
 
+    /// Returns how many calls have not ended.
+    pub fn unanswered(&self) -> usize {
+        self.state().calls.len()
+    }
+
     /// Returns the newest records after a step number, oldest first.
     pub fn steps_after(&self, number: u64, most: usize) -> Vec<StepRecord> {
         self.state().ring.after(number, most)
@@ -185,6 +189,60 @@ impl Edge {
     /// What is under this lock is whole at every moment, so it is of use even where another thread has panicked.
     fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl FrameSink for Edge {
+    fn take(&self, frame: &mut Frame) -> Option<StepRecord> {
+        let mut state = self.state();
+        let failure = state.status.failure.take();
+        std::mem::swap(&mut state.status, &mut frame.status);
+        state.status.failure = failure;
+        let (spare, given) = (
+            frame.record.take().and_then(|record| state.ring.push(record)),
+            state.given,
+        );
+        for (call, answer) in frame.answers.drain(..) {
+            state.answer(call, answer);
+        }
+        for (call, event) in frame.events.drain(..) {
+            state.deliver(call, event);
+        }
+        state.send();
+        let has_room = state.given < given;
+        drop(state);
+        if has_room {
+            self.tell_room();
+        }
+        spare
+    }
+
+    /// Ends all calls, as the engine is gone.
+    fn fail(&self, reason: &str) {
+        let mut state = self.state();
+        state.status.failure = Some(reason.to_owned());
+        state.given = 0;
+        let stopped = state.stopped();
+        for (_, mut line) in std::mem::take(&mut state.calls) {
+            match line.answer.take() {
+                Some(answer) => drop(answer.send(Err(stopped.clone()))),
+                None => queue(&mut state.outgoing, &line, Some(Event::Failed(reason.to_owned()))),
+            }
+            queue(&mut state.outgoing, &line, None);
+        }
+        state.send();
+        drop(state);
+        self.tell_room();
+    }
+
+    /// Ends all calls without a word, as the engine was stopped; there are no others then.
+    fn close(&self) {
+        let mut state = self.state();
+        state.status.failure.get_or_insert_with(|| "it was shut down".into());
+        for (_, line) in std::mem::take(&mut state.calls) {
+            queue(&mut state.outgoing, &line, None);
+        }
+        state.send();
     }
 }
 
@@ -207,6 +265,9 @@ impl State {
             .unfinished
             .saturating_sub(u32::from(matches!(event, Event::Ended { .. })));
         let is_last = line.unfinished == 0;
+        self.given = self
+            .given
+            .saturating_sub(usize::from(matches!(event, Event::Ended { .. })));
         queue(&mut self.outgoing, line, Some(event));
         if is_last {
             self.end(call);
@@ -216,6 +277,7 @@ impl State {
     /// Forgets a call and tells its reader that there will be no more.
     fn end(&mut self, call: CallNumber) {
         if let Some(line) = self.calls.remove(&call) {
+            self.given = self.given.saturating_sub(line.unfinished as usize);
             queue(&mut self.outgoing, &line, None);
         }
     }

@@ -43,6 +43,18 @@ pub struct Frame {
     pub status: EngineStatus,
 }
 
+/// Who hears what an engine tells: its callers' side, or the way to it.
+pub trait FrameSink: Send + Sync {
+    /// Takes a frame and leaves it empty. Returns a record that is not kept any longer, for its memory.
+    fn take(&self, frame: &mut Frame) -> Option<StepRecord>;
+
+    /// Hears that the engine can do no more, and why.
+    fn fail(&self, reason: &str);
+
+    /// Hears that the engine was stopped.
+    fn close(&self);
+}
+
 /// What an engine has done so far and what it is at.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct EngineStatus {

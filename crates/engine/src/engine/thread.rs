@@ -1,8 +1,7 @@
 //! The engine's thread: the clock, the inbox and the device around an [`EngineCore`].
 
 use super::core::{Effects, EngineCore, Input};
-use super::edge::Edge;
-use super::frame::Order;
+use super::frame::{FrameSink, Order};
 use crate::executor::{Executor, ExecutorError, Report, StepResult};
 use crate::micros::Micros;
 use std::sync::Arc;
@@ -22,7 +21,7 @@ pub(super) enum Message {
 pub(super) struct EngineThread {
     pub core: EngineCore,
     pub executor: Box<dyn Executor>,
-    pub edge: Arc<Edge>,
+    pub sink: Arc<dyn FrameSink>,
     pub inbox: Receiver<Message>,
     /// When the engine's clock began.
     pub started: Instant,
@@ -35,14 +34,14 @@ impl EngineThread {
     pub fn new(
         core: EngineCore,
         executor: Box<dyn Executor>,
-        edge: Arc<Edge>,
+        sink: Arc<dyn FrameSink>,
         (outbox, inbox): (Sender<Message>, Receiver<Message>),
         started: Instant,
     ) -> EngineThread {
         EngineThread {
             core,
             executor,
-            edge,
+            sink,
             inbox,
             started,
             report: Arc::new(move |result| {
@@ -83,7 +82,7 @@ impl EngineThread {
     /// Hands on what is to be told.
     fn tell(&mut self) {
         let Effects { frame, spare, .. } = &mut self.effects;
-        if let Some(record) = self.edge.take(frame) {
+        if let Some(record) = self.sink.take(frame) {
             *spare = Some(record);
         }
     }

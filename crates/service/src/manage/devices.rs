@@ -18,17 +18,16 @@ pub async fn devices(endpoints: web::Data<Endpoints>, loader: web::Data<Loader>)
 }
 
 fn device_status(endpoints: &[Arc<Endpoint>], device: &Device) -> DeviceStatus {
-    let placed: Vec<(&Endpoint, Arc<Placed>)> = endpoints
+    let here: Vec<&Arc<Endpoint>> = endpoints
         .iter()
-        .flat_map(|endpoint| endpoint.replicas().into_iter().map(move |placed| (&**endpoint, placed)))
-        .filter(|(_, placed)| placed.replica.device.name() == device.name())
+        .filter(|endpoint| endpoint.device().name() == device.name())
         .collect();
     let place = |number: usize| {
-        let here = placed
+        let here = here
             .iter()
-            .filter(|(_, placed)| placed.replica.held.places().contains(&number));
-        let resident: usize = here.clone().map(|(_, placed)| placed.replica.resident()).sum();
-        let owners: Vec<DeviceOwner> = here.map(|(endpoint, placed)| owner(endpoint, placed)).collect();
+            .filter(|endpoint| endpoint.plan.held.places().contains(&number));
+        let resident: usize = here.clone().map(|endpoint| endpoint.plan.resident()).sum();
+        let owners: Vec<DeviceOwner> = here.flat_map(|endpoint| owners(endpoint)).collect();
         let reserved: usize = owners.iter().map(DeviceOwner::reserved).sum();
         let rest = device.total().saturating_sub(reserved);
         // What is neither available nor ours is somebody else's; all of a simulated device is available.
@@ -53,27 +52,48 @@ fn device_status(endpoints: &[Arc<Endpoint>], device: &Device) -> DeviceStatus {
     }
 }
 
+/// Returns what an endpoint's replicas hold, also while they are being started.
+fn owners(endpoint: &Endpoint) -> Vec<DeviceOwner> {
+    let placed = endpoint.replicas();
+    if placed.is_empty() {
+        let to_be = endpoint.without_worker().into_keys();
+        return to_be.map(|number| owner_to_be(endpoint, number)).collect();
+    }
+    placed.iter().map(|placed| owner(endpoint, placed)).collect()
+}
+
 fn owner(endpoint: &Endpoint, placed: &Placed) -> DeviceOwner {
-    let replica = &placed.replica;
-    let (memory, status) = (&replica.memory, replica.generate.status());
+    let (replica, status) = (&placed.replica, placed.replica.generate.status());
     let occupancy = &status.occupancy;
     // Layers that see less far hold no more pages than the others.
     let used = |pool: &PoolPlan| occupancy.pages_used.min(pool.pages) * pool.sizes.page;
     DeviceOwner {
-        endpoint: endpoint.name.clone(),
-        release: endpoint.release,
-        replica: replica.number,
         incarnation: replica.incarnation,
         uptime: status.uptime,
-        weights: memory.weights,
-        workspace: memory.workspace,
-        process: memory.process,
-        kv_reserved: memory.kv_pool(),
-        kv_used: memory.pools.iter().map(used).sum(),
+        weights: replica.memory.weights,
+        kv_used: replica.memory.pools.iter().map(used).sum(),
         busy_share: if status.uptime > 0.0 {
             (status.busy / status.uptime).min(1.0)
         } else {
             0.0
         },
+        ..owner_to_be(endpoint, replica.number)
+    }
+}
+
+fn owner_to_be(endpoint: &Endpoint, number: u32) -> DeviceOwner {
+    let memory = &endpoint.plan.memory;
+    DeviceOwner {
+        endpoint: endpoint.name.clone(),
+        release: endpoint.release,
+        replica: number,
+        incarnation: 0,
+        uptime: 0.0,
+        weights: memory.weights,
+        workspace: memory.workspace,
+        process: memory.process,
+        kv_reserved: memory.kv_pool(),
+        kv_used: 0,
+        busy_share: 0.0,
     }
 }

@@ -10,11 +10,13 @@ use crate::records::Records;
 use actix_web::{HttpResponse, web};
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{EndpointStatus, NewEndpoint};
 use vastrelay_wire::parse::parse_body;
 
+/// How long the answer to a removal waits for the memory to be given back.
+const MEMORY_LIMIT: Duration = Duration::from_secs(2);
 /// Time between two looks at whether a removed endpoint's answers have ended.
 const LOOK_AGAIN: Duration = Duration::from_millis(20);
 
@@ -31,6 +33,7 @@ pub async fn deploy(
     body: Body,
 ) -> Result<HttpResponse, Problem> {
     let wanted: NewEndpoint = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let records = records.into_inner();
     let deployed = web::block(move || load(&endpoints, &loader, &records, &wanted)).await;
     let endpoint = deployed.map_err(|error| Problem::internal(error.to_string()))??;
     Ok(HttpResponse::Created().json(endpoint_status(&endpoint)))
@@ -39,7 +42,7 @@ pub async fn deploy(
 fn load(
     endpoints: &Endpoints,
     loader: &Loader,
-    records: &Records,
+    records: &Arc<Records>,
     wanted: &NewEndpoint,
 ) -> Result<Arc<Endpoint>, Problem> {
     check(endpoints, &wanted.name)?;
@@ -66,6 +69,7 @@ pub async fn remove(endpoints: web::Data<Endpoints>, name: web::Path<String>) ->
     let removed = endpoints.remove(&name)?;
     let last = endpoint_status(&removed);
     tracing::info!(endpoint = %name, "removed");
+    let held = Arc::downgrade(&removed.plan.held);
     // Ending an engine waits for its step; the threads that serve HTTP do not.
     let let_go = std::thread::Builder::new().name("remove".into());
     let spawned = let_go.spawn(move || {
@@ -74,5 +78,10 @@ pub async fn remove(endpoints: web::Data<Endpoints>, name: web::Path<String>) ->
         }
     });
     spawned.map_err(|error| Problem::internal(error.to_string()))?;
+    // Whoever deploys next finds the memory, unless answers are still under way.
+    let until = Instant::now() + MEMORY_LIMIT;
+    while held.strong_count() > 0 && Instant::now() < until {
+        tokio::time::sleep(LOOK_AGAIN).await;
+    }
     Ok(HttpResponse::Ok().json(last))
 }

@@ -74,7 +74,7 @@ pub async fn fit(
     query: web::Query<FitQuery>,
 ) -> Result<HttpResponse, Problem> {
     let served = endpoints.get(&query.model).ok();
-    let path = served.and_then(|endpoint| Some(endpoint.replicas().first()?.replica.path.clone()));
+    let path = served.map(|endpoint| endpoint.plan.assignment.path().to_owned());
     let path = path.unwrap_or_else(|| PathBuf::from(&query.model));
     // Files are read.
     let answer = web::block(move || answer(&loader, &query, &path)).await;

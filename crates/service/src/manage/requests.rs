@@ -8,7 +8,7 @@ use serde_json::Value;
 use utoipa::IntoParams;
 use vastrelay_store::{CallFilter, CallRecord, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
-use vastrelay_wire::manage::{CallDetail, CallText, RecordedCall};
+use vastrelay_wire::manage::{CallDetail, CallMove, CallText, RecordedCall};
 
 /// Most calls of a listing.
 const MOST_LISTED: usize = 10_000;
@@ -100,14 +100,22 @@ pub async fn request(records: web::Data<Records>, id: web::Path<String>) -> Resu
     Ok(HttpResponse::Ok().json(CallDetail {
         parameters: serde_json::from_str(&call.parameters).unwrap_or(Value::Null),
         gaps: call.gaps.iter().map(|gap| f64::from(*gap) / 1e6).collect(),
+        moves: moves_of(&call),
         text,
         call: recorded(call, milliseconds_since_1970()),
     }))
 }
 
+/// Returns how a call went from worker to worker.
+fn moves_of(call: &CallRecord) -> Vec<CallMove> {
+    serde_json::from_str(&call.moves).unwrap_or_default()
+}
+
 /// Returns a call as it goes over the wire.
 pub(crate) fn recorded(call: CallRecord, now: i64) -> RecordedCall {
+    let moves = moves_of(&call).len();
     RecordedCall {
+        moves,
         seconds_ago: (now - call.at_ms) as f64 / 1000.0,
         id: call.id,
         at_ms: call.at_ms,

@@ -1,6 +1,6 @@
 //! `GET /manage/status`.
 
-use crate::endpoint::{Endpoint, Placed, totals_of};
+use crate::endpoint::{Endpoint, Life as ReplicaLife, Placed, totals_of};
 use crate::endpoints::Endpoints;
 use crate::life::Life;
 use crate::recent;
@@ -8,10 +8,10 @@ use crate::records::Records;
 use actix_web::{HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_engine::EngineStatus;
-use vastrelay_planner::PoolPlan;
-use vastrelay_serving::{Precisions, Replica};
+use vastrelay_planner::{MemoryPlan, PoolPlan};
+use vastrelay_serving::Precisions;
 use vastrelay_wire::manage::{
-    EndpointStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus, ServiceStatus,
+    EndpointStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus, ServiceStatus, Totals,
 };
 
 /// `GET /manage/status`: how the service and its endpoints stand.
@@ -30,21 +30,24 @@ pub(crate) fn service_status(endpoints: &Endpoints, records: &Records, life: &Li
     ServiceStatus {
         version: env!("CARGO_PKG_VERSION").into(),
         uptime: life.uptime(),
-        state: condition(&all, life).into(),
+        state: condition(endpoints, &all, life).into(),
         calls_recorded: records.store.count_calls(),
         endpoints: all.iter().map(|endpoint| endpoint_status(endpoint)).collect(),
     }
 }
 
-/// Returns the service's state: `draining`; `failed` when every endpoint has; `degraded` when not all are ready; else `ready`.
-pub(crate) fn condition(endpoints: &[Arc<Endpoint>], life: &Life) -> &'static str {
+/// Returns the service's state: `draining`; `ready` when every endpoint is; `failed` when every one has; `starting` when none is ready and
+/// some will be; else `degraded`.
+pub(crate) fn condition(endpoints: &Endpoints, all: &[Arc<Endpoint>], life: &Life) -> &'static str {
     if life.is_draining() {
         return "draining";
     }
-    let count = |state: &str| endpoints.iter().filter(|endpoint| endpoint.state() == state).count();
-    match (count("ready"), count("failed")) {
-        (ready, _) if ready == endpoints.len() => "ready",
-        (_, failed) if failed == endpoints.len() => "failed",
+    let count = |states: &[&str]| all.iter().filter(|endpoint| states.contains(&endpoint.state())).count();
+    let (serving, starting) = (count(&["ready", "degraded"]), count(&["starting"]));
+    match endpoints.expects_more() || starting > 0 {
+        true if serving == 0 => "starting",
+        false if count(&["ready"]) == all.len() => "ready",
+        false if count(&["failed"]) == all.len() => "failed",
         _ => "degraded",
     }
 }
@@ -58,20 +61,29 @@ pub(crate) fn endpoint_status(endpoint: &Endpoint) -> EndpointStatus {
         (&placed.recent, produced)
     });
     let window = recent::figures(windows);
-    let replicas: Vec<ReplicaStatus> = replicas
-        .iter()
-        .zip(statuses)
-        .map(|(placed, status)| replica_status(placed, status))
+    let mut lives = endpoint.without_worker();
+    let placed = replicas.iter().zip(statuses);
+    let mut replicas: Vec<ReplicaStatus> = placed
+        .map(|(placed, status)| {
+            let life = lives.remove(&placed.replica.number);
+            replica_status(endpoint, placed, status, life.as_ref())
+        })
         .collect();
+    replicas.extend(
+        lives
+            .iter()
+            .map(|(number, life)| replica_to_be(endpoint, *number, life)),
+    );
     let mut occupancy = OccupancyStatus::default();
     replicas.iter().for_each(|replica| occupancy += replica.occupancy);
+    occupancy.queue_depth += endpoint.line().depth();
     EndpointStatus {
         name: endpoint.name.clone(),
         state: endpoint.state().into(),
         release: endpoint.release,
-        device: endpoint.device.name().into(),
-        simulated: endpoint.device.is_simulated(),
-        precision: precision_status(endpoint.precisions),
+        device: endpoint.device().name().into(),
+        simulated: endpoint.device().is_simulated(),
+        precision: precision_status(endpoint.plan.precisions),
         parameters: endpoint.model.description.parameters(),
         vocabulary: endpoint.model.description.vocabulary,
         context: endpoint.limits().context,
@@ -90,19 +102,21 @@ fn precision_status(precisions: Precisions) -> PrecisionStatus {
     }
 }
 
-fn replica_status(placed: &Placed, status: EngineStatus) -> ReplicaStatus {
+/// Returns how a replica stands that has a worker, or had one.
+fn replica_status(
+    endpoint: &Endpoint,
+    placed: &Placed,
+    status: EngineStatus,
+    life: Option<&ReplicaLife>,
+) -> ReplicaStatus {
     let replica = &placed.replica;
-    let limits = replica.generate.limits();
+    let planned = replica_as_planned(endpoint, replica.number, endpoint.state_of(placed), life);
+    let limits = endpoint.limits();
     ReplicaStatus {
-        replica: replica.number,
         incarnation: replica.incarnation,
+        process: replica.process.filter(|_| life.is_none()),
         uptime: status.uptime,
-        instructions: replica.instructions.into(),
-        cores: replica.cores,
-        split: replica.split,
-        width: limits.width,
-        step_budget: limits.step_budget,
-        memory: memory_status(replica),
+        memory: memory_status(&replica.memory, replica.resident()),
         full_context_sequences: replica.memory.full_context_sequences(),
         occupancy: OccupancyStatus {
             queue_depth: status.occupancy.queue_depth,
@@ -114,12 +128,48 @@ fn replica_status(placed: &Placed, status: EngineStatus) -> ReplicaStatus {
             pages: status.occupancy.pages_total,
         },
         totals: totals_of(&status),
-        failure: status.failure,
+        failure: status.failure.or(planned.failure),
+        ..planned
     }
 }
 
-fn memory_status(replica: &Replica) -> MemoryStatus {
-    let memory = &replica.memory;
+/// Returns how a replica stands that has never had a worker.
+fn replica_to_be(endpoint: &Endpoint, number: u32, life: &ReplicaLife) -> ReplicaStatus {
+    replica_as_planned(endpoint, number, life.state(), Some(life))
+}
+
+fn replica_as_planned(endpoint: &Endpoint, number: u32, state: &str, life: Option<&ReplicaLife>) -> ReplicaStatus {
+    let (plan, limits) = (&endpoint.plan, endpoint.limits());
+    let (phase, failure) = match life {
+        Some(ReplicaLife::Starting(phase)) => (Some(phase.name().to_owned()), None),
+        Some(ReplicaLife::Failed { why, .. }) => (None, Some(why.clone())),
+        None => (None, None),
+    };
+    ReplicaStatus {
+        replica: number,
+        state: state.to_owned(),
+        phase,
+        incarnation: 0,
+        process: None,
+        uptime: 0.0,
+        instructions: plan.instructions.into(),
+        cores: plan.cores,
+        split: plan.assignment.split,
+        width: limits.width,
+        step_budget: limits.step_budget,
+        memory: memory_status(&plan.memory, 0),
+        full_context_sequences: plan.memory.full_context_sequences(),
+        occupancy: OccupancyStatus {
+            queue_limit: limits.queue_depth,
+            lanes: limits.width,
+            ..OccupancyStatus::default()
+        },
+        totals: Totals::default(),
+        failure,
+    }
+}
+
+fn memory_status(memory: &MemoryPlan, resident: usize) -> MemoryStatus {
     MemoryStatus {
         weights: memory.weights,
         kv_pool: memory.kv_pool(),
@@ -129,7 +179,7 @@ fn memory_status(replica: &Replica) -> MemoryStatus {
         workspace: memory.workspace,
         process: memory.process,
         reserved: memory.total(),
-        resident: replica.resident(),
+        resident,
         budget: memory.budget,
         device: memory.device,
     }

@@ -50,7 +50,9 @@ pub async fn steps(
         Some(number) => replicas
             .find(|placed| placed.replica.number == number)
             .ok_or_else(|| Problem::not_kept(format!("`{name}` has no replica {number}")))?,
-        None => replicas.next().expect("an endpoint has a replica"),
+        None => replicas
+            .next()
+            .ok_or_else(|| Problem::not_kept(format!("`{name}` has no replica yet")))?,
     };
     let records = placed
         .replica

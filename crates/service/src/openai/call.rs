@@ -6,6 +6,7 @@ use crate::budget::Share;
 use crate::counted::{EndedCall, ReleaseMetrics};
 use crate::endpoint::{Endpoint, Placed};
 use crate::guard::Permit;
+use crate::lasting::{LastingStream, Moves, Refused};
 use crate::manage::requests::recorded;
 use crate::problem::Problem;
 use crate::recent::Noted;
@@ -13,7 +14,7 @@ use crate::redact::redact;
 use crate::state::ServiceState;
 use actix_web::{HttpMessage, HttpRequest, web};
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, OnceLock, PoisonError};
 use std::time::Instant;
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest};
@@ -38,6 +39,7 @@ pub(super) struct Call {
     /// What it was sent to, where that is there.
     endpoint: Option<Arc<Endpoint>>,
     arrived: Instant,
+    moves: Moves,
     gaps: Gaps,
     /// The completions' texts as they come, when they are kept.
     said: Option<Vec<String>>,
@@ -114,6 +116,7 @@ impl Call {
             endpoint: None,
             placed: None,
             arrived,
+            moves: Moves::default(),
             gaps: Gaps::default(),
             said: None,
             running: Running { held: Arc::new(held) },
@@ -203,7 +206,7 @@ impl Call {
     /// When one is refused.
     pub async fn submit(
         &mut self,
-        endpoint: &Endpoint,
+        endpoint: &Arc<Endpoint>,
         requests: Vec<GenerationRequest>,
         departure: impl Future<Output = ()> + 'static,
     ) -> Result<Events, Problem> {
@@ -213,18 +216,38 @@ impl Call {
             .iter()
             .map(|r| (r.prompt.len(), r.most_tokens.max(1)))
             .collect();
-        let placed = self.placed.insert(endpoint.route());
-        let replica = &placed.replica;
         self.record.release = endpoint.release;
-        self.record.replica = replica.number;
-        self.record.incarnation = replica.incarnation;
-        self.record.device = replica.device.name().into();
-        self.record.simulated = replica.device.is_simulated();
-        let answered = replica.generate.submit(requests).await;
-        let stream = answered.map_err(|refusal| Problem::refusal(&refusal, &sizes))?;
+        self.record.device = endpoint.device().name().into();
+        self.record.simulated = endpoint.device().is_simulated();
+        let mut departure = Box::pin(departure);
+        let begun = tokio::select! {
+            begun = LastingStream::begin(endpoint.clone(), requests, self.moves.clone()) => begun,
+            () = &mut departure => return Err(Problem::half_closed()),
+        };
+        let stream = begun.map_err(|refused| match refused {
+            Refused::QueueWait => {
+                self.record.outcome = end_name(EndReason::QueueWait).into();
+                Problem::queue_wait()
+            }
+            Refused::Problem(problem) => problem,
+            Refused::Engine(refusal) => Problem::refusal(&refusal, &sizes),
+        })?;
+        self.runs_on(stream.placed());
+        self.state.records.store.begin(self.record.clone());
         let events = Events::new(stream, completions, departure);
         self.gaps.unfinished = events.unfinished();
         Ok(events)
+    }
+
+    /// Notes which replica works on it, where one does.
+    pub fn runs_on(&mut self, placed: Option<&Arc<Placed>>) {
+        let Some(placed) = placed else { return };
+        if self.placed.as_ref().is_some_and(|before| Arc::ptr_eq(before, placed)) {
+            return;
+        }
+        self.record.replica = placed.replica.number;
+        self.record.incarnation = placed.replica.incarnation;
+        self.placed = Some(placed.clone());
     }
 
     /// Notes what an event tells that was handed to the connection at a moment.
@@ -311,7 +334,11 @@ impl Call {
     fn hear(&self, what: Noted) {
         match (&self.placed, &self.endpoint) {
             (Some(placed), _) => placed.recent.note(what),
-            (None, Some(endpoint)) => endpoint.route().recent.note(what),
+            (None, Some(endpoint)) => {
+                if let Some(placed) = endpoint.route() {
+                    placed.recent.note(what);
+                }
+            }
             (None, None) => {}
         }
     }
@@ -344,6 +371,10 @@ impl Drop for Call {
         }
         if let (Some(text), Some(said)) = (&mut self.record.text, self.said.take()) {
             text.answer = redact(&said.join("\n\n")).into_owned();
+        }
+        let moves = std::mem::take(&mut *self.moves.lock().unwrap_or_else(PoisonError::into_inner));
+        if !moves.is_empty() {
+            self.record.moves = serde_json::to_string(&moves).unwrap_or_default();
         }
         let call = std::mem::take(&mut self.record);
         let failed = call.status >= 400;

@@ -1,12 +1,15 @@
 //! The events of a call, until every completion has ended.
 
+use crate::endpoint::Placed;
+use crate::lasting::LastingStream;
 use std::future::poll_fn;
 use std::iter::from_fn;
 use std::pin::Pin;
+use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 use tokio::time::{Instant, Sleep, sleep};
-use vastrelay_engine::{Event, RequestStream};
+use vastrelay_engine::Event;
 
 /// How long a stream is silent before a comment tells intermediaries that it lives.
 const KEEP_ALIVE: Duration = Duration::from_secs(10);
@@ -15,7 +18,7 @@ const MOST_TOGETHER: usize = 64;
 
 /// A call's events and its caller's departure. Dropping them cancels what has not ended.
 pub(super) struct Events {
-    stream: RequestStream,
+    stream: LastingStream,
     departure: Pin<Box<dyn Future<Output = ()>>>,
     unfinished: u32,
     /// Ready when nothing may have come for a while; set anew only then, as that costs more than to note the time.
@@ -40,7 +43,7 @@ pub(super) enum Next {
 
 impl Events {
     /// Returns the events of so many completions.
-    pub fn new(stream: RequestStream, unfinished: u32, departure: impl Future<Output = ()> + 'static) -> Events {
+    pub fn new(stream: LastingStream, unfinished: u32, departure: impl Future<Output = ()> + 'static) -> Events {
         Events {
             stream,
             departure: Box::pin(departure),
@@ -53,6 +56,11 @@ impl Events {
     /// Returns how many completions have not ended.
     pub fn unfinished(&self) -> u32 {
         self.unfinished
+    }
+
+    /// Returns the replica that works on the call, where one does.
+    pub fn placed(&self) -> Option<&Arc<Placed>> {
+        self.stream.placed()
     }
 
     /// Waits for what comes next; [`Self::come`] returns events.

@@ -3,8 +3,7 @@
 use super::shape::Extras;
 use crate::endpoint::Endpoint;
 use crate::problem::Problem;
-use vastrelay_engine::queue::retry_after;
-use vastrelay_engine::{GenerationRequest, Refusal, Sampling};
+use vastrelay_engine::{GenerationRequest, Sampling};
 use vastrelay_text::StopStrings;
 use vastrelay_wire::chat::ChatRequest;
 use vastrelay_wire::completion::CompletionRequest;
@@ -165,7 +164,8 @@ impl Options {
             );
             return Err(Problem::field("stop", text));
         }
-        refuse_when_full(endpoint)
+        let refused = endpoint.refuse_when_full();
+        refused.map_err(|refusal| Problem::refusal(&refusal, &[]))
     }
 
     /// Returns the most bytes that the answer to prompts of these lengths may take at once: whole, or in the largest piece
@@ -276,20 +276,6 @@ impl Options {
                 .map_or_else(|| uuid::Uuid::new_v4().as_u64_pair().0, |seed| seed as u64),
         })
     }
-}
-
-/// Refuses a request for which there is no room, before its prompt is tokenized.
-fn refuse_when_full(endpoint: &Endpoint) -> Result<(), Problem> {
-    let (limits, status) = (endpoint.limits(), endpoint.route().replica.generate.status());
-    let depth = status.occupancy.queue_depth;
-    if depth < limits.queue_depth || status.failure.is_some() {
-        return Ok(());
-    }
-    let refusal = Refusal::QueueFull {
-        depth,
-        retry_after: retry_after(depth, limits.width, status.residence),
-    };
-    Err(Problem::refusal(&refusal, &[]))
 }
 
 fn bias_of(id: &str, bias: f32, vocabulary: usize) -> Result<(u32, f32), Problem> {

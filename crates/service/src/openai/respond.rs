@@ -90,8 +90,8 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
     let endpoint = prepared.endpoint.clone();
     let mut response = send(call, prepared, &http).await?;
     ignored::tell(&mut response, &ignored);
-    if endpoint.device.is_simulated() {
-        let device = HeaderValue::from_str(endpoint.device.name());
+    if endpoint.device().is_simulated() {
+        let device = HeaderValue::from_str(endpoint.device().name());
         let device = device.unwrap_or(HeaderValue::from_static("device"));
         response.headers_mut().insert(SIMULATED, device);
     }

@@ -25,6 +25,14 @@ impl Generate for Scripted {
         Box::pin(self.edge.submit(requests))
     }
 
+    fn given(&self) -> Option<usize> {
+        self.edge.given()
+    }
+
+    fn when_room(&self, tell: Box<dyn Fn() + Send + Sync>) {
+        self.edge.when_room(tell);
+    }
+
     fn status(&self) -> EngineStatus {
         self.edge.status()
     }

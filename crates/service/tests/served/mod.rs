@@ -26,12 +26,13 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
     std::thread::spawn(move || {
         let loader = Loader {
             defaults: defaults(&settings),
-            devices: Devices::new(settings.device.clone(), Cores::of_machine(2)),
+            devices: Devices::new(settings.device.clone(), Cores::of_machine(2), "".into()),
             isa: settings.isa,
             cpu_profile: "".into(),
             models,
             data: "".into(),
             unpack_demo: |_| Err("there is no demo here".into()),
+            workers: None,
         };
         let reach = Reach::new(address, false, vec![], vec![]);
         let state = ServiceState::new(loader, store, reach, StateOptions::default());

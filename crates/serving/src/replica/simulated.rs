@@ -1,41 +1,30 @@
-//! A replica on simulated devices: it takes their memory and their time, and says tokens of no meaning.
+//! Planning a replica on simulated devices: it takes their memory and their time, and says tokens of no meaning.
 
-use super::{Replica, ReplicaSettings};
-use crate::device::Turn;
+use super::{Plan, ReplicaSettings};
+use crate::assignment::{Assignment, Place};
 use crate::error::LoadError;
 use crate::model::Model;
 use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
-use std::time::Duration;
-use vastrelay_engine::sampling::random::Random;
-use vastrelay_engine::simulated::{Speech, StepTime};
-use vastrelay_engine::{Engine, MemoryReport, SimulatedExecutor};
+use vastrelay_engine::MemoryReport;
 use vastrelay_planner::hardware::of_profiles;
-use vastrelay_planner::{CostModel, CostRow, DeviceProfile, MemoryPlan, Question, StepTimes, Typical, WhyNot};
+use vastrelay_planner::{DeviceProfile, MemoryPlan, Question, Typical, WhyNot};
 use vastrelay_weights::StoredAs;
 use vastrelay_weights::precision::Precisions;
 use vastrelay_weights::split::either;
 
-/// The length in the middle of all answers' lengths, in tokens.
-const MEDIAN_LENGTH: f64 = 180.0;
-/// The deviation of the logarithm of answers' lengths.
-const LENGTH_SIGMA: f64 = 0.6;
-/// How far a step may last longer or less long than predicted.
-const JITTER: f64 = 0.03;
-
-/// Places a model on simulated devices and starts its engine.
+/// Places a model on simulated devices.
 ///
 /// # Errors
 /// When a setting cannot be, or the model does not fit; the text has the arithmetic and what would fit.
-pub(super) fn load(
+pub(super) fn plan(
     endpoint: &str,
     model: &Model,
     path: &Path,
     settings: &ReplicaSettings,
     profile: &DeviceProfile,
     context: usize,
-) -> Result<Replica, LoadError> {
+) -> Result<Plan, LoadError> {
     let stored = StoredAs::open(path)?;
     let kind = |tensor: &str| stored.kind(tensor);
     let question = Question {
@@ -78,30 +67,24 @@ pub(super) fn load(
             }),
         }
     })?;
-    held.resident().store(memory.total(), Ordering::Relaxed);
-    let executor = SimulatedExecutor::start(
-        report(&memory),
-        model.description.vocabulary,
-        speech(model),
-        time(CostModel::new(&placement, profile)),
-        Box::new(occupy(held.turns())),
-    )
-    .map_err(LoadError::Thread)?;
-    let limits = settings.limits(&memory);
-    let build = format!("simulated {}", path.display());
-    let engine = Engine::start(Box::new(executor), model.tokenizer.pieces().clone(), limits, build);
-    Ok(Replica {
-        number: 1,
-        incarnation: 1,
-        path: path.to_owned(),
+    Ok(Plan {
         device: device.clone(),
-        generate: Arc::new(engine),
-        memory,
+        precisions: question.precisions,
         instructions: "simulated",
         cores: 0,
-        split: settings.split,
-        precisions: question.precisions,
-        held,
+        assignment: Assignment {
+            path: path.as_os_str().to_owned(),
+            precisions: question.precisions,
+            limits: settings.limits(&memory),
+            split: settings.split,
+            place: Place::Simulated {
+                profile: Box::new(profile.clone()),
+                memory: report(&memory),
+                turns: held.turns().into_iter().map(Into::into).collect(),
+            },
+        },
+        held: Arc::new(held),
+        memory,
     })
 }
 
@@ -124,44 +107,5 @@ fn report(memory: &MemoryPlan) -> MemoryReport {
         pools: memory.pools.len(),
         page: memory.page(),
         workspace: memory.workspace,
-    }
-}
-
-/// Says the model's tokens that are words by themselves.
-fn speech(model: &Model) -> Speech {
-    let pieces = model.tokenizer.pieces();
-    let most = pieces.count().min(model.description.vocabulary) as u32;
-    let is_word = |id: &u32| {
-        let text = pieces.text(&[*id]);
-        !pieces.is_special(*id) && !text.is_empty() && text.chars().all(|c| c == ' ' || c.is_alphanumeric())
-    };
-    let mut tokens: Vec<u32> = (0..most).filter(is_word).collect();
-    if tokens.is_empty() {
-        tokens = (0..most.max(1)).collect();
-    }
-    Speech {
-        tokens: tokens.into(),
-        end: model.defaults.end_ids.first().copied(),
-        median: MEDIAN_LENGTH,
-        sigma: LENGTH_SIGMA,
-    }
-}
-
-/// Returns the time of steps: what the cost model predicts, and a little more or less.
-fn time(cost: CostModel) -> StepTime {
-    let steps = std::cell::Cell::new(0);
-    Box::new(move |rows| {
-        let of = |(tokens, start, chooses)| CostRow { tokens, start, chooses };
-        let predicted = cost.step(&rows.map(of).collect::<Vec<CostRow>>()).total();
-        let jitter = JITTER * (2.0 * Random::new(0, 0, steps.replace(steps.get() + 1)).unit() - 1.0);
-        Duration::from_secs_f64(predicted * (1.0 + jitter))
-    })
-}
-
-/// Computes on devices for so long, when it is its turn on all of them.
-fn occupy(turns: Vec<Turn>) -> impl FnMut(Duration) + Send {
-    move |time| {
-        let _turns: Vec<_> = turns.iter().map(|turn| turn.blocking_lock()).collect();
-        std::thread::sleep(time);
     }
 }

@@ -45,6 +45,9 @@ pub struct RecordedCall {
     pub output_tokens: usize,
     /// How often it lost its place in the batch.
     pub preemptions: usize,
+    /// How often it went on with another worker.
+    #[serde(default)]
+    pub moves: usize,
     /// From arrival to the batch.
     pub queued: f64,
     /// From the batch to the first token.
@@ -74,8 +77,23 @@ pub struct CallDetail {
     pub parameters: Value,
     /// Each gap between the tokens of the first completion, in seconds.
     pub gaps: Vec<f64>,
+    /// How it went from worker to worker.
+    pub moves: Vec<CallMove>,
     /// What was said, where the service keeps that.
     pub text: Option<CallText>,
+}
+
+/// A call that went on with another worker, as its own was gone.
+#[derive(Clone, Debug, Default, PartialEq, Deserialize, Serialize, ToSchema)]
+pub struct CallMove {
+    /// When, in seconds from its arrival.
+    pub after: f64,
+    /// The life of the replica that it left.
+    pub incarnation: u64,
+    /// Tokens that it had by then.
+    pub tokens: usize,
+    /// Why.
+    pub why: String,
 }
 
 /// What was said in a call.

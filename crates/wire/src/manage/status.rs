@@ -67,8 +67,15 @@ pub struct PrecisionStatus {
 pub struct ReplicaStatus {
     /// Its number among those of its endpoint.
     pub replica: u32,
-    /// The number of its life: its uptime and totals began at zero with it.
+    /// Its state: `ready`, `starting` or `failed`.
+    #[serde(default)]
+    pub state: String,
+    /// What is being done while it starts.
+    pub phase: Option<String>,
+    /// The number of its life: its uptime and totals began at zero with it. Zero before the first.
     pub incarnation: u64,
+    /// The number that the system gave its process, while it has one.
+    pub process: Option<u32>,
     /// Seconds since its engine started: the clock of its step records.
     pub uptime: f64,
     /// Instructions in use, such as `avx512-vnni`.
@@ -89,7 +96,7 @@ pub struct ReplicaStatus {
     pub occupancy: OccupancyStatus,
     /// What it has done in this life.
     pub totals: Totals,
-    /// Set when its engine has failed.
+    /// Why its last life ended, until the next takes requests.
     pub failure: Option<String>,
 }
 

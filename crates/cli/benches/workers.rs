@@ -1,0 +1,116 @@
+//! What does a worker of its own cost? The demo's model is served in turns by a service with workers and by one that has the engine in its
+//! own process, seven times each.
+//!
+//! Prints, for 1, 16 and 64 users, the ratio of the throughputs (aim: at least 0.9) and how much later the first token comes in the middle of
+//! all answers (aim: at most 0.2 ms later with 1 and 16). `cargo bench -p vastrelay --bench workers`.
+
+#[allow(dead_code, reason = "others use the rest")]
+mod serve;
+
+use actix_web::web;
+use serde_json::Value;
+use serve::Service;
+use std::path::{Path, PathBuf};
+use vastrelay_fleet::Settings;
+use vastrelay_service::deploy::Order;
+use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions};
+use vastrelay_serving::{Cores, Device, Devices, Isa, Models};
+use vastrelay_store::{Retention, Store};
+
+const TURNS: usize = 7;
+const USERS: [&str; 3] = ["1", "16", "64"];
+/// The word with which this program is the service without workers.
+const HERE: &str = "--serve-here";
+
+fn main() {
+    let mut words = std::env::args().skip_while(|word| word != HERE).skip(1);
+    if let Some(data) = words.next() {
+        return serve_here(Path::new(&data));
+    }
+    let folder = || tempfile::tempdir().expect("a folder");
+    let apart = Service::start(folder(), &["--width", "16"]);
+    let here = Service::of(folder(), |data| {
+        let mut program = std::process::Command::new(std::env::current_exe().expect("it has a path"));
+        program.arg(HERE).arg(data);
+        program
+    });
+    for users in USERS {
+        let mut pairs: Vec<[(f64, f64); 2]> = Vec::new();
+        // The first turn warms both up.
+        for _ in 0..=TURNS {
+            pairs.push([sample(&here, users), sample(&apart, users)]);
+        }
+        pairs.remove(0);
+        let ratio = spread(pairs.iter().map(|[here, apart]| apart.0 / here.0));
+        let later = spread(pairs.iter().map(|[here, apart]| (apart.1 - here.1) * 1e3));
+        let middle = |which: usize| spread(pairs.iter().map(|pair| pair[which].0))[1];
+        println!(
+            "{users:>2} users: {:.0} tokens/s in a worker, {:.0} in the service; ratio {:.3} ({:.3}..{:.3}); TTFT p50 {:+.3} ms \
+             ({:+.3}..{:+.3})",
+            middle(1),
+            middle(0),
+            ratio[1],
+            ratio[0],
+            ratio[2],
+            later[1],
+            later[0],
+            later[2]
+        );
+    }
+}
+
+/// Returns the throughput and the median time to the first token that so many users see.
+fn sample(service: &Service, users: &str) -> (f64, f64) {
+    let load = service.load(&[
+        "--users",
+        users,
+        "--duration",
+        "5s",
+        "--output",
+        "100",
+        "--force-length",
+    ]);
+    let output = load.wait_with_output().expect("the load test ends");
+    let summary: Value = serde_json::from_slice(&output.stdout).expect("a summary");
+    let number = |value: &Value| value.as_f64().expect("the summary has it");
+    (number(&summary["output_rate"]), number(&summary["ttft"]["p50"]))
+}
+
+/// Returns the lowest, the middle and the highest.
+fn spread(values: impl Iterator<Item = f64>) -> [f64; 3] {
+    let mut values: Vec<f64> = values.collect();
+    values.sort_by(f64::total_cmp);
+    [values[0], values[values.len() / 2], values[values.len() - 1]]
+}
+
+/// Serves the demo's model with the engine in this process.
+fn serve_here(data: &Path) {
+    let model = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1");
+    let server =
+        Server::bind("127.0.0.1:0".parse().expect("an address"), &ServeOptions::default()).expect("it listens");
+    let store = Store::open(data, Retention::default()).expect("a database");
+    let reach = Reach::new(server.address(), false, vec![], vec![]);
+    let cores = Cores::of_machine(std::thread::available_parallelism().map_or(1, usize::from));
+    let loader = Loader {
+        defaults: Settings {
+            width: Some(16),
+            ..Settings::default()
+        },
+        devices: Devices::new(Device::cpu(16 << 30, || usize::MAX), cores, PathBuf::new()),
+        isa: Isa::detect(),
+        cpu_profile: PathBuf::new(),
+        models: Models::default(),
+        data: data.to_owned(),
+        unpack_demo: |_| Err("there is no demo here".into()),
+        workers: None,
+    };
+    let state = web::Data::new(ServiceState::new(loader, store, reach, StateOptions::default()));
+    let order = Order::plain("pierdesk", &model);
+    let deployed = state.loader.deploy(&state.endpoints, &state.records, &order);
+    deployed.expect("the demo is served");
+    let url = server.url();
+    let runtime = tokio::runtime::Runtime::new().expect("a runtime");
+    let local = tokio::task::LocalSet::new();
+    let served = runtime.block_on(local.run_until(server.run(state, || println!("ready: {url} "))));
+    served.expect("it serves");
+}

@@ -1,0 +1,75 @@
+//! Whether a request that has lost its worker goes on elsewhere.
+
+/// Workers that may die in a row with a request in the batch and no token of it.
+const MOST_DEATHS: u32 = 3;
+
+/// What a request has been through.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Survival {
+    /// Workers in a row that died with it in the batch before it had a token of them.
+    suspected: u32,
+    /// How often it went to another worker.
+    moves: u32,
+    in_batch: bool,
+    has_token: bool,
+}
+
+impl Survival {
+    /// Notes that it has joined the batch.
+    pub fn admitted(&mut self) {
+        self.in_batch = true;
+    }
+
+    /// Notes a token.
+    pub fn token(&mut self) {
+        self.has_token = true;
+    }
+
+    /// Notes that its worker is gone; returns whether it goes on elsewhere. Who was not in the batch cannot be what its worker died of, and
+    /// who has a token has shown that one can live with it.
+    pub fn lost(&mut self) -> bool {
+        if self.has_token {
+            self.suspected = 0;
+        } else if self.in_batch {
+            self.suspected += 1;
+        }
+        (self.in_batch, self.has_token) = (false, false);
+        self.moves += 1;
+        self.suspected < MOST_DEATHS
+    }
+
+    /// Returns whether it runs alone from now on, so that it can harm nobody else and it shows whether it is what workers die of.
+    pub fn is_suspect(self) -> bool {
+        self.suspected + 1 >= MOST_DEATHS
+    }
+
+    /// Returns how often it went to another worker.
+    pub fn moves(self) -> u32 {
+        self.moves
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn three_workers_in_a_row_may_not_die_of_one_request() {
+        let mut request = Survival::default();
+        let mut lost = |is_admitted: bool, has_token: bool| {
+            if is_admitted {
+                request.admitted();
+            }
+            if has_token {
+                request.token();
+            }
+            request.lost()
+        };
+        assert!(lost(true, false) && lost(true, false), "twice may be chance");
+        assert!(lost(false, false), "it only waited");
+        assert!(lost(true, true), "it lived");
+        assert!(lost(true, false) && lost(true, false));
+        assert!(!lost(true, false));
+        assert_eq!(request.moves(), 7);
+    }
+}

@@ -1,0 +1,364 @@
+//! Keeps a replica alive: starts its worker, watches it, and begins its next life when it is gone.
+
+use crate::endpoint::{Endpoint, Life};
+use crate::records::Records;
+use crate::workers::{Running, Stillborn, Workers};
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
+use std::time::Duration;
+use vastrelay_engine::EngineStatus;
+use vastrelay_fleet::hang::is_hung;
+use vastrelay_fleet::restart::Deaths;
+use vastrelay_serving::process::{Finish, Log, Process};
+use vastrelay_serving::worker::FAILED;
+use vastrelay_serving::worker::client::Progress;
+use vastrelay_serving::worker::protocol::{Phase, Words};
+use vastrelay_serving::worker::{Duty, WorkerEngine};
+use vastrelay_serving::{Generate, LoadError, Model, Plan, Replica};
+use vastrelay_store::{BegunReplica, StoreError};
+
+/// Time between two looks at a worker.
+const LOOK: Duration = Duration::from_millis(250);
+/// How long a worker may take to end that was told to.
+const END_LIMIT: Duration = Duration::from_secs(3);
+/// How long one may take to end that says nothing any more.
+const DEATH_LIMIT: Duration = Duration::from_secs(1);
+/// Lines of a dead worker that are shown.
+const LAST_WORDS: usize = 5;
+
+/// What begins lives of a replica.
+pub(crate) struct Starter {
+    pub workers: Arc<Workers>,
+    pub plan: Arc<Plan>,
+    pub model: Arc<Model>,
+    pub begins: Begins,
+}
+
+/// Whose lives begin.
+pub(crate) struct Begins {
+    pub records: Arc<Records>,
+    pub endpoint: String,
+    pub release: u32,
+    /// The replica's number.
+    pub replica: u32,
+}
+
+/// A life that has begun, as its keeper sees it.
+pub(crate) struct Begun {
+    process: Process,
+    engine: Weak<WorkerEngine>,
+    log: Log,
+    incarnation: u64,
+}
+
+/// Tells a keeper to stop.
+#[derive(Default)]
+pub(crate) struct Stop {
+    state: Mutex<StopState>,
+    change: Condvar,
+}
+
+#[derive(Default)]
+struct StopState {
+    is_set: bool,
+    /// The engine to be ended with it.
+    engine: Weak<WorkerEngine>,
+}
+
+/// How long a worker has said nothing, and how many calls wait for it.
+struct Silence {
+    length: Duration,
+    calls: usize,
+}
+
+/// How a life ended.
+struct End {
+    why: String,
+    cause: &'static str,
+    /// Whether it produced a token.
+    produced: bool,
+    last_words: Vec<String>,
+}
+
+impl Begins {
+    /// Returns the number of a new life, which was never used.
+    ///
+    /// # Errors
+    /// When it cannot be recorded.
+    pub fn incarnation(&self) -> Result<u64, StoreError> {
+        self.records.store.begin_incarnation(&BegunReplica {
+            endpoint: &self.endpoint,
+            release: self.release,
+            replica: self.replica,
+            version: env!("CARGO_PKG_VERSION"),
+        })
+    }
+}
+
+impl Starter {
+    /// Begins a life of an endpoint's replica, or goes on with one that an earlier service has left: waits until a worker takes orders.
+    ///
+    /// # Errors
+    /// When it does not come so far, or its number cannot be recorded.
+    pub fn begin(&self, of: &Weak<Endpoint>) -> Result<(Replica, Begun), Stillborn> {
+        let Begins {
+            endpoint,
+            release,
+            replica,
+            ..
+        } = &self.begins;
+        let duty = |incarnation| Duty {
+            endpoint: endpoint.clone(),
+            release: *release,
+            replica: *replica,
+            incarnation,
+            assignment: self.plan.assignment.clone(),
+        };
+        let taken_over = self.workers.take_over(&duty(0), self.listener(of));
+        let (running, incarnation) = match taken_over {
+            Some(taken_over) => taken_over,
+            None => {
+                let incarnation = self.begins.incarnation().map_err(|error| Stillborn {
+                    why: error.to_string(),
+                    last_words: Vec::new(),
+                })?;
+                let words = Words {
+                    pieces: self.model.tokenizer.pieces().clone(),
+                    ends: self.model.defaults.end_ids.clone(),
+                };
+                (
+                    self.workers.start(duty(incarnation), words, self.listener(of))?,
+                    incarnation,
+                )
+            }
+        };
+        let Running { process, engine, log } = running;
+        let engine = Arc::new(engine);
+        let (memory, untouched) = (engine.ready.memory, engine.ready.untouched);
+        let replica = Replica {
+            number: self.begins.replica,
+            incarnation,
+            process: Some(process.id),
+            ..self.plan.run_by(engine.clone(), memory, untouched)
+        };
+        let begun = Begun {
+            process,
+            engine: Arc::downgrade(&engine),
+            log,
+            incarnation,
+        };
+        Ok((replica, begun))
+    }
+
+    /// Returns what hears how a worker gets on.
+    fn listener(&self, of: &Weak<Endpoint>) -> impl FnMut(Progress) + Send + 'static {
+        let (resident, starting, replica) = (self.plan.held.resident().clone(), of.clone(), self.begins.replica);
+        move |progress| match progress {
+            Progress::Given(bytes) => _ = resident.fetch_add(bytes, Ordering::Relaxed),
+            Progress::Phase(phase) => {
+                if let Some(endpoint) = starting.upgrade() {
+                    endpoint.comes_back(replica, Life::Starting(phase));
+                }
+            }
+        }
+    }
+
+    /// Keeps the replica of an endpoint alive until it is told to stop.
+    pub fn keep(&self, endpoint: &Weak<Endpoint>, first: Result<Begun, Stillborn>, stop: &Stop) {
+        let (mut deaths, mut life) = (Deaths::default(), first);
+        loop {
+            let end = match life {
+                Ok(begun) => self.outlive(begun, stop),
+                Err(stillborn) => Some(End::from(stillborn)),
+            };
+            let Some(end) = end else { return };
+            let pause = deaths.note(end.produced);
+            tracing::error!(
+                endpoint = self.begins.endpoint,
+                release = self.begins.release,
+                replica = self.begins.replica,
+                cause = end.cause,
+                early_deaths = deaths.early(),
+                next_life_in = pause.as_secs(),
+                last_words = end.last_words.join(" | "),
+                "a worker is gone: {}",
+                end.why
+            );
+            let Some(endpoint_now) = endpoint.upgrade() else { return };
+            endpoint_now.counted.worker_gone(end.cause);
+            endpoint_now.comes_back(
+                self.begins.replica,
+                if deaths.is_loop() {
+                    Life::failed(end.why, pause)
+                } else {
+                    Life::Starting(Phase::StartingWorker)
+                },
+            );
+            drop(endpoint_now);
+            if stop.within(pause) {
+                return;
+            }
+            life = self.begin(endpoint).map(|(replica, begun)| {
+                // Whoever was removed meanwhile lets go of the worker, which ends it.
+                if let Some(endpoint) = endpoint.upgrade() {
+                    endpoint.place(replica);
+                }
+                begun
+            });
+        }
+    }
+
+    /// Watches a life to its end; returns nothing when it was told to end.
+    fn outlive(&self, mut begun: Begun, stop: &Stop) -> Option<End> {
+        let mut hung = None;
+        stop.ends(&begun.engine);
+        loop {
+            let engine = begun.engine.upgrade().filter(|_| !stop.is_set());
+            let Some(engine) = engine else {
+                self.bury(begun, END_LIMIT);
+                return None;
+            };
+            let end = engine.wait_for_end(LOOK);
+            let status = engine.status();
+            let silence = Silence {
+                length: engine.silent_since().elapsed(),
+                calls: engine.unanswered(),
+            };
+            drop(engine);
+            self.repeat(&mut begun.log);
+            if let Some(why) = end.filter(|_| !stop.is_set()) {
+                let (finish, last_words) = self.bury(begun, DEATH_LIMIT);
+                return Some(End::new(hung, why, finish, last_words, status.output_tokens > 0));
+            }
+            hung = hung.or_else(|| self.kill_if_hung(&begun, &silence, &status));
+        }
+    }
+
+    /// Kills a worker that hangs; returns why.
+    fn kill_if_hung(&self, begun: &Begun, silence: &Silence, status: &EngineStatus) -> Option<String> {
+        let Silence { length, calls } = *silence;
+        let step = status.busy / status.steps.max(1) as f64;
+        if !is_hung(length, calls > 0, self.workers.hang_after, step) {
+            return None;
+        }
+        begun.process.kill();
+        let calls = if calls == 1 {
+            "1 call".into()
+        } else {
+            format!("{calls} calls")
+        };
+        Some(format!(
+            "it hung: it said nothing for {} s with {calls} under way",
+            length.as_secs()
+        ))
+    }
+
+    /// Writes what a worker has said to the log.
+    fn repeat(&self, log: &mut Log) -> Vec<String> {
+        let lines = log.lines().unwrap_or_default();
+        for line in &lines {
+            tracing::info!(
+                endpoint = self.begins.endpoint,
+                release = self.begins.release,
+                replica = self.begins.replica,
+                "{line}"
+            );
+        }
+        lines
+    }
+
+    /// Waits for the end of a worker and removes what it leaves; returns how it ended and its last words.
+    fn bury(&self, begun: Begun, patience: Duration) -> (Finish, Vec<String>) {
+        let Begun {
+            process,
+            engine,
+            mut log,
+            incarnation,
+        } = begun;
+        if let Some(engine) = engine.upgrade() {
+            engine.end();
+        }
+        let finish = process.finish(patience);
+        let mut said = self.repeat(&mut log);
+        self.workers.forget(incarnation);
+        (finish, said.split_off(said.len().saturating_sub(LAST_WORDS)))
+    }
+}
+
+impl End {
+    fn new(hung: Option<String>, why: String, finish: Finish, last_words: Vec<String>, produced: bool) -> End {
+        let (cause, why) = match (hung, finish) {
+            (Some(why), _) => ("hung", why),
+            (None, Finish::Signal(_)) => ("killed", finish.to_string()),
+            (None, Finish::Code(FAILED)) => ("failed", why),
+            (None, _) => ("exited", finish.to_string()),
+        };
+        End {
+            why,
+            cause,
+            produced,
+            last_words,
+        }
+    }
+}
+
+impl From<Stillborn> for End {
+    fn from(stillborn: Stillborn) -> End {
+        End {
+            why: stillborn.why,
+            cause: "not-started",
+            produced: false,
+            last_words: stillborn.last_words,
+        }
+    }
+}
+
+impl From<&Stillborn> for LoadError {
+    fn from(stillborn: &Stillborn) -> LoadError {
+        match stillborn.last_words.is_empty() {
+            true => LoadError::Refused(stillborn.why.clone()),
+            false => LoadError::Refused(format!(
+                "{}; it said: {}",
+                stillborn.why,
+                stillborn.last_words.join(" | ")
+            )),
+        }
+    }
+}
+
+impl Stop {
+    pub fn set(&self) {
+        let mut state = self.lock();
+        state.is_set = true;
+        if let Some(engine) = state.engine.upgrade() {
+            engine.end();
+        }
+        self.change.notify_all();
+    }
+
+    fn is_set(&self) -> bool {
+        self.lock().is_set
+    }
+
+    /// Ends an engine as soon as it is set.
+    fn ends(&self, engine: &Weak<WorkerEngine>) {
+        let mut state = self.lock();
+        state.engine = engine.clone();
+        if let Some(engine) = engine.upgrade().filter(|_| state.is_set) {
+            engine.end();
+        }
+    }
+
+    /// Waits for so long; returns whether it was told to stop.
+    fn within(&self, pause: Duration) -> bool {
+        let waited = self
+            .change
+            .wait_timeout_while(self.lock(), pause, |state| !state.is_set);
+        let (state, _) = waited.unwrap_or_else(PoisonError::into_inner);
+        state.is_set
+    }
+
+    fn lock(&self) -> MutexGuard<'_, StopState> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}

@@ -1,0 +1,260 @@
+//! A call's events, which go on when its worker does not.
+//!
+//! What a call has come to is kept here: the tokens of each completion. When its worker is gone, it is handed in again with them as soon as
+//! a replica takes requests; what comes then goes on where it broke off, with the same bits.
+
+mod progress;
+
+use crate::endpoint::{Endpoint, NotTaken, Placed};
+use crate::line::{Alone, Entry, Turn};
+use crate::problem::Problem;
+use progress::Progress;
+use std::future::poll_fn;
+use std::pin::Pin;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::task::{Context, Poll, ready};
+use std::time::Instant;
+use tokio::time::timeout;
+use vastrelay_engine::{Event, GenerationRequest, Refusal, RequestStream};
+use vastrelay_fleet::survival::Survival;
+use vastrelay_wire::manage::CallMove;
+
+/// A replica that works on a call.
+type Taken = (RequestStream, Arc<Placed>);
+/// It, and that it works on nothing else, where that is so.
+type HandedIn = (Taken, Option<Alone>);
+
+/// The events of a call; dropping it cancels what has not ended.
+pub(crate) struct LastingStream {
+    endpoint: Arc<Endpoint>,
+    requests: Vec<GenerationRequest>,
+    progress: Progress,
+    survival: Survival,
+    begun: Instant,
+    state: State,
+    /// Held while its replica works on nothing else.
+    alone: Option<Alone>,
+    moves: Moves,
+}
+
+/// How a call went from worker to worker, for whoever records it.
+pub(crate) type Moves = Arc<Mutex<Vec<CallMove>>>;
+
+enum State {
+    On(Taken),
+    /// It waits for another replica.
+    Moving(Pin<Box<dyn Future<Output = Result<HandedIn, String>>>>),
+    /// Nothing more comes but the word why.
+    GivenUp(Option<String>),
+}
+
+impl LastingStream {
+    /// Hands the requests of a call in, all or none, as soon as a replica takes them, and waits until one of them has a lane.
+    ///
+    /// # Errors
+    /// When they are refused, or no replica will take any soon; nothing of them is left behind.
+    pub async fn begin(
+        endpoint: Arc<Endpoint>,
+        requests: Vec<GenerationRequest>,
+        moves: Moves,
+    ) -> Result<LastingStream, Refused> {
+        let begun = Instant::now();
+        let taking = taken(&endpoint, &requests, begun);
+        let (taken, _) = match endpoint.limits().queue_wait {
+            None => taking.await?,
+            Some(longest) => match timeout(longest, taking).await {
+                Ok(taken) => taken?,
+                Err(_) => return Err(Refused::QueueWait),
+            },
+        };
+        Ok(LastingStream {
+            progress: Progress::of(&requests),
+            endpoint,
+            requests,
+            survival: Survival::default(),
+            begun,
+            state: State::On(taken),
+            alone: None,
+            moves,
+        })
+    }
+
+    /// Returns the replica that works on it, where one does.
+    pub fn placed(&self) -> Option<&Arc<Placed>> {
+        match &self.state {
+            State::On((_, placed)) => Some(placed),
+            _ => None,
+        }
+    }
+
+    /// Ready as soon as something has come, which [`Self::come`] then returns; with `false` when all completions have ended.
+    pub fn poll_come(&mut self, context: &mut Context<'_>) -> Poll<bool> {
+        loop {
+            match &mut self.state {
+                State::On((stream, _)) => {
+                    if ready!(stream.poll_come(context)) {
+                        return Poll::Ready(true);
+                    }
+                    if self.progress.has_ended() {
+                        return Poll::Ready(false);
+                    }
+                    self.lost("its engine is gone".into());
+                }
+                State::Moving(moving) => {
+                    self.state = match ready!(moving.as_mut().poll(context)) {
+                        Ok((taken, alone)) => {
+                            self.alone = alone;
+                            State::On(taken)
+                        }
+                        Err(why) => State::GivenUp(Some(why)),
+                    };
+                }
+                State::GivenUp(why) => return Poll::Ready(why.is_some()),
+            }
+        }
+    }
+
+    /// Returns the next event of those that have come.
+    pub fn come(&mut self) -> Option<Event> {
+        let mut event = match &mut self.state {
+            State::On((stream, _)) => stream.come()?,
+            State::Moving(_) => return None,
+            State::GivenUp(why) => return why.take().map(Event::Failed),
+        };
+        match &mut event {
+            Event::Failed(why) => {
+                let why = std::mem::take(why);
+                self.lost(why);
+                return self.come();
+            }
+            Event::Admitted { .. } => self.survival.admitted(),
+            Event::Piece(_) => {
+                self.survival.token();
+                self.alone = None;
+            }
+            Event::Ended { .. } => self.alone = None,
+            Event::Prompt { .. } => {}
+        }
+        self.progress.note(&mut event, self.begun);
+        Some(event)
+    }
+
+    /// Looks for another replica, unless too many died of the call or nobody starts others.
+    fn lost(&mut self, why: String) {
+        let State::On((_, placed)) = &self.state else { return };
+        self.alone = None;
+        let from = placed.replica.incarnation;
+        if !self.endpoint.is_kept() {
+            self.state = State::GivenUp(Some(why));
+            return;
+        }
+        if !self.survival.lost() {
+            self.state = State::GivenUp(Some(format!(
+                "three workers in a row ended while they worked on this request, so it is given up: {why}"
+            )));
+            return;
+        }
+        let tokens = self.progress.tokens();
+        let after = self.begun.elapsed();
+        tracing::warn!(
+            from,
+            tokens,
+            request = self.requests[0].name,
+            "a call goes on with another worker: {why}"
+        );
+        self.endpoint.counted.moved();
+        self.moves
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .push(CallMove {
+                after: after.as_secs_f64(),
+                incarnation: from,
+                tokens,
+                why,
+            });
+        let requests = self.progress.rest(&self.requests);
+        let alone = self.survival.is_suspect();
+        self.state = State::Moving(Box::pin(go_on(self.endpoint.clone(), requests, self.begun, alone)));
+    }
+}
+
+/// Hands requests in for the first time, as soon as it is their turn.
+async fn taken(endpoint: &Endpoint, requests: &[GenerationRequest], begun: Instant) -> Result<HandedIn, Refused> {
+    loop {
+        let turn = endpoint
+            .turn(entry(requests, begun, false), endpoint.limits().queue_depth)
+            .await;
+        match hand_in(turn.map_err(Refused::from)?, requests, begun).await {
+            Ok(taken) => return Ok(taken),
+            // It died just now.
+            Err(Refusal::Stopped(_)) if endpoint.is_kept() => {}
+            Err(refusal) => return Err(Refused::Engine(refusal)),
+        }
+    }
+}
+
+/// Hands requests in again. What was accepted once is not refused because many come back at once.
+async fn go_on(
+    endpoint: Arc<Endpoint>,
+    requests: Vec<GenerationRequest>,
+    begun: Instant,
+    alone: bool,
+) -> Result<HandedIn, String> {
+    loop {
+        let turn = endpoint.turn(entry(&requests, begun, alone), usize::MAX).await;
+        let turn = turn.map_err(|why| Refused::from(why).to_string())?;
+        match hand_in(turn, &requests, begun).await {
+            Ok(taken) => return Ok(taken),
+            Err(Refusal::Stopped(_)) => {}
+            Err(refusal) => return Err(refusal.to_string()),
+        }
+    }
+}
+
+fn entry(requests: &[GenerationRequest], arrived: Instant, alone: bool) -> Entry {
+    Entry {
+        sequences: requests.iter().map(|request| request.unfinished() as usize).sum(),
+        priority: requests.iter().map(|request| request.priority).max().unwrap_or(0),
+        arrived,
+        alone,
+    }
+}
+
+/// Hands requests in at the replica whose turn it is, and waits until they have a lane.
+async fn hand_in(mut turn: Turn, requests: &[GenerationRequest], begun: Instant) -> Result<HandedIn, Refusal> {
+    let waited = begun.elapsed();
+    let requests = requests.iter().map(|request| GenerationRequest {
+        waited,
+        ..request.clone()
+    });
+    let mut stream = turn.placed.replica.generate.submit(requests.collect()).await?;
+    let taken = (turn.placed.clone(), turn.alone.take());
+    // What was promised is given by now.
+    drop(turn);
+    // Whatever comes first says that it has a lane, or will never have one.
+    poll_fn(|context| stream.poll_come(context)).await;
+    Ok(((stream, taken.0), taken.1))
+}
+
+/// Why a call does not begin.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Refused {
+    /// It waited as long as it may.
+    #[error("it waited as long as it may")]
+    QueueWait,
+    /// The endpoint takes none.
+    #[error("{0}")]
+    Problem(Problem),
+    /// The engine does not take this one.
+    #[error(transparent)]
+    Engine(Refusal),
+}
+
+impl From<NotTaken> for Refused {
+    fn from(why: NotTaken) -> Refused {
+        match why {
+            NotTaken::Refused(refusal) => Refused::Engine(refusal),
+            NotTaken::NotReady(why) => Refused::Problem(Problem::not_ready(&why)),
+        }
+    }
+}

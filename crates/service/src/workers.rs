@@ -1,0 +1,255 @@
+//! The workers of a service: how they are started, and where they are found.
+
+use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+use std::sync::{Mutex, PoisonError};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+use vastrelay_serving::process::{Folder, FolderError, Log, Process, Program};
+use vastrelay_serving::worker::client::{Progress, WorkerError};
+use vastrelay_serving::worker::protocol::Words;
+use vastrelay_serving::worker::{Connection, Duty, Secret, WorkerEngine};
+
+/// The folder of sockets and logs, in a service's data.
+const FOLDER: &str = "workers";
+/// The file with the secret that a service and its workers share.
+const SECRET: &str = "worker.secret";
+
+/// How long a worker may take to end that has failed to begin.
+const START_FAILED_LIMIT: Duration = Duration::from_secs(1);
+/// Time between two looks at whether keepers have ended.
+const LOOK: Duration = Duration::from_millis(5);
+
+/// Why there can be no workers.
+#[derive(Debug, thiserror::Error)]
+pub enum WorkersError {
+    /// Their folder.
+    #[error(transparent)]
+    Folder(#[from] FolderError),
+    /// Their secret.
+    #[error("{path} cannot be used: {source}")]
+    Secret {
+        /// The file.
+        path: std::path::PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+}
+
+/// Starts workers.
+pub struct Workers {
+    program: Program,
+    folder: Folder,
+    secret: Secret,
+    /// Shortest silence that is a hang.
+    pub(crate) hang_after: Duration,
+    /// How long a worker waits for another service when this one is gone.
+    stay: Duration,
+    /// Workers of a service that is gone, which nobody has taken over yet.
+    found: Mutex<Vec<Found>>,
+    /// The threads that keep replicas alive.
+    keepers: Mutex<Vec<JoinHandle<()>>>,
+}
+
+/// A worker that an earlier service has left.
+struct Found {
+    name: String,
+    process: Process,
+    connection: Connection,
+}
+
+/// A worker that takes orders.
+pub(crate) struct Running {
+    pub process: Process,
+    pub engine: WorkerEngine,
+    pub log: Log,
+}
+
+/// A worker that could not begin.
+pub(crate) struct Stillborn {
+    /// Why, in words.
+    pub why: String,
+    /// The last that it said.
+    pub last_words: Vec<String>,
+}
+
+impl Workers {
+    /// Returns what starts workers with a program that calls [`vastrelay_serving::worker::serve`], for a service with this data. Whoever has
+    /// something to do and says nothing for longer than `hang_after`, and far longer than its steps take, is taken for hung. When the service is
+    /// gone, they wait for the next one for as long as `stay`; those that an earlier one has left are taken over by who starts the same.
+    ///
+    /// # Errors
+    /// When the folder or the file that they need cannot be used.
+    pub fn new(program: Program, data: &Path, hang_after: Duration, stay: Duration) -> Result<Workers, WorkersError> {
+        let path = data.join(SECRET);
+        let secret = secret(&path).map_err(|source| WorkersError::Secret { path, source })?;
+        let folder = Folder::open(&data.join(FOLDER))?;
+        let found = folder
+            .names()
+            .into_iter()
+            .filter_map(|name| found(&folder, name, &secret));
+        Ok(Workers {
+            program,
+            found: Mutex::new(found.collect()),
+            folder,
+            secret,
+            hang_after,
+            stay,
+            keepers: Mutex::default(),
+        })
+    }
+
+    /// Returns the folder of its workers' sockets and logs.
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// Starts a worker and waits until it takes orders.
+    ///
+    /// # Errors
+    /// When it does not come so far.
+    pub(crate) fn start(
+        &self,
+        duty: Duty,
+        words: Words,
+        heard: impl FnMut(Progress) + Send + 'static,
+    ) -> Result<Running, Stillborn> {
+        let name = duty.incarnation.to_string();
+        let started = self.program.start(&self.folder, &name);
+        let (process, socket, mut log) = started.map_err(|error| Stillborn {
+            why: format!("its worker cannot be started: {error}"),
+            last_words: Vec::new(),
+        })?;
+        let begun = Connection::open(socket, &self.secret);
+        let begun = begun.and_then(|worker| worker.begin(duty, words, self.stay, heard));
+        match begun {
+            Ok(engine) => Ok(Running { process, engine, log }),
+            Err(error) => {
+                let how = process.finish(START_FAILED_LIMIT);
+                let last_words = log.lines().unwrap_or_default();
+                self.folder.remove(&name);
+                let why = match error {
+                    WorkerError::Lost(_) => how.to_string(),
+                    said => said.to_string(),
+                };
+                Err(Stillborn { why, last_words })
+            }
+        }
+    }
+
+    /// Takes over a worker that an earlier service has left, where one has the same duty; returns it with the number of its life.
+    pub(crate) fn take_over(
+        &self,
+        duty: &Duty,
+        heard: impl FnMut(Progress) + Send + 'static,
+    ) -> Option<(Running, u64)> {
+        let mut found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
+        let same = |found: &Found| {
+            found
+                .connection
+                .welcome
+                .duty
+                .as_ref()
+                .is_some_and(|left| left.is_that_of(duty))
+        };
+        let Found {
+            name,
+            process,
+            connection,
+        } = found.iter().position(same).map(|place| found.swap_remove(place))?;
+        drop(found);
+        let incarnation = connection.welcome.duty.as_ref()?.incarnation;
+        let log = Log::at_end(self.folder.log(&name).ok()?).ok()?;
+        match connection.adopt(heard) {
+            Ok(engine) => {
+                tracing::info!(
+                    endpoint = duty.endpoint,
+                    replica = duty.replica,
+                    incarnation,
+                    "took over a worker"
+                );
+                Some((Running { process, engine, log }, incarnation))
+            }
+            Err(error) => {
+                tracing::warn!(endpoint = duty.endpoint, %error, "a worker could not be taken over");
+                process.finish(Duration::ZERO);
+                self.folder.remove(&name);
+                None
+            }
+        }
+    }
+
+    /// Ends the workers that nobody has taken over.
+    pub fn end_leftover(&self) {
+        for left in std::mem::take(&mut *self.found.lock().unwrap_or_else(PoisonError::into_inner)) {
+            tracing::info!(worker = left.name, "ended a worker that nobody needs any more");
+            left.connection.end();
+            left.process.finish(START_FAILED_LIMIT);
+            self.folder.remove(&left.name);
+        }
+    }
+
+    /// Runs what keeps a replica alive.
+    ///
+    /// # Errors
+    /// When the system refuses a thread.
+    pub(crate) fn keep(&self, keeper: impl FnOnce() + Send + 'static) -> std::io::Result<()> {
+        let thread = std::thread::Builder::new().name("keeper".into()).spawn(keeper)?;
+        let mut keepers = self.keepers.lock().unwrap_or_else(PoisonError::into_inner);
+        keepers.retain(|keeper| !keeper.is_finished());
+        keepers.push(thread);
+        Ok(())
+    }
+
+    /// Waits until all workers are gone whose endpoints were let go, for so long at most.
+    pub(crate) fn wait_for_end(&self, patience: Duration) {
+        let until = Instant::now() + patience;
+        let all = || self.keepers.lock().unwrap_or_else(PoisonError::into_inner);
+        while Instant::now() < until && !all().iter().all(JoinHandle::is_finished) {
+            std::thread::sleep(LOOK);
+        }
+    }
+
+    /// Removes what a worker that is gone has left.
+    pub(crate) fn forget(&self, incarnation: u64) {
+        self.folder.remove(&incarnation.to_string());
+    }
+}
+
+/// Connects to what an earlier service has left under a name.
+fn found(folder: &Folder, name: String, secret: &Secret) -> Option<Found> {
+    let Ok(socket) = folder.connect(&name) else {
+        // Nobody listens there.
+        folder.remove(&name);
+        return None;
+    };
+    let connection = Connection::open(socket, secret)
+        .inspect_err(|error| tracing::warn!(worker = name, %error, "a worker cannot be taken over; it ends by itself"))
+        .ok()?;
+    let process = Process::of(connection.welcome.process).ok()?;
+    Some(Found {
+        name,
+        process,
+        connection,
+    })
+}
+
+/// Returns the secret in a file, or a new one that is written there.
+fn secret(path: &Path) -> std::io::Result<Secret> {
+    if let Ok(bytes) = vastrelay_files::read(path, 64)
+        && let Ok(bytes) = <[u8; 32]>::try_from(bytes)
+    {
+        return Ok(Secret(bytes));
+    }
+    let mut bytes = [0; 32];
+    getrandom::fill(&mut bytes).map_err(std::io::Error::other)?;
+    let mut file = std::fs::OpenOptions::new()
+        .write(true)
+        .create(true)
+        .truncate(true)
+        .mode(0o600)
+        .open(path)?;
+    file.write_all(&bytes)?;
+    Ok(Secret(bytes))
+}

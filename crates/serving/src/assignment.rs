@@ -1,0 +1,205 @@
+//! What a replica is to run once its memory has been planned: as much as a process needs that has nothing else to do.
+
+use crate::error::LoadError;
+use crate::origin::Origin;
+use crate::turn::Turn;
+use serde::{Deserialize, Serialize};
+use std::ffi::OsString;
+use std::path::Path;
+use std::time::Duration;
+use vastrelay_engine::cpu::CpuSettings;
+use vastrelay_engine::sampling::random::Random;
+use vastrelay_engine::simulated::{Speech, StepTime};
+use vastrelay_engine::{CpuExecutor, Executor, Limits, MemoryReport, SimulatedExecutor};
+use vastrelay_kernels::Isa;
+use vastrelay_kernels::reserved::Untouched;
+use vastrelay_planner::accelerator::Placement;
+use vastrelay_planner::{CostModel, CostRow, DeviceProfile, StepTimes};
+use vastrelay_text::TokenPieces;
+use vastrelay_weights::{ModelDescription, Precisions, StoredAs};
+
+/// The length in the middle of all answers' lengths, in tokens.
+const MEDIAN_LENGTH: f64 = 180.0;
+/// The deviation of the logarithm of answers' lengths.
+const LENGTH_SIGMA: f64 = 0.6;
+/// How far a step may last longer or less long than predicted.
+const JITTER: f64 = 0.03;
+
+/// What is run, and how.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Assignment {
+    /// The path of the model, from the root on.
+    pub path: OsString,
+    /// The precisions asked for.
+    #[serde(with = "words")]
+    pub precisions: Precisions,
+    /// What its engine may spend.
+    pub limits: Limits,
+    /// Shards, or devices.
+    pub split: usize,
+    /// Where it runs.
+    pub place: Place,
+}
+
+/// Where a replica runs.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub enum Place {
+    /// On this machine's processor.
+    Cpu {
+        /// Cores of its own.
+        cores: usize,
+        /// Instructions of its kernels, by name.
+        isa: String,
+    },
+    /// On simulated devices.
+    Simulated {
+        /// Their profile.
+        profile: Box<DeviceProfile>,
+        /// What it takes of their memory.
+        memory: MemoryReport,
+        /// The files through which it takes turns on each of them, always in the same order.
+        turns: Vec<OsString>,
+    },
+}
+
+/// Something that runs steps, and its memory that the system has not given yet.
+pub struct Loaded {
+    /// What runs steps.
+    pub executor: Box<dyn Executor>,
+    /// Memory to be touched ahead of use.
+    pub untouched: Vec<Untouched>,
+}
+
+impl Assignment {
+    /// Loads the weights. Simulated devices say words of the vocabulary, and one of `ends` after an answer.
+    ///
+    /// # Errors
+    /// When they cannot be read or run.
+    pub fn load(
+        &self,
+        description: &ModelDescription,
+        pieces: &TokenPieces,
+        ends: &[u32],
+    ) -> Result<Loaded, LoadError> {
+        match &self.place {
+            Place::Cpu { cores, isa } => self.load_on_cpu(description, *cores, isa),
+            Place::Simulated { profile, memory, turns } => {
+                let time = self.step_time(description, profile)?;
+                let speech = speech(description, pieces, ends);
+                let turns: Result<Vec<Turn>, _> = turns.iter().map(|turn| Turn::open(Path::new(turn))).collect();
+                let occupy = Box::new(occupy(turns.map_err(LoadError::Thread)?));
+                let executor = SimulatedExecutor::start(*memory, description.vocabulary, speech, time, occupy);
+                Ok(Loaded {
+                    executor: Box::new(executor.map_err(LoadError::Thread)?),
+                    untouched: Vec::new(),
+                })
+            }
+        }
+    }
+
+    /// Returns the path of the model.
+    pub fn path(&self) -> &Path {
+        Path::new(&self.path)
+    }
+
+    /// Returns what tells apart the keys and values of different weights, kernels and precisions.
+    pub fn build(&self) -> String {
+        let Precisions { weights, kv } = self.precisions;
+        let (path, group) = (self.path().display(), weights.group().unwrap_or(0));
+        match &self.place {
+            Place::Cpu { isa, .. } => format!("{path} {isa} {} {group} {}", weights.word(), kv.name()),
+            Place::Simulated { .. } => format!("simulated {path}"),
+        }
+    }
+
+    fn load_on_cpu(&self, description: &ModelDescription, cores: usize, isa: &str) -> Result<Loaded, LoadError> {
+        let settings = CpuSettings {
+            isa: Isa::of(isa).map_err(LoadError::Refused)?,
+            cores,
+            context: self.limits.context,
+            step_tokens: self.limits.step_budget,
+            split: self.split,
+            pages: self.limits.pools.iter().map(|pool| pool.pages).collect(),
+            weights: self.precisions.weights,
+            kv: self.precisions.kv,
+        };
+        let executor: CpuExecutor = Origin::open(self.path(), description)?.load(description, settings)?;
+        Ok(Loaded {
+            untouched: executor.untouched(),
+            executor: Box::new(executor),
+        })
+    }
+
+    /// Returns the time of steps: what the cost model predicts, and a little more or less.
+    fn step_time(&self, description: &ModelDescription, profile: &DeviceProfile) -> Result<StepTime, LoadError> {
+        let stored = StoredAs::open(self.path())?;
+        let placement = Placement {
+            model: description,
+            stored: &|tensor| stored.kind(tensor),
+            precisions: self.precisions,
+            split: self.split,
+            width: self.limits.width,
+            step_budget: self.limits.step_budget,
+            context: self.limits.context,
+        };
+        let cost = CostModel::new(&placement, profile);
+        let steps = std::cell::Cell::new(0);
+        Ok(Box::new(move |rows| {
+            let of = |(tokens, start, chooses)| CostRow { tokens, start, chooses };
+            let predicted = cost.step(&rows.map(of).collect::<Vec<CostRow>>()).total();
+            let jitter = JITTER * (2.0 * Random::new(0, 0, steps.replace(steps.get() + 1)).unit() - 1.0);
+            Duration::from_secs_f64(predicted * (1.0 + jitter))
+        }))
+    }
+}
+
+/// Says the model's tokens that are words by themselves.
+fn speech(description: &ModelDescription, pieces: &TokenPieces, ends: &[u32]) -> Speech {
+    let most = pieces.count().min(description.vocabulary) as u32;
+    let is_word = |id: &u32| {
+        let text = pieces.text(&[*id]);
+        !pieces.is_special(*id) && !text.is_empty() && text.chars().all(|c| c == ' ' || c.is_alphanumeric())
+    };
+    let mut tokens: Vec<u32> = (0..most).filter(is_word).collect();
+    if tokens.is_empty() {
+        tokens = (0..most.max(1)).collect();
+    }
+    Speech {
+        tokens: tokens.into(),
+        end: ends.first().copied(),
+        median: MEDIAN_LENGTH,
+        sigma: LENGTH_SIGMA,
+    }
+}
+
+/// Computes on devices for so long, when it is its turn on all of them.
+fn occupy(turns: Vec<Turn>) -> impl FnMut(Duration) + Send {
+    move |time| {
+        let taken: Result<Vec<_>, _> = turns.iter().map(Turn::take).collect();
+        if let Err(error) = &taken {
+            tracing::error!(%error, "devices are used without their turn");
+        }
+        std::thread::sleep(time);
+    }
+}
+
+/// Precisions as words, whatever they are written down in.
+mod words {
+    use serde::de::Error;
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+    use vastrelay_kernels::attention::KvPrecision;
+    use vastrelay_weights::{Precision, Precisions};
+
+    pub fn serialize<S: Serializer>(precisions: &Precisions, to: S) -> Result<S::Ok, S::Error> {
+        let Precisions { weights, kv } = precisions;
+        (weights.word(), weights.group(), kv.name()).serialize(to)
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Precisions, D::Error> {
+        let (weights, group, kv) = <(String, Option<usize>, String)>::deserialize(from)?;
+        Ok(Precisions {
+            weights: Precision::of(&weights, group).map_err(D::Error::custom)?,
+            kv: KvPrecision::of(&kv).ok_or_else(|| D::Error::custom(format!("`{kv}` is not a KV precision")))?,
+        })
+    }
+}

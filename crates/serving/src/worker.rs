@@ -1,0 +1,28 @@
+//! A replica in a process of its own.
+//!
+//! The service starts the process with a socket to listen at and connects to it. The first message says which version of the protocol
+//! is spoken; then orders go one way and, for each step of the engine, one frame the other way. Whoever connects later, with the same
+//! secret, takes the worker over as it is.
+//!
+//! | module | question it answers |
+//! |---|---|
+//! | [`protocol`] | what is said? |
+//! | [`message`] | how does it become bytes? |
+//! | `outlet` | how is it sent without waiting? |
+//! | `teller` | what does a worker tell, and when? |
+//! | [`serve`] | what does a worker do? |
+//! | [`client`] | how does a service talk to it? |
+
+pub mod client;
+pub mod message;
+mod outlet;
+pub mod protocol;
+pub mod serve;
+mod teller;
+
+/// The code of a process that has said why it can do no more.
+pub const FAILED: i32 = 70;
+
+pub use client::{Connection, WorkerEngine};
+pub use protocol::{Duty, Secret};
+pub use serve::serve;

@@ -1,0 +1,362 @@
+//! How a service talks to a worker.
+
+use super::message;
+use super::outlet::Outlet;
+use super::protocol::{
+    Duty, Hello, MOST_TOLD, PROTOCOL, Phase, Ready, Reply, Secret, ToService, ToWorker, WINDOW, Welcome, Words,
+};
+use super::serve::now;
+use crate::generate::Generate;
+use futures_util::future::BoxFuture;
+use std::collections::HashMap;
+use std::io::{self, BufReader, Write};
+use std::os::unix::net::UnixStream;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+use vastrelay_engine::engine::frame::{CallNumber, Frame, FrameSink, Order};
+use vastrelay_engine::record::StepRecord;
+use vastrelay_engine::token::TokenLogprobs;
+use vastrelay_engine::{Edge, EndReason, EngineStatus, Event, GenerationRequest, Limits, Refusal, RequestStream};
+
+/// Longest that a worker may take to answer a greeting.
+const WELCOME_LIMIT: Duration = Duration::from_secs(5);
+
+/// Why a worker cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum WorkerError {
+    /// It says so.
+    #[error("{0}")]
+    Refused(String),
+    /// It could not load, or its engine could not go on, and why.
+    #[error("{0}")]
+    Failed(String),
+    /// It is gone, or what it says makes no sense.
+    #[error("its worker cannot be reached: {0}")]
+    Lost(#[from] io::Error),
+}
+
+/// A worker that has answered.
+pub struct Connection {
+    socket: UnixStream,
+    /// What it has answered.
+    pub welcome: Welcome,
+}
+
+/// An engine in a worker.
+pub struct WorkerEngine {
+    edge: Arc<Edge>,
+    outlet: Arc<Outlet>,
+    /// What it is.
+    pub ready: Ready,
+    heard: Arc<Heard>,
+}
+
+/// What the thread that listens to a worker has noticed.
+struct Heard {
+    state: Mutex<HeardState>,
+    change: Condvar,
+}
+
+struct HeardState {
+    /// When it last said anything.
+    last: Instant,
+    /// Why it says nothing any more.
+    end: Option<String>,
+}
+
+impl Connection {
+    /// Greets a worker.
+    ///
+    /// # Errors
+    /// When it refuses, or does not answer.
+    pub fn open(socket: UnixStream, secret: &Secret) -> Result<Connection, WorkerError> {
+        let hello = Hello {
+            protocol: PROTOCOL,
+            program: env!("CARGO_PKG_VERSION").into(),
+            secret: secret.clone(),
+        };
+        let mut bytes = Vec::new();
+        message::encode(&hello, &mut bytes);
+        (&socket).write_all(&bytes)?;
+        socket.set_read_timeout(Some(WELCOME_LIMIT))?;
+        let reply: Reply = message::read(&mut &socket, MOST_TOLD, &mut bytes)?;
+        socket.set_read_timeout(None)?;
+        match reply {
+            Reply::Welcome(welcome) => Ok(Connection {
+                socket,
+                welcome: *welcome,
+            }),
+            Reply::Refused(why) => Err(WorkerError::Refused(why)),
+        }
+    }
+
+    /// Tells a worker what to be and waits until it is; it will wait for another service for so long when this one is gone. `heard` hears how
+    /// it gets on and of memory that the system gives it later.
+    ///
+    /// # Errors
+    /// When it cannot be that, or is gone.
+    pub fn begin(
+        self,
+        duty: Duty,
+        words: Words,
+        stay: Duration,
+        heard: impl FnMut(Progress) + Send + 'static,
+    ) -> Result<WorkerEngine, WorkerError> {
+        let mut bytes = Vec::new();
+        message::encode(&ToWorker::Begin(Box::new(duty), words, stay), &mut bytes);
+        (&self.socket).write_all(&bytes)?;
+        self.adopt(heard)
+    }
+
+    /// Ends the worker.
+    pub fn end(self) {
+        let mut bytes = Vec::new();
+        message::encode(&ToWorker::End, &mut bytes);
+        // One that does not read it has ended already.
+        let _ = (&self.socket).write_all(&bytes);
+    }
+
+    /// Waits until a worker that was told before what to be takes orders. What it still works on is ended, as nobody waits for it.
+    ///
+    /// # Errors
+    /// When it cannot be that, or is gone.
+    pub fn adopt(self, mut heard: impl FnMut(Progress) + Send + 'static) -> Result<WorkerEngine, WorkerError> {
+        let mut input = BufReader::with_capacity(1 << 16, self.socket.try_clone()?);
+        let mut buffer = Vec::new();
+        let mut early = Vec::new();
+        let mut taken = 0;
+        let ready = loop {
+            let told = message::read(&mut input, MOST_TOLD, &mut buffer)?;
+            taken += buffer.len() + message::LENGTH;
+            match told {
+                ToService::Ready(ready) => break ready,
+                ToService::Phase(phase) => heard(Progress::Phase(phase)),
+                ToService::Failed(why) => return Err(WorkerError::Failed(why)),
+                other => early.push(other),
+            }
+        };
+        let outlet = Outlet::start(&self.socket, || ())?;
+        let orders = outlet.clone();
+        let edge = Arc::new(Edge::new(instant_of(ready.started), move |order| {
+            let mut bytes = Vec::new();
+            message::encode(&ToWorker::Order(order), &mut bytes);
+            orders.send(&bytes)
+        }));
+        edge.take(&mut Frame {
+            status: ready.status.clone(),
+            ..Frame::default()
+        });
+        let engine = WorkerEngine {
+            edge: edge.clone(),
+            outlet: outlet.clone(),
+            ready,
+            heard: Arc::new(Heard::new()),
+        };
+        for call in &self.welcome.held {
+            let reason = EndReason::Cancelled;
+            engine.order(Order::Cancel { call: *call, reason });
+        }
+        edge.number_calls_after(self.welcome.held.iter().copied().max().unwrap_or(0));
+        let noticed = engine.heard.clone();
+        let mut listener = Listener {
+            edge,
+            outlet,
+            heard: Box::new(heard),
+            scores: HashMap::new(),
+            taken,
+        };
+        let thread = std::thread::Builder::new().name("worker".into());
+        thread.spawn(move || {
+            early.into_iter().for_each(|told| listener.hear(told));
+            let end = loop {
+                match message::read(&mut input, MOST_TOLD, &mut buffer) {
+                    Ok(ToService::Failed(why)) => break why,
+                    Ok(told) => listener.hear(told),
+                    Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => break "its worker is gone".into(),
+                    Err(error) => break WorkerError::Lost(error).to_string(),
+                }
+                noticed.something();
+                listener.took(buffer.len() + message::LENGTH);
+            };
+            noticed.end(&end);
+            listener.outlet.close();
+            listener.edge.fail(&end);
+        })?;
+        Ok(engine)
+    }
+}
+
+/// How a worker gets on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Progress {
+    /// A part of its start has begun.
+    Phase(Phase),
+    /// The system has given so many more bytes of the memory that it has reserved.
+    Given(usize),
+}
+
+/// What listens to a worker.
+struct Listener {
+    edge: Arc<Edge>,
+    outlet: Arc<Outlet>,
+    heard: Box<dyn FnMut(Progress) + Send>,
+    /// Scores whose last part has not come.
+    scores: HashMap<(CallNumber, u32), Vec<TokenLogprobs>>,
+    /// Bytes that were read and not confirmed.
+    taken: usize,
+}
+
+impl Listener {
+    fn hear(&mut self, told: ToService) {
+        match told {
+            ToService::Phase(phase) => (self.heard)(Progress::Phase(phase)),
+            ToService::Given(bytes) => (self.heard)(Progress::Given(bytes)),
+            ToService::Scores(call, choice, more) => {
+                self.scores.entry((call, choice)).or_default().extend(more);
+            }
+            ToService::Told(mut frame, earlier) => {
+                for record in earlier {
+                    self.edge.take(&mut Frame {
+                        record: Some(record),
+                        status: frame.status.clone(),
+                        ..Frame::default()
+                    });
+                }
+                self.complete_scores(&mut frame);
+                self.edge.take(&mut frame);
+            }
+            // It says so again only to somebody else.
+            ToService::Ready(_) | ToService::Failed(_) => {}
+        }
+    }
+
+    /// Puts the first parts of scores before their last.
+    fn complete_scores(&mut self, frame: &mut Frame) {
+        if self.scores.is_empty() {
+            return;
+        }
+        for (call, event) in &mut frame.events {
+            if let Event::Prompt { choice, logprobs } = event
+                && let Some(mut whole) = self.scores.remove(&(*call, *choice))
+            {
+                whole.append(logprobs);
+                *logprobs = whole;
+            }
+        }
+    }
+
+    /// Lets the worker send on when much of what it may send ahead has been read.
+    fn took(&mut self, bytes: usize) {
+        self.taken += bytes;
+        if self.taken >= WINDOW / 4 {
+            let mut bytes = Vec::new();
+            message::encode(&ToWorker::Read(std::mem::take(&mut self.taken)), &mut bytes);
+            self.outlet.send(&bytes);
+        }
+    }
+}
+
+impl WorkerEngine {
+    /// Waits until the worker is gone, for so long at most; returns why it is.
+    pub fn wait_for_end(&self, patience: Duration) -> Option<String> {
+        self.heard.wait(patience)
+    }
+
+    /// Returns since when the worker has said nothing.
+    pub fn silent_since(&self) -> Instant {
+        self.heard.lock().last
+    }
+
+    /// Returns how many calls have not ended.
+    pub fn unanswered(&self) -> usize {
+        self.edge.unanswered()
+    }
+
+    /// Tells the worker to stop.
+    pub fn end(&self) {
+        let mut bytes = Vec::new();
+        message::encode(&ToWorker::End, &mut bytes);
+        self.outlet.send(&bytes);
+    }
+
+    fn order(&self, order: Order) {
+        let mut bytes = Vec::new();
+        message::encode(&ToWorker::Order(order), &mut bytes);
+        self.outlet.send(&bytes);
+    }
+}
+
+impl Drop for WorkerEngine {
+    fn drop(&mut self) {
+        self.end();
+    }
+}
+
+impl Generate for WorkerEngine {
+    fn submit(&self, requests: Vec<GenerationRequest>) -> BoxFuture<'_, Result<RequestStream, Refusal>> {
+        let vocabulary = self.ready.vocabulary;
+        Box::pin(async move {
+            requests.iter().try_for_each(|request| request.check(vocabulary))?;
+            self.edge.submit(requests).await
+        })
+    }
+
+    fn given(&self) -> Option<usize> {
+        self.edge.given()
+    }
+
+    fn when_room(&self, tell: Box<dyn Fn() + Send + Sync>) {
+        self.edge.when_room(tell);
+    }
+
+    fn status(&self) -> EngineStatus {
+        self.edge.status()
+    }
+
+    fn steps_after(&self, number: u64, most: usize) -> Vec<StepRecord> {
+        self.edge.steps_after(number, most)
+    }
+
+    fn limits(&self) -> &Limits {
+        &self.ready.limits
+    }
+}
+
+impl Heard {
+    fn new() -> Heard {
+        Heard {
+            state: Mutex::new(HeardState {
+                last: Instant::now(),
+                end: None,
+            }),
+            change: Condvar::new(),
+        }
+    }
+
+    fn something(&self) {
+        self.lock().last = Instant::now();
+    }
+
+    fn end(&self, why: &str) {
+        self.lock().end = Some(why.to_owned());
+        self.change.notify_all();
+    }
+
+    fn wait(&self, patience: Duration) -> Option<String> {
+        let lives = |state: &mut HeardState| state.end.is_none();
+        let waited = self.change.wait_timeout_while(self.lock(), patience, lives);
+        let (state, _) = waited.unwrap_or_else(PoisonError::into_inner);
+        state.end.clone()
+    }
+
+    fn lock(&self) -> MutexGuard<'_, HeardState> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// Returns the moment of a time of the machine's clock.
+fn instant_of(time: u64) -> Instant {
+    let ago = Duration::from_nanos(now().saturating_sub(time));
+    let now = Instant::now();
+    now.checked_sub(ago).unwrap_or(now)
+}

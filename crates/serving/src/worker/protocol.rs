@@ -1,0 +1,171 @@
+//! What a service and a worker say to each other.
+
+use crate::assignment::Assignment;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use std::time::Duration;
+use vastrelay_engine::engine::frame::{CallNumber, EngineStatus, Frame, Order};
+use vastrelay_engine::record::StepRecord;
+use vastrelay_engine::token::TokenLogprobs;
+use vastrelay_engine::{Limits, MemoryReport};
+use vastrelay_text::TokenPieces;
+
+/// The version of everything here but [`Hello`] and [`Reply::Refused`], whose form never changes.
+pub const PROTOCOL: u32 = 1;
+/// Bytes that a worker may send ahead of what the service has read.
+pub const WINDOW: usize = 4 << 20;
+/// Events of one message at most.
+pub const MOST_EVENTS: usize = 4_096;
+/// Tokens of a prompt whose scores go with one message at most.
+pub const MOST_SCORES: usize = 8_192;
+/// Most bytes of a message from a worker.
+pub const MOST_TOLD: usize = 16 << 20;
+/// Most bytes of a message to a worker.
+pub const MOST_ASKED: usize = 128 << 20;
+/// Most bytes of the first message.
+pub const MOST_HELLO: usize = 4 << 10;
+
+/// What a service knows and others do not, so that only it can use its workers.
+#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Secret(pub [u8; 32]);
+
+impl std::fmt::Debug for Secret {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Secret")
+    }
+}
+
+/// Who connects.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Hello {
+    /// The version that it speaks.
+    pub protocol: u32,
+    /// The version of its program.
+    pub program: String,
+    /// The secret; a worker believes the first one.
+    pub secret: Secret,
+}
+
+/// What a worker answers.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub enum Reply {
+    /// Nothing more comes, and why.
+    Refused(String),
+    /// It listens.
+    Welcome(Box<Welcome>),
+}
+
+/// How a worker stands when somebody connects.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Welcome {
+    /// The version of its program.
+    pub program: String,
+    /// The number of its process.
+    pub process: u32,
+    /// What it was told to be; nothing in the first connection.
+    pub duty: Option<Duty>,
+    /// Calls that it still works on.
+    pub held: Vec<CallNumber>,
+}
+
+/// Which replica a worker is.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Duty {
+    /// The endpoint.
+    pub endpoint: String,
+    /// The number of its release.
+    pub release: u32,
+    /// The replica's number.
+    pub replica: u32,
+    /// The number of this life of it.
+    pub incarnation: u64,
+    /// What it runs, and how.
+    pub assignment: Assignment,
+}
+
+/// The model's words, which the service has read already.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Words {
+    /// What each token stands for.
+    pub pieces: Arc<TokenPieces>,
+    /// The tokens that end an answer.
+    pub ends: Vec<u32>,
+}
+
+impl Duty {
+    /// Returns whether another one is the same, in whatever life.
+    pub fn is_that_of(&self, other: &Duty) -> bool {
+        let incarnation = self.incarnation;
+        *self
+            == Duty {
+                incarnation,
+                ..other.clone()
+            }
+    }
+}
+
+/// What a service says.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub enum ToWorker {
+    /// Load this and begin; wait for so long for another service when this one is gone.
+    Begin(Box<Duty>, Words, Duration),
+    /// For the engine.
+    Order(Order),
+    /// So many bytes of messages have been read.
+    Read(usize),
+    /// Stop at once.
+    End,
+}
+
+/// What a worker says.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub enum ToService {
+    /// It has got so far with its start.
+    Phase(Phase),
+    /// It takes orders. It says so again to whoever takes it over.
+    Ready(Ready),
+    /// It can do no more.
+    Failed(String),
+    /// The system has given so many more bytes of the memory that it has reserved.
+    Given(usize),
+    /// Scores of a prompt that are too many for one message; the event that follows has the last of them.
+    Scores(CallNumber, u32, Vec<TokenLogprobs>),
+    /// What the engine tells, with the records of the steps before the frame's own that have not been told.
+    Told(Frame, Vec<StepRecord>),
+}
+
+/// A part of a start.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Phase {
+    /// Its process begins.
+    StartingWorker,
+    /// Weights are read and prepared.
+    LoadingWeights,
+}
+
+impl Phase {
+    /// Returns its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Phase::StartingWorker => "starting worker",
+            Phase::LoadingWeights => "loading weights",
+        }
+    }
+}
+
+/// What a worker is, once it has loaded.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Ready {
+    /// What it took of its device's memory.
+    pub memory: MemoryReport,
+    /// Bytes of that which the system has not given yet.
+    pub untouched: usize,
+    /// Tokens of its model.
+    pub vocabulary: usize,
+    /// What its engine may spend.
+    pub limits: Limits,
+    /// When its engine's clock began, in nanoseconds of the machine's clock that never runs backwards.
+    pub started: u64,
+    /// How it stands.
+    pub status: EngineStatus,
+}

@@ -1,0 +1,420 @@
+//! What a worker tells its service: as soon as it happens, as long as the service reads; else together, later.
+
+use super::message::encode;
+use super::outlet::Outlet;
+use super::protocol::{MOST_EVENTS, MOST_SCORES, Ready, ToService, WINDOW};
+use std::collections::{HashMap, HashSet, VecDeque};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use vastrelay_engine::engine::frame::{CallNumber, Frame, FrameSink, Order};
+use vastrelay_engine::record::StepRecord;
+use vastrelay_engine::{EndReason, Event, Refusal};
+
+/// Events that may wait before calls are looked at that have many.
+const MOST_WAITING: usize = 1 << 16;
+/// Events that may wait of each call then.
+const MOST_OF_CALL: usize = 4_096;
+/// Records that wait at most; earlier ones are dropped.
+const MOST_RECORDS: usize = 4_096;
+
+/// A worker's way to whoever listens to it.
+pub(super) struct Teller {
+    state: Mutex<State>,
+    /// Hands an order to the engine.
+    order: Box<dyn Fn(Order) + Send + Sync>,
+    /// What is done when the engine can do no more and that has been told.
+    failed: Box<dyn Fn() + Send + Sync>,
+}
+
+#[derive(Default)]
+struct State {
+    outlet: Option<Arc<Outlet>>,
+    /// Bytes that may be sent.
+    credit: usize,
+    /// What is told before the frame.
+    first: VecDeque<ToService>,
+    /// What has happened and was not told.
+    frame: Frame,
+    records: Vec<StepRecord>,
+    /// Whether there is anything in the frame besides how things stand.
+    has_news: bool,
+    /// Completions of each call that have not ended.
+    held: HashMap<CallNumber, u32>,
+    /// Calls whose events are not read, of which only the ends are told.
+    slow: HashSet<CallNumber>,
+    bytes: Vec<u8>,
+}
+
+impl Teller {
+    pub fn new(order: impl Fn(Order) + Send + Sync + 'static, failed: impl Fn() + Send + Sync + 'static) -> Teller {
+        Teller {
+            state: Mutex::default(),
+            order: Box::new(order),
+            failed: Box::new(failed),
+        }
+    }
+
+    /// Tells everything from now on to somebody who has just connected.
+    pub fn connect(&self, outlet: Arc<Outlet>) {
+        let mut state = self.lock();
+        state.outlet = Some(outlet);
+        state.credit = WINDOW;
+        state.flush();
+    }
+
+    /// Nobody listens any more. What calls say is dropped until somebody else does, as nobody waits for it.
+    pub fn disconnect(&self) {
+        let mut state = self.lock();
+        if let Some(outlet) = state.outlet.take() {
+            outlet.close();
+        }
+        state.forget();
+    }
+
+    /// Hears that so many bytes have been read.
+    pub fn read(&self, bytes: usize) {
+        let mut state = self.lock();
+        state.credit = state.credit.saturating_add(bytes).min(WINDOW);
+        state.flush();
+    }
+
+    /// Hears that all that had to wait has been sent.
+    pub fn cleared(&self) {
+        self.lock().flush();
+    }
+
+    /// Tells something before whatever comes next.
+    pub fn tell(&self, what: ToService) {
+        let mut state = self.lock();
+        state.first.push_back(what);
+        state.flush();
+    }
+
+    /// Tells that orders are taken; `ready` is as it was when the engine began.
+    pub fn ready(&self, ready: &Ready) {
+        let status = self.lock().frame.status.clone();
+        self.tell(ToService::Ready(Ready {
+            status,
+            ..ready.clone()
+        }));
+    }
+
+    /// Notes a call before the engine hears of it.
+    pub fn holds(&self, call: CallNumber, completions: u32) {
+        self.lock().held.insert(call, completions);
+    }
+
+    /// Returns the calls that have not ended.
+    pub fn held(&self) -> Vec<CallNumber> {
+        self.lock().held.keys().copied().collect()
+    }
+
+    /// Tells that a call is refused that the engine never hears of.
+    pub fn refuse(&self, call: CallNumber, refusal: Refusal) {
+        let mut state = self.lock();
+        state.held.remove(&call);
+        state.frame.answers.push((call, Err(refusal)));
+        state.has_news = true;
+        state.flush();
+    }
+
+    /// What is under this lock is whole at every moment, so it is of use even where another thread has panicked.
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl FrameSink for Teller {
+    fn take(&self, frame: &mut Frame) -> Option<StepRecord> {
+        let mut state = self.lock();
+        state.add(frame);
+        state.flush();
+        if state.frame.events.len() <= MOST_WAITING {
+            return None;
+        }
+        let slow = state.give_up();
+        drop(state);
+        for call in slow {
+            (self.order)(Order::Cancel {
+                call,
+                reason: EndReason::SlowReader,
+            });
+        }
+        None
+    }
+
+    fn fail(&self, reason: &str) {
+        self.tell(ToService::Failed(reason.to_owned()));
+        let outlet = self.lock().outlet.clone();
+        if let Some(outlet) = outlet {
+            outlet.drain();
+        }
+        (self.failed)();
+    }
+
+    fn close(&self) {}
+}
+
+impl State {
+    /// Adds what has happened to what was not told.
+    fn add(&mut self, new: &mut Frame) {
+        for (call, answer) in &new.answers {
+            if answer.is_err() {
+                self.held.remove(call);
+            }
+        }
+        for (call, event) in &new.events {
+            if let Event::Ended { .. } = event {
+                self.ended(*call);
+            }
+        }
+        std::mem::swap(&mut self.frame.status, &mut new.status);
+        if self.outlet.is_none() {
+            new.answers.clear();
+            new.events.clear();
+            new.record = None;
+            return;
+        }
+        self.has_news |= !new.answers.is_empty() || !new.events.is_empty() || new.record.is_some();
+        self.frame.answers.append(&mut new.answers);
+        if self.slow.is_empty() {
+            self.frame.events.append(&mut new.events);
+        } else {
+            let slow = &self.slow;
+            let told =
+                |(call, event): &(CallNumber, Event)| !slow.contains(call) || matches!(event, Event::Ended { .. });
+            self.frame.events.extend(new.events.drain(..).filter(told));
+        }
+        if let Some(record) = new.record.take()
+            && let Some(before) = self.frame.record.replace(record)
+        {
+            if self.records.len() == MOST_RECORDS {
+                self.records.remove(0);
+            }
+            self.records.push(before);
+        }
+    }
+
+    fn ended(&mut self, call: CallNumber) {
+        let Some(left) = self.held.get_mut(&call) else { return };
+        *left = left.saturating_sub(1);
+        if *left == 0 {
+            self.held.remove(&call);
+            self.slow.remove(&call);
+        }
+    }
+
+    /// Drops what waits of calls that nobody reads, but for their ends, and returns them.
+    fn give_up(&mut self) -> Vec<CallNumber> {
+        let mut counts: HashMap<CallNumber, usize> = HashMap::new();
+        for (call, _) in &self.frame.events {
+            *counts.entry(*call).or_default() += 1;
+        }
+        let many = counts.into_iter().filter(|(_, count)| *count > MOST_OF_CALL);
+        let slow: Vec<CallNumber> = many.map(|(call, _)| call).collect();
+        self.slow.extend(&slow);
+        let dropped = &self.slow;
+        self.frame
+            .events
+            .retain(|(call, event)| !dropped.contains(call) || matches!(event, Event::Ended { .. }));
+        slow
+    }
+
+    /// Forgets what was to be told.
+    fn forget(&mut self) {
+        self.first.clear();
+        self.frame.answers.clear();
+        self.frame.events.clear();
+        self.frame.record = None;
+        self.records.clear();
+        self.slow.clear();
+        self.has_news = false;
+    }
+
+    /// Sends what is to be told, as long as it is read.
+    fn flush(&mut self) {
+        let Some(outlet) = self.outlet.clone() else { return };
+        while self.credit > 0 && (self.has_news || !self.first.is_empty()) && outlet.is_clear() {
+            let mut bytes = std::mem::take(&mut self.bytes);
+            bytes.clear();
+            match self.first.pop_front() {
+                Some(first) => encode(&first, &mut bytes),
+                None => self.encode_news(&mut bytes),
+            }
+            self.credit = self.credit.saturating_sub(bytes.len());
+            let is_there = outlet.send(&bytes);
+            self.bytes = bytes;
+            if !is_there {
+                return;
+            }
+        }
+    }
+
+    /// Writes what has happened, or as much of it as goes into a message with the scores that come before.
+    fn encode_news(&mut self, bytes: &mut Vec<u8>) {
+        let mut told = std::mem::take(&mut self.frame);
+        let status = told.status.clone();
+        let later = match told.events.len() > MOST_EVENTS {
+            true => told.events.split_off(MOST_EVENTS),
+            false => Vec::new(),
+        };
+        for (call, event) in &mut told.events {
+            if let Event::Prompt { choice, logprobs } = event {
+                while logprobs.len() > MOST_SCORES {
+                    let rest = logprobs.split_off(MOST_SCORES);
+                    let first = std::mem::replace(logprobs, rest);
+                    encode(&ToService::Scores(*call, *choice, first), bytes);
+                }
+            }
+        }
+        let message = ToService::Told(told, std::mem::take(&mut self.records));
+        encode(&message, bytes);
+        self.has_news = !later.is_empty();
+        // The memory of what has been told serves what comes next.
+        if let ToService::Told(mut told, mut records) = message {
+            told.answers.clear();
+            told.events.clear();
+            records.clear();
+            self.records = records;
+            self.frame = Frame {
+                events: if later.is_empty() { told.events } else { later },
+                answers: told.answers,
+                record: None,
+                status,
+            };
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::worker::message;
+    use crate::worker::protocol::MOST_TOLD;
+    use std::io::Read;
+    use std::os::unix::net::UnixStream;
+    use vastrelay_engine::request::Piece;
+    use vastrelay_engine::token::TokenLogprob;
+
+    fn piece(choice: u32) -> Event {
+        Event::Piece(Piece {
+            choice,
+            text: "boat".into(),
+            ids: [7].into_iter().collect(),
+            logprobs: Vec::new(),
+        })
+    }
+
+    fn end() -> Event {
+        Event::Ended {
+            choice: 0,
+            text: "".into(),
+            reason: EndReason::SlowReader,
+            figures: Box::default(),
+        }
+    }
+
+    fn frame(events: Vec<(CallNumber, Event)>) -> Frame {
+        Frame {
+            events,
+            ..Frame::default()
+        }
+    }
+
+    /// Returns a teller, the other side of its socket, and the calls that it cancelled.
+    fn connected() -> (Arc<Teller>, UnixStream, Arc<Mutex<Vec<CallNumber>>>) {
+        let (ours, theirs) = UnixStream::pair().unwrap();
+        let cancelled = Arc::new(Mutex::new(Vec::new()));
+        let noted = cancelled.clone();
+        let order = move |order: Order| {
+            if let Order::Cancel { call, .. } = order {
+                noted.lock().unwrap().push(call);
+            }
+        };
+        let teller = Arc::new(Teller::new(order, || ()));
+        let cleared = teller.clone();
+        teller.connect(Outlet::start(&ours, move || cleared.cleared()).unwrap());
+        (teller, theirs, cancelled)
+    }
+
+    /// Reads until so many events have come, and confirms what was read.
+    fn read(teller: &Teller, socket: &mut impl Read, count: usize) -> Vec<(CallNumber, Event)> {
+        let (mut events, mut buffer) = (Vec::new(), Vec::new());
+        while events.len() < count {
+            match message::read(socket, MOST_TOLD, &mut buffer).unwrap() {
+                ToService::Told(frame, _) => events.extend(frame.events),
+                other => panic!("{other:?}"),
+            }
+            teller.read(buffer.len() + message::LENGTH);
+        }
+        events
+    }
+
+    #[test]
+    fn everything_is_told_once_and_in_order_however_slowly_it_is_read() {
+        let (teller, mut socket, cancelled) = connected();
+        let told: Vec<(CallNumber, Event)> = (0..60_000).map(|number| (number % 50, piece(number as u32))).collect();
+        for part in told.chunks(7) {
+            assert_eq!(teller.take(&mut frame(part.to_vec())), None);
+        }
+        assert_eq!(read(&teller, &mut socket, told.len()), told);
+        assert!(cancelled.lock().unwrap().is_empty());
+    }
+
+    #[test]
+    fn calls_that_nobody_reads_are_cancelled_and_their_ends_told() {
+        let (teller, mut socket, cancelled) = connected();
+        let mut sent = 0;
+        while cancelled.lock().unwrap().is_empty() {
+            teller.take(&mut frame(vec![(1, piece(sent)); 50]));
+            teller.take(&mut frame(vec![(2, piece(sent))]));
+            sent += 1;
+            assert!(sent < 100_000, "it keeps all of it");
+        }
+        assert_eq!(*cancelled.lock().unwrap(), [1]);
+        teller.take(&mut frame(vec![(1, piece(0)), (1, end()), (2, end())]));
+        let mut come = Vec::new();
+        while come.last() != Some(&(2, end())) {
+            come.extend(read(&teller, &mut socket, 1));
+        }
+        let of = |call: CallNumber| come.iter().filter(move |(of, _)| *of == call);
+        assert_eq!(of(2).count(), sent as usize + 1, "whoever says little is told whole");
+        assert!(of(1).count() < 50 * sent as usize);
+        assert_eq!(of(1).next_back(), Some(&(1, end())));
+    }
+
+    #[test]
+    fn scores_of_a_long_prompt_span_messages() {
+        let (teller, mut socket, _) = connected();
+        let score = |id: u32| (TokenLogprob { id, logprob: -1.5 }, Vec::new());
+        let all: Vec<_> = (0..2 * MOST_SCORES as u32 + 3).map(score).collect();
+        let event = Event::Prompt {
+            choice: 2,
+            logprobs: all.clone(),
+        };
+        teller.take(&mut frame(vec![(9, event)]));
+        let (mut come, mut buffer) = (Vec::new(), Vec::new());
+        while come.len() < all.len() {
+            match message::read(&mut socket, MOST_TOLD, &mut buffer).unwrap() {
+                ToService::Scores(9, 2, part) => come.extend(part),
+                ToService::Told(frame, _) => match &frame.events[..] {
+                    [(9, Event::Prompt { choice: 2, logprobs })] => come.extend(logprobs.clone()),
+                    other => panic!("{other:?}"),
+                },
+                other => panic!("{other:?}"),
+            }
+        }
+        assert_eq!(come, all);
+    }
+
+    #[test]
+    fn nothing_is_kept_for_somebody_who_has_gone() {
+        let (teller, _, _) = connected();
+        teller.holds(1, 1);
+        teller.disconnect();
+        teller.take(&mut frame(vec![(1, piece(0))]));
+        assert_eq!(teller.held(), [1]);
+        teller.take(&mut frame(vec![(1, end())]));
+        assert!(teller.held().is_empty());
+        assert!(teller.lock().frame.events.is_empty());
+    }
+}

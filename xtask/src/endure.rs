@@ -1,0 +1,88 @@
+//! Long runs: what the tests do for seconds, for as long as somebody wants.
+
+use crate::steps::{Outcome, run};
+use std::process::Command;
+
+const HELP: &str = "\
+cargo xtask endure kills [--seed N] [--count N]       kill workers at random under load (1,000 times); compare every answer
+cargo xtask endure services [--seed N] [--count N]    kill the service at random (50 times); the next one takes its workers over
+cargo xtask endure histories [--seed N] [--count N]   random histories of scheduler and engine core, in rounds of 12,000 (20 rounds)
+cargo xtask endure messages [--seed N] [--seconds N]  broken messages between service and workers (600 s for each side)
+cargo xtask endure soak [--seed N] [--seconds N]      the same load for long (600 s); memory must not grow";
+
+/// What is wanted of a run.
+struct Wanted {
+    seed: u64,
+    count: u64,
+    seconds: u64,
+}
+
+/// Runs one of them.
+pub fn endure(words: &[&str]) -> Outcome {
+    let Some((name, options)) = words.split_first() else {
+        return Err(HELP.into());
+    };
+    let usual = Wanted {
+        seed: 1,
+        count: match *name {
+            "kills" => 1_000,
+            "services" => 50,
+            _ => 20,
+        },
+        seconds: 600,
+    };
+    let wanted = read(options, usual)?;
+    println!("seed {}", wanted.seed);
+    match *name {
+        "kills" => end_to_end("workers_are_killed", &wanted),
+        "services" => end_to_end("services_are_killed", &wanted),
+        "soak" => end_to_end("memory_does_not_grow", &wanted),
+        "histories" => histories(&wanted),
+        "messages" => run(wanted.told(&mut test("vastrelay-serving", &["--test", "hostile_messages"]))),
+        _ => Err(HELP.into()),
+    }
+}
+
+fn read(options: &[&str], mut wanted: Wanted) -> Result<Wanted, String> {
+    let mut options = options.iter();
+    while let Some(option) = options.next() {
+        let value = options.next().and_then(|value| value.parse().ok());
+        let value: u64 = value.ok_or_else(|| format!("{option} needs a number\n{HELP}"))?;
+        match *option {
+            "--seed" => wanted.seed = value,
+            "--count" => wanted.count = value,
+            "--seconds" => wanted.seconds = value,
+            _ => return Err(HELP.into()),
+        }
+    }
+    Ok(wanted)
+}
+
+impl Wanted {
+    /// Tells tests what is wanted.
+    fn told<'c>(&self, command: &'c mut Command) -> &'c mut Command {
+        command
+            .env("ENDURE_SEED", self.seed.to_string())
+            .env("ENDURE_COUNT", self.count.to_string())
+            .env("ENDURE_SECONDS", self.seconds.to_string())
+    }
+}
+
+fn test(package: &str, words: &[&str]) -> Command {
+    let mut command = Command::new("cargo");
+    command.args(["test", "--release", "-p", package]).args(words);
+    command
+}
+
+fn end_to_end(name: &str, wanted: &Wanted) -> Outcome {
+    let words = ["--test", "e2e", &format!("endure::{name}"), "--", "--nocapture"];
+    run(wanted.told(&mut test("vastrelay", &words)))
+}
+
+fn histories(wanted: &Wanted) -> Outcome {
+    for round in 0..wanted.count {
+        let mut command = test("vastrelay-engine", &["--test", "core", "--test", "scheduler"]);
+        run(command.env("PROPTEST_RNG_SEED", (wanted.seed + round).to_string()))?;
+    }
+    Ok(())
+}
