@@ -123,11 +123,13 @@ impl Server {
     /// # Errors
     /// When the server breaks.
     pub async fn run(self, state: web::Data<ServiceState>, ready: impl FnOnce()) -> Result<(), ServeError> {
+        let url = self.url();
         let server = listen::serve(self.listener, self.tls.as_ref(), state.clone())?;
         let handle = server.handle();
         let running = tokio::spawn(server);
         let sampling = tokio::task::spawn_local(live::sampler::sample(state.clone(), self.summary));
         let mut signals = Signals::new()?;
+        tracing::info!(url, "listening");
         ready();
         tokio::select! {
             () = signals.next() => {}

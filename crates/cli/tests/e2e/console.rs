@@ -564,6 +564,27 @@ async fn tokens_come_one_by_one_after_the_phases_that_were_waited_for() {
 }
 
 #[tokio::test]
+async fn an_answer_goes_on_when_its_worker_is_killed_and_its_life_shows_it() {
+    let spec = crate::support::repository().join("demo/lighthouse.toml");
+    let service = Service::start(&["--spec", spec.to_str().unwrap()]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "try", "Ask").await;
+    browser.click("//button[.='Ask']").await;
+    let length = "return document.querySelector('[data-answer]').textContent.length";
+    browser.wait_until(&format!("{length} > 40")).await;
+    let before = browser.run(length).await.as_u64().unwrap();
+    service.kill_worker();
+    browser.wait_until(&format!("{length} > {}", before + 40)).await;
+    browser.wait_for_text("@data-figures", "tokens").await;
+    browser.click("//nav//a[.='Requests']").await;
+    browser.click("//table//tbody//a").await;
+    browser
+        .wait_for_text("@data-moves", "it went on with another worker")
+        .await;
+    browser.end().await;
+}
+
+#[tokio::test]
 async fn two_answers_stand_side_by_side_with_their_first_difference_marked() {
     let service = Service::demo(&[]);
     let browser = Browser::start(1280, 800).await;

@@ -19,7 +19,7 @@ const QUESTIONS: [&str; 6] = [
 fn endless(question: &str) -> Value {
     with(
         chat(question),
-        json!({"stream": true, "min_tokens": 1500, "max_tokens": 1500}),
+        json!({"stream": true, "min_tokens": 1900, "max_tokens": 1900}),
     )
 }
 

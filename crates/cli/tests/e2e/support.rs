@@ -15,7 +15,7 @@ pub struct Service {
     pub greeting: String,
     /// Sent with every call, once it is set.
     pub key: Option<String>,
-    _stdout: BufReader<ChildStdout>,
+    stdout: BufReader<ChildStdout>,
     /// Where it keeps its database.
     pub data: TempDir,
 }
@@ -61,7 +61,38 @@ impl Service {
         Service::run(vastrelay(), data, words)
     }
 
-    fn run(mut program: Command, data: TempDir, words: &[&str]) -> Service {
+    /// Starts a service and returns it as soon as it listens, which it says in its log.
+    pub fn start_unready(data: TempDir, words: &[&str]) -> Service {
+        let mut service = Service::spawn(vastrelay(), data, &[&["--listen", "127.0.0.1:0"], words].concat());
+        service.url = loop {
+            let log = service.log();
+            let listens = log.split_once("url=\"").and_then(|(_, rest)| rest.split_once('"'));
+            if let Some((url, _)) = listens {
+                break url.to_owned();
+            }
+            std::thread::yield_now();
+        };
+        service
+    }
+
+    fn run(program: Command, data: TempDir, words: &[&str]) -> Service {
+        let mut service = Service::spawn(program, data, words);
+        let greeting = &mut service.greeting;
+        service.url = loop {
+            let mut line = String::new();
+            assert!(
+                service.stdout.read_line(&mut line).unwrap() > 0,
+                "the service ended before it was ready:\n{greeting}"
+            );
+            greeting.push_str(&line);
+            if let Some(rest) = line.strip_prefix("ready: ") {
+                break rest.split_whitespace().next().unwrap().to_owned();
+            }
+        };
+        service
+    }
+
+    fn spawn(mut program: Command, data: TempDir, words: &[&str]) -> Service {
         let mut child = program
             .arg("start")
             .arg("--data")
@@ -76,25 +107,13 @@ impl Service {
             .stderr(File::create(data.path().join("log.txt")).unwrap())
             .spawn()
             .unwrap();
-        let mut stdout = BufReader::new(child.stdout.take().unwrap());
-        let mut greeting = String::new();
-        let url = loop {
-            let mut line = String::new();
-            assert!(
-                stdout.read_line(&mut line).unwrap() > 0,
-                "the service ended before it was ready:\n{greeting}"
-            );
-            greeting.push_str(&line);
-            if let Some(rest) = line.strip_prefix("ready: ") {
-                break rest.split_whitespace().next().unwrap().to_owned();
-            }
-        };
+        let stdout = BufReader::new(child.stdout.take().unwrap());
         Service {
             child,
-            url,
-            greeting,
+            url: String::new(),
+            greeting: String::new(),
             key: None,
-            _stdout: stdout,
+            stdout,
             data,
         }
     }

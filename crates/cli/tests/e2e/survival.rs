@@ -150,3 +150,134 @@ async fn calls_of_a_service_that_is_killed_are_interrupted_and_its_workers_end()
     assert_eq!(calls[0]["outcome"], "interrupted", "{calls}");
     assert!(!service.ask("When is the last boat back on Sunday?").await.is_empty());
 }
+
+/// Returns the number of the process of an endpoint's worker.
+fn process(service: &Service, endpoint: &str) -> Option<u32> {
+    let status = service.client_json(&["status"]);
+    let endpoints = status["endpoints"].as_array().unwrap();
+    let endpoint = endpoints.iter().find(|one| one["name"] == endpoint).unwrap();
+    endpoint["replicas"][0]["process"]
+        .as_u64()
+        .map(|process| process as u32)
+}
+
+/// Makes the worker of `copy` die again and again, and returns what is said of the endpoint once nobody waits for it any more.
+async fn what_is_said(service: &Service, kill: impl AsyncFn()) -> String {
+    loop {
+        kill().await;
+        let question = with(chat("When?"), json!({"model": "copy", "max_tokens": 4}));
+        let (status, answer) = service.post("/v1/chat/completions", &question).await;
+        if status == 503 {
+            assert_eq!(answer["error"]["code"], "endpoint_failed", "{answer}");
+            return answer["error"]["message"].as_str().unwrap().to_owned();
+        }
+    }
+}
+
+#[tokio::test]
+async fn a_model_whose_file_vanishes_or_shrinks_harms_nobody_else_and_says_so() {
+    let folder = tempfile::tempdir().unwrap();
+    let copied = folder.path().join("copy");
+    let source = crate::support::repository().join("demo/models/pierdesk-1");
+    let copy = || {
+        let copied = std::process::Command::new("cp")
+            .arg("-r")
+            .arg(&source)
+            .arg(&copied)
+            .status();
+        assert!(copied.unwrap().success());
+    };
+    copy();
+    let model = format!("copy={}", copied.display());
+    let service = Service::demo(&["--model", &model]);
+    let kill = async || {
+        if let Some(process) = process(&service, "copy") {
+            service.kill_process(process);
+        }
+    };
+    std::fs::remove_dir_all(&copied).unwrap();
+    let said = what_is_said(&service, kill).await;
+    assert!(said.contains("copy"), "{said}");
+    assert_eq!(service.get("/health/ready/pierdesk").await.0, 200);
+    assert_eq!(service.get("/health/ready/copy").await.0, 503);
+    assert!(!service.ask("When is the last boat back on Sunday?").await.is_empty());
+    // It comes back by itself as soon as it can.
+    copy();
+    service
+        .wait_for("it is back", |endpoint| {
+            endpoint["name"] == "copy" && endpoint["state"] == "ready"
+        })
+        .await;
+    let weights = copied.join("model.safetensors");
+    let half = weights.metadata().unwrap().len() / 2;
+    std::fs::File::options()
+        .write(true)
+        .open(&weights)
+        .unwrap()
+        .set_len(half)
+        .unwrap();
+    let said = what_is_said(&service, kill).await;
+    assert!(said.contains("model.safetensors"), "{said}");
+    assert_eq!(service.get("/health/ready").await.1["failed"], json!(["copy"]));
+}
+
+#[tokio::test]
+async fn a_build_that_shrinks_under_its_worker_and_one_that_aborts_end_no_answer() {
+    let folder = tempfile::tempdir().unwrap();
+    let build = folder.path().join("build");
+    let source = crate::support::repository().join("demo/models/pierdesk-1");
+    let made = crate::support::vastrelay()
+        .args(["model", "build"])
+        .arg(&source)
+        .arg("--out")
+        .arg(&build)
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    let service = Service::demo(&["--model", &format!("copy={}", build.display())]);
+    let request = long(json!({}));
+    let alone = whole(&stream(&service, &request, &[], || ()).await);
+    let aborted = whole(&stream(&service, &request, &[30], || service.signal_worker("ABRT")).await);
+    assert_eq!(aborted, alone);
+    let files = std::fs::read_dir(&build).unwrap().map(|entry| entry.unwrap().path());
+    let largest = files.max_by_key(|path| path.metadata().unwrap().len()).unwrap();
+    let half = largest.metadata().unwrap().len() / 2;
+    std::fs::File::options()
+        .write(true)
+        .open(&largest)
+        .unwrap()
+        .set_len(half)
+        .unwrap();
+    let said = what_is_said(&service, async || ()).await;
+    assert!(said.contains("again and again"), "{said}");
+    assert!(service.log().contains("SIGBUS"), "{}", service.log());
+    let still = whole(&stream(&service, &request, &[], || ()).await);
+    assert_eq!(still, alone);
+}
+
+#[tokio::test]
+async fn health_and_management_answer_while_models_load_and_calls_wait() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start_unready(folder, &["--demo"]);
+    // Whatever it is about by now, it says how it stands, and a call waits until it is answered.
+    let (status, health) = service.get("/health/ready").await;
+    assert!(
+        status == 503 && health["state"] == "starting" || status == 200 && health["state"] == "ready",
+        "{health}"
+    );
+    assert_eq!(service.get("/health/live").await.0, 200);
+    loop {
+        let (status, answer) = service
+            .post("/v1/chat/completions", &chat("When is the last boat back?"))
+            .await;
+        if status == 200 {
+            break;
+        }
+        assert_eq!(
+            (status, &answer["error"]["code"]),
+            (503, &json!("starting")),
+            "{answer}"
+        );
+    }
+    assert_eq!(service.get("/health/ready").await.0, 200);
+}
