@@ -128,7 +128,8 @@ function Moves({ moves }: { moves: CallMove[] }) {
     <ul className="mt-4 flex flex-col gap-1" data-moves>
       {moves.map((move) => (
         <li key={move.after} className="border-l-4 border-lamp px-3">
-          <span className="font-mono">⤷ {timing(move.after)}</span> after {grouped(move.tokens)}{" "}
+          <span aria-hidden="true">⤷</span> After{" "}
+          <span className="font-mono">{timing(move.after)}</span> and {grouped(move.tokens)}{" "}
           {move.tokens === 1 ? "token" : "tokens"} it went on with another worker: {move.why}.
         </li>
       ))}
@@ -160,7 +161,7 @@ function Bar({ detail }: { detail: CallDetail }) {
           <span
             key={`move ${move.after}`}
             title={`went on with another worker, ${timing(move.after)}`}
-            className="absolute -top-4 -translate-x-1/2 text-sm leading-none"
+            className="absolute -top-5 -translate-x-1/2 text-lg leading-none"
             style={{ left: `${(100 * move.after) / total}%` }}
             aria-hidden="true"
           >
@@ -180,6 +181,7 @@ function Bar({ detail }: { detail: CallDetail }) {
               {kind}
             </span>
           ))}
+          {detail.moves.length > 0 && <span>⤷ another worker</span>}
         </span>
         <span className="font-mono">{timing(total)}</span>
       </figcaption>

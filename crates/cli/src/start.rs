@@ -121,6 +121,9 @@ fn own_program(command: &str) -> Program {
 /// # Errors
 /// When something is wanted and all of it fails.
 fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
+    if let Some(workers) = &state.loader.workers {
+        workers.find();
+    }
     let (mut planned, mut failures) = (Vec::new(), Vec::new());
     for one in wanted {
         // One after the other, so that the first has the first choice.

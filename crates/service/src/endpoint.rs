@@ -106,7 +106,10 @@ impl Endpoint {
 
     /// Returns how many sequences were accepted and are not in a batch.
     pub(crate) fn queue_depth(&self) -> usize {
-        let there = |placed: &Arc<Placed>| placed.replica.generate.status().occupancy.queue_depth;
+        let there = |placed: &Arc<Placed>| {
+            let status = placed.replica.generate.status();
+            status.failure.map_or(status.occupancy.queue_depth, |_| 0)
+        };
         self.line.depth() + self.replicas().iter().map(there).sum::<usize>()
     }
 
@@ -161,18 +164,25 @@ impl Endpoint {
         self.change.send_replace(());
     }
 
-    /// Waits in the line until it is its turn at a replica; at most `limit` sequences may wait.
+    /// Waits in the line until it is its turn at a replica.
     ///
     /// # Errors
-    /// When too many wait, or all replicas have failed and none will be back soon.
-    pub(crate) async fn turn(&self, entry: Entry, limit: usize) -> Result<Turn, NotTaken> {
+    /// When too many wait, or all replicas have failed and none will be back soon. What was accepted before waits nevertheless, as long as
+    /// somebody brings replicas back.
+    pub(crate) async fn turn(&self, entry: Entry) -> Result<Turn, NotTaken> {
+        let limit = if entry.again {
+            usize::MAX
+        } else {
+            self.limits().queue_depth
+        };
         let mut change = self.change.subscribe();
         let mut waiting = self
             .line
             .enter(entry, limit)
             .map_err(|depth| NotTaken::Refused(self.queue_full(depth)))?;
         loop {
-            if let Some(why) = self.not_ready() {
+            let waits = entry.again && self.is_kept();
+            if let Some(why) = self.not_ready().filter(|_| !waits) {
                 return Err(NotTaken::NotReady(why));
             }
             tokio::select! {

@@ -287,11 +287,13 @@ impl Starter {
 
 impl End {
     fn new(hung: Option<String>, why: String, finish: Finish, last_words: Vec<String>, produced: bool) -> End {
+        let last = last_words.last();
+        let said = last.map_or_else(String::new, |last| format!("; the last that it said is: {last}"));
         let (cause, why) = match (hung, finish) {
             (Some(why), _) => ("hung", why),
-            (None, Finish::Signal(_)) => ("killed", finish.to_string()),
+            (None, Finish::Signal(_)) => ("killed", format!("{finish}{said}")),
             (None, Finish::Code(FAILED)) => ("failed", why),
-            (None, _) => ("exited", finish.to_string()),
+            (None, _) => ("exited", format!("{finish}{said}")),
         };
         End {
             why,

@@ -181,9 +181,7 @@ impl LastingStream {
 /// Hands requests in for the first time, as soon as it is their turn.
 async fn taken(endpoint: &Endpoint, requests: &[GenerationRequest], begun: Instant) -> Result<HandedIn, Refused> {
     loop {
-        let turn = endpoint
-            .turn(entry(requests, begun, false), endpoint.limits().queue_depth)
-            .await;
+        let turn = endpoint.turn(entry(requests, begun)).await;
         match hand_in(turn.map_err(Refused::from)?, requests, begun).await {
             Ok(taken) => return Ok(taken),
             // It died just now.
@@ -201,7 +199,12 @@ async fn go_on(
     alone: bool,
 ) -> Result<HandedIn, String> {
     loop {
-        let turn = endpoint.turn(entry(&requests, begun, alone), usize::MAX).await;
+        let again = Entry {
+            alone,
+            again: true,
+            ..entry(&requests, begun)
+        };
+        let turn = endpoint.turn(again).await;
         let turn = turn.map_err(|why| Refused::from(why).to_string())?;
         match hand_in(turn, &requests, begun).await {
             Ok(taken) => return Ok(taken),
@@ -211,12 +214,13 @@ async fn go_on(
     }
 }
 
-fn entry(requests: &[GenerationRequest], arrived: Instant, alone: bool) -> Entry {
+fn entry(requests: &[GenerationRequest], arrived: Instant) -> Entry {
     Entry {
         sequences: requests.iter().map(|request| request.unfinished() as usize).sum(),
         priority: requests.iter().map(|request| request.priority).max().unwrap_or(0),
         arrived,
-        alone,
+        alone: false,
+        again: false,
     }
 }
 

@@ -38,6 +38,8 @@ pub(crate) struct Entry {
     pub arrived: Instant,
     /// Whether it goes to a replica that works on nothing else.
     pub alone: bool,
+    /// Whether it was accepted before: it waits however often workers fail, and however many wait.
+    pub again: bool,
 }
 
 /// A place in the line, given up when it is dropped.

@@ -85,13 +85,9 @@ impl Workers {
         let path = data.join(SECRET);
         let secret = secret(&path).map_err(|source| WorkersError::Secret { path, source })?;
         let folder = Folder::open(&data.join(FOLDER))?;
-        let found = folder
-            .names()
-            .into_iter()
-            .filter_map(|name| found(&folder, name, &secret));
         Ok(Workers {
             program,
-            found: Mutex::new(found.collect()),
+            found: Mutex::default(),
             folder,
             secret,
             hang_after,
@@ -138,7 +134,15 @@ impl Workers {
         }
     }
 
-    /// Takes over a worker that an earlier service has left, where one has the same duty; returns it with the number of its life.
+    /// Looks for workers that an earlier service has left, which takes some seconds where one does not answer.
+    pub fn find(&self) {
+        let found = self.folder.names().into_iter();
+        let found = found.filter_map(|name| found_under(&self.folder, name, &self.secret));
+        let found: Vec<Found> = found.collect();
+        *self.found.lock().unwrap_or_else(PoisonError::into_inner) = found;
+    }
+
+    /// Takes over a worker that was found, where one has the same duty; returns it with the number of its life.
     pub(crate) fn take_over(
         &self,
         duty: &Duty,
@@ -218,7 +222,7 @@ impl Workers {
 }
 
 /// Connects to what an earlier service has left under a name.
-fn found(folder: &Folder, name: String, secret: &Secret) -> Option<Found> {
+fn found_under(folder: &Folder, name: String, secret: &Secret) -> Option<Found> {
     let Ok(socket) = folder.connect(&name) else {
         // Nobody listens there.
         folder.remove(&name);

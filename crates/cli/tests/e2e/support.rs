@@ -56,6 +56,12 @@ impl Service {
         Service::run(limited, tempfile::tempdir().unwrap(), &words)
     }
 
+    /// Starts a service of another file of the program.
+    pub fn of(program: &Path, words: &[&str]) -> Service {
+        let words = [&["--listen", "127.0.0.1:0"], words].concat();
+        Service::run(Command::new(program), tempfile::tempdir().unwrap(), &words)
+    }
+
     /// Starts a service in a folder that was there before.
     pub fn start_in(data: TempDir, words: &[&str]) -> Service {
         Service::run(vastrelay(), data, words)
@@ -327,6 +333,26 @@ pub fn frames(body: &str) -> Vec<String> {
         .filter_map(|frame| frame.strip_prefix("data: "))
         .map(str::to_owned)
         .collect()
+}
+
+/// What a completion has said: its text, log-probabilities and end.
+pub type Completion = (String, Vec<Value>, Value);
+
+/// Puts the pieces of a stream together.
+pub fn whole(frames: &[Value]) -> Vec<Completion> {
+    let mut all: Vec<Completion> = Vec::new();
+    for choice in frames.iter().flat_map(|frame| frame["choices"].as_array().unwrap()) {
+        let index = choice["index"].as_u64().unwrap() as usize;
+        all.resize(all.len().max(index + 1), Default::default());
+        let one = &mut all[index];
+        one.0 += choice["delta"]["content"].as_str().unwrap_or("");
+        one.1
+            .extend(choice["logprobs"]["content"].as_array().into_iter().flatten().cloned());
+        if !choice["finish_reason"].is_null() {
+            one.2 = choice["finish_reason"].clone();
+        }
+    }
+    all
 }
 
 /// Makes a key in a folder that no service uses yet.

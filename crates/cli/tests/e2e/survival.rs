@@ -1,6 +1,6 @@
 //! Answers outlive the workers that make them.
 
-use crate::support::{Service, chat, frames, with};
+use crate::support::{Service, chat, frames, whole, with};
 use serde_json::{Value, json};
 
 /// Returns a request whose answer is long.
@@ -24,23 +24,6 @@ fn kinds() -> Vec<Value> {
         long(json!({"temperature": 0.7, "seed": 7, "logprobs": true, "top_logprobs": 2})),
         long(json!({"temperature": 1, "seed": 8, "min_tokens": 0, "stop": [" the last boat at noon"]})),
     ]
-}
-
-/// Puts the pieces of a stream together: for each completion its text, log-probabilities and end.
-fn whole(frames: &[Value]) -> Vec<(String, Vec<Value>, Value)> {
-    let mut all: Vec<(String, Vec<Value>, Value)> = Vec::new();
-    for choice in frames.iter().flat_map(|frame| frame["choices"].as_array().unwrap()) {
-        let index = choice["index"].as_u64().unwrap() as usize;
-        all.resize(all.len().max(index + 1), Default::default());
-        let one = &mut all[index];
-        one.0 += choice["delta"]["content"].as_str().unwrap_or("");
-        one.1
-            .extend(choice["logprobs"]["content"].as_array().into_iter().flatten().cloned());
-        if !choice["finish_reason"].is_null() {
-            one.2 = choice["finish_reason"].clone();
-        }
-    }
-    all
 }
 
 /// Streams an answer and calls `at` after some frames; returns the frames.
@@ -256,6 +239,18 @@ async fn a_build_that_shrinks_under_its_worker_and_one_that_aborts_end_no_answer
 }
 
 #[tokio::test]
+async fn workers_are_started_from_the_running_program_also_when_its_file_was_replaced() {
+    let folder = tempfile::tempdir().unwrap();
+    let program = folder.path().join("vastrelay");
+    std::fs::copy(crate::support::vastrelay().get_program(), &program).unwrap();
+    let service = Service::of(&program, &["--demo"]);
+    std::fs::remove_file(&program).unwrap();
+    std::fs::write(&program, "an upgrade that does not work").unwrap();
+    service.kill_worker();
+    assert!(!service.ask("When is the last boat back on Sunday?").await.is_empty());
+}
+
+#[tokio::test]
 async fn health_and_management_answer_while_models_load_and_calls_wait() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start_unready(folder, &["--demo"]);
@@ -280,4 +275,39 @@ async fn health_and_management_answer_while_models_load_and_calls_wait() {
         );
     }
     assert_eq!(service.get("/health/ready").await.0, 200);
+}
+
+#[tokio::test]
+async fn a_request_that_three_workers_die_of_is_given_up_and_the_next_one_is_answered() {
+    let spec = crate::support::repository().join("demo/lighthouse.toml");
+    let service = Service::start(&["--spec", spec.to_str().unwrap()]);
+    // Its prompt takes seconds, so a worker can be killed before there is a token.
+    let long = json!({"model": "lighthouse", "prompt": vec![50; 6_000], "max_tokens": 4});
+    let asking = service.post("/v1/completions", &long);
+    let killing = async {
+        loop {
+            service
+                .wait_for("it is in the batch", |endpoint| {
+                    endpoint["state"] == "ready" && endpoint["occupancy"]["lanes_used"] == 1
+                })
+                .await;
+            let worker = service.any_worker().await;
+            service.kill_process(worker);
+            while service.has_process(worker) {
+                tokio::task::yield_now().await;
+            }
+        }
+    };
+    let (status, answer) = tokio::select! {
+        answer = asking => answer,
+        () = killing => unreachable!("it goes on until there is an answer"),
+    };
+    assert_eq!(status, 500, "{answer}");
+    let message = answer["error"]["message"].as_str().unwrap();
+    assert!(message.contains("three workers in a row"), "{message}");
+    let short = json!({"model": "lighthouse", "prompt": "Hello", "max_tokens": 2});
+    service
+        .wait_for("it is back", |endpoint| endpoint["state"] == "ready")
+        .await;
+    assert_eq!(service.post("/v1/completions", &short).await.0, 200);
 }

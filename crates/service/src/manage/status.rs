@@ -8,6 +8,7 @@ use crate::records::Records;
 use actix_web::{HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_engine::EngineStatus;
+use vastrelay_engine::scheduler::Occupancy;
 use vastrelay_planner::{MemoryPlan, PoolPlan};
 use vastrelay_serving::Precisions;
 use vastrelay_wire::manage::{
@@ -112,6 +113,14 @@ fn replica_status(
     let replica = &placed.replica;
     let planned = replica_as_planned(endpoint, replica.number, endpoint.state_of(placed), life);
     let limits = endpoint.limits();
+    // What has ended has nothing in hand.
+    let now = match status.failure {
+        None => status.occupancy,
+        Some(_) => Occupancy {
+            pages_total: status.occupancy.pages_total,
+            ..Occupancy::default()
+        },
+    };
     ReplicaStatus {
         incarnation: replica.incarnation,
         process: replica.process.filter(|_| life.is_none()),
@@ -119,13 +128,13 @@ fn replica_status(
         memory: memory_status(&replica.memory, replica.resident()),
         full_context_sequences: replica.memory.full_context_sequences(),
         occupancy: OccupancyStatus {
-            queue_depth: status.occupancy.queue_depth,
+            queue_depth: now.queue_depth,
             queue_limit: limits.queue_depth,
-            lanes_used: status.occupancy.lanes_used,
+            lanes_used: now.lanes_used,
             lanes: limits.width,
-            pages_used: status.occupancy.pages_used,
-            pages_cached: status.occupancy.pages_cached,
-            pages: status.occupancy.pages_total,
+            pages_used: now.pages_used,
+            pages_cached: now.pages_cached,
+            pages: now.pages_total,
         },
         totals: totals_of(&status),
         failure: status.failure.or(planned.failure),
