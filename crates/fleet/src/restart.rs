@@ -4,6 +4,8 @@ use std::time::Duration;
 
 /// Early deaths in a row after which the next life begins at once.
 const AT_ONCE: u32 = 2;
+/// Early deaths in a row from which on nobody waits any more.
+const HOPELESS: u32 = 6;
 /// The first pause.
 const FIRST_PAUSE: Duration = Duration::from_secs(1);
 /// The longest.
@@ -32,6 +34,11 @@ impl Deaths {
         self.early > AT_ONCE
     }
 
+    /// Returns whether nothing speaks for another end of the next life: then those who were accepted before are given up, too.
+    pub fn is_hopeless(self) -> bool {
+        self.early >= HOPELESS
+    }
+
     /// Returns how many lives in a row ended early.
     pub fn early(self) -> u32 {
         self.early
@@ -57,6 +64,10 @@ mod tests {
     fn a_very_long_row_of_deaths_is_counted_and_no_more() {
         let mut deaths = Deaths { early: u32::MAX };
         assert_eq!(deaths.note(false), LONGEST_PAUSE);
-        assert!(deaths.is_loop());
+        assert!(deaths.is_loop() && deaths.is_hopeless());
+        assert_eq!(
+            (deaths.note(true), deaths.is_loop(), deaths.is_hopeless()),
+            (Duration::ZERO, false, false)
+        );
     }
 }

@@ -45,7 +45,12 @@ pub(crate) enum Life {
     /// The next one is being started, and is so far.
     Starting(Phase),
     /// Its workers end as soon as they begin; the next one is started at a moment.
-    Failed { why: String, until: Instant },
+    Failed {
+        why: String,
+        until: Instant,
+        /// Nothing speaks for another end of that one.
+        is_hopeless: bool,
+    },
 }
 
 /// A replica in its place, with what the last seconds of it were like.
@@ -168,7 +173,7 @@ impl Endpoint {
     ///
     /// # Errors
     /// When too many wait, or all replicas have failed and none will be back soon. What was accepted before waits nevertheless, as long as
-    /// somebody brings replicas back.
+    /// there is hope.
     pub(crate) async fn turn(&self, entry: Entry) -> Result<Turn, NotTaken> {
         let limit = if entry.again {
             usize::MAX
@@ -181,8 +186,11 @@ impl Endpoint {
             .enter(entry, limit)
             .map_err(|depth| NotTaken::Refused(self.queue_full(depth)))?;
         loop {
-            let waits = entry.again && self.is_kept();
-            if let Some(why) = self.not_ready().filter(|_| !waits) {
+            let given_up = |why: &NotReady| match why {
+                NotReady::Failed { is_hopeless, .. } => *is_hopeless || !entry.again,
+                NotReady::Stopped(_) => true,
+            };
+            if let Some(why) = self.not_ready().filter(given_up) {
                 return Err(NotTaken::NotReady(why));
             }
             tokio::select! {
@@ -236,14 +244,19 @@ impl Endpoint {
         }
         let failed = lives.values().map(|life| match life {
             Life::Starting(_) => None,
-            Life::Failed { why, until } => Some((*until, why)),
+            Life::Failed {
+                why,
+                until,
+                is_hopeless,
+            } => Some((*until, why, *is_hopeless)),
         });
         let failed: Option<Vec<_>> = failed.collect();
-        let (until, why) = failed?.into_iter().min()?;
+        let (until, why, is_hopeless) = failed?.into_iter().min()?;
         let retry_after = until.saturating_duration_since(Instant::now());
         Some(NotReady::Failed {
             why: why.clone(),
             retry_after,
+            is_hopeless,
         })
     }
 
@@ -328,6 +341,8 @@ pub(crate) enum NotReady {
         why: String,
         /// When the next one is started.
         retry_after: Duration,
+        /// Whether nothing speaks for that one.
+        is_hopeless: bool,
     },
 }
 
@@ -347,9 +362,10 @@ impl Life {
     }
 
     /// Returns the one of a replica whose workers end as soon as they begin, and that is started again after a pause.
-    pub fn failed(why: String, pause: Duration) -> Life {
+    pub fn failed(why: String, pause: Duration, is_hopeless: bool) -> Life {
         Life::Failed {
             why,
+            is_hopeless,
             until: Instant::now() + pause,
         }
     }

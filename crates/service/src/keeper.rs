@@ -189,7 +189,7 @@ impl Starter {
             endpoint_now.comes_back(
                 self.begins.replica,
                 if deaths.is_loop() {
-                    Life::failed(end.why, pause)
+                    Life::failed(end.why, pause, deaths.is_hopeless())
                 } else {
                     Life::Starting(Phase::StartingWorker)
                 },

@@ -2,6 +2,7 @@
 
 use crate::support::{Service, chat, frames, whole, with};
 use serde_json::{Value, json};
+use std::path::Path;
 
 /// Returns a request whose answer is long.
 fn long(more: Value) -> Value {
@@ -144,10 +145,22 @@ fn process(service: &Service, endpoint: &str) -> Option<u32> {
         .map(|process| process as u32)
 }
 
-/// Makes the worker of `copy` die again and again, and returns what is said of the endpoint once nobody waits for it any more.
-async fn what_is_said(service: &Service, kill: impl AsyncFn()) -> String {
+/// Cuts the largest file of a folder in half.
+fn cut_largest(folder: &Path) {
+    let files = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    let largest = files.max_by_key(|path| path.metadata().unwrap().len()).unwrap();
+    let half = largest.metadata().unwrap().len() / 2;
+    std::fs::File::options()
+        .write(true)
+        .open(&largest)
+        .unwrap()
+        .set_len(half)
+        .unwrap();
+}
+
+/// Asks `copy` until nobody waits for it any more, and returns what is said of it then.
+async fn what_is_said(service: &Service) -> String {
     loop {
-        kill().await;
         let question = with(chat("When?"), json!({"model": "copy", "max_tokens": 4}));
         let (status, answer) = service.post("/v1/chat/completions", &question).await;
         if status == 503 {
@@ -173,13 +186,10 @@ async fn a_model_whose_file_vanishes_or_shrinks_harms_nobody_else_and_says_so() 
     copy();
     let model = format!("copy={}", copied.display());
     let service = Service::demo(&["--model", &model]);
-    let kill = async || {
-        if let Some(process) = process(&service, "copy") {
-            service.kill_process(process);
-        }
-    };
+    let kill = || service.kill_process(process(&service, "copy").unwrap());
     std::fs::remove_dir_all(&copied).unwrap();
-    let said = what_is_said(&service, kill).await;
+    kill();
+    let said = what_is_said(&service).await;
     assert!(said.contains("copy"), "{said}");
     assert_eq!(service.get("/health/ready/pierdesk").await.0, 200);
     assert_eq!(service.get("/health/ready/copy").await.0, 503);
@@ -191,16 +201,12 @@ async fn a_model_whose_file_vanishes_or_shrinks_harms_nobody_else_and_says_so() 
             endpoint["name"] == "copy" && endpoint["state"] == "ready"
         })
         .await;
-    let weights = copied.join("model.safetensors");
-    let half = weights.metadata().unwrap().len() / 2;
-    std::fs::File::options()
-        .write(true)
-        .open(&weights)
-        .unwrap()
-        .set_len(half)
-        .unwrap();
-    let said = what_is_said(&service, kill).await;
-    assert!(said.contains("model.safetensors"), "{said}");
+    let question = with(chat("When?"), json!({"model": "copy"}));
+    assert_eq!(service.post("/v1/chat/completions", &question).await.0, 200);
+    cut_largest(&copied);
+    kill();
+    let said = what_is_said(&service).await;
+    assert!(said.contains(".safetensors"), "{said}");
     assert_eq!(service.get("/health/ready").await.1["failed"], json!(["copy"]));
 }
 
@@ -222,16 +228,8 @@ async fn a_build_that_shrinks_under_its_worker_and_one_that_aborts_end_no_answer
     let alone = whole(&stream(&service, &request, &[], || ()).await);
     let aborted = whole(&stream(&service, &request, &[30], || service.signal_worker("ABRT")).await);
     assert_eq!(aborted, alone);
-    let files = std::fs::read_dir(&build).unwrap().map(|entry| entry.unwrap().path());
-    let largest = files.max_by_key(|path| path.metadata().unwrap().len()).unwrap();
-    let half = largest.metadata().unwrap().len() / 2;
-    std::fs::File::options()
-        .write(true)
-        .open(&largest)
-        .unwrap()
-        .set_len(half)
-        .unwrap();
-    let said = what_is_said(&service, async || ()).await;
+    cut_largest(&build);
+    let said = what_is_said(&service).await;
     assert!(said.contains("again and again"), "{said}");
     assert!(service.log().contains("SIGBUS"), "{}", service.log());
     let still = whole(&stream(&service, &request, &[], || ()).await);

@@ -137,7 +137,7 @@ fn replica_status(
             pages: now.pages_total,
         },
         totals: totals_of(&status),
-        failure: status.failure.or(planned.failure),
+        failure: planned.failure.or(status.failure),
         ..planned
     }
 }
