@@ -6,7 +6,13 @@ import { csv, jsonLines } from "./save";
 const CALL = { queued: 0.2, prefill: 0.3, ttft: 0.5, output_tokens: 5, itl_p50: 0.01, total: 0.84 };
 
 function detail(call: Partial<RecordedCall>, gaps: number[]): CallDetail {
-  return { call: { ...CALL, ...call } as RecordedCall, gaps, moves: [], parameters: {}, text: null };
+  return {
+    call: { ...CALL, ...call } as RecordedCall,
+    gaps,
+    moves: [],
+    parameters: {},
+    text: null,
+  };
 }
 
 test("a life is waiting, prefill, tokens and pauses, one after the other", () => {

@@ -1,6 +1,7 @@
 //! What every replica was like, kept for those who look back: every five seconds, and summed up every minute.
 
-use crate::endpoint::{Endpoint, Placed};
+use crate::endpoint::Endpoint;
+use crate::placed::Placed;
 use crate::recent::Stretch;
 use std::collections::HashMap;
 use vastrelay_engine::EngineStatus;

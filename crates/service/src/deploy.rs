@@ -1,10 +1,12 @@
 //! Deploying endpoints, and removing them.
 
-use crate::endpoint::{Endpoint, Life};
+use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
-use crate::keeper::{Begins, Starter, Stop};
+use crate::keeper::{Begins, Starter};
 use crate::problem::Problem;
 use crate::records::Records;
+use crate::standing::Life;
+use crate::stop::Stop;
 use crate::workers::Workers;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};

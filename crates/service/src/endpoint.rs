@@ -1,18 +1,17 @@
 //! An endpoint: a name, the release that is served under it, and its replicas.
 
 use crate::counted::{ReleaseLabels, ReleaseMetrics};
-use crate::keeper::Stop;
 use crate::line::{EdgeLine, Entry, Turn};
-use crate::recent::Recent;
+use crate::placed::Placed;
+use crate::standing::{Life, NotReady, NotTaken};
+use crate::stop::Stop;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 use tokio::sync::watch;
 use vastrelay_engine::queue::retry_after;
 use vastrelay_engine::{EngineStatus, Limits, Refusal};
-use vastrelay_serving::worker::protocol::Phase;
 use vastrelay_serving::{Device, Model, Plan, Replica};
-use vastrelay_store::milliseconds_since_1970;
 use vastrelay_wire::manage::Totals;
 
 /// What callers address by a name.
@@ -37,29 +36,6 @@ pub struct Endpoint {
     line: Arc<EdgeLine>,
     /// What replicas did that are gone.
     past: Mutex<Totals>,
-}
-
-/// What becomes of a replica that has no worker.
-#[derive(Clone, Debug)]
-pub(crate) enum Life {
-    /// The next one is being started, and is so far.
-    Starting(Phase),
-    /// Its workers end as soon as they begin; the next one is started at a moment.
-    Failed {
-        why: String,
-        until: Instant,
-        /// Nothing speaks for another end of that one.
-        is_hopeless: bool,
-    },
-}
-
-/// A replica in its place, with what the last seconds of it were like.
-pub struct Placed {
-    /// The replica.
-    pub replica: Replica,
-    /// How it stood when it came to its place, and when that was, in milliseconds since 1970.
-    pub(crate) first: (i64, EngineStatus),
-    pub(crate) recent: Recent,
 }
 
 impl Endpoint {
@@ -155,13 +131,7 @@ impl Endpoint {
             *past += totals_of(&gone.replica.generate.status());
         }
         self.lives().remove(&replica.number);
-        let (first, recent) = (replica.generate.status(), Recent::default());
-        recent.note_totals(first.prefill_tokens, first.output_tokens);
-        replicas.push(Arc::new(Placed {
-            replica,
-            first: (milliseconds_since_1970(), first),
-            recent,
-        }));
+        replicas.push(Arc::new(Placed::new(replica)));
         replicas.sort_by_key(|placed| placed.replica.number);
         let all = replicas.clone();
         drop(replicas);
@@ -320,61 +290,9 @@ impl Endpoint {
     }
 }
 
-/// Why a request is not taken.
-pub(crate) enum NotTaken {
-    /// This one is refused.
-    Refused(Refusal),
-    /// None is.
-    NotReady(NotReady),
-}
-
-/// Why an endpoint takes no request.
-#[derive(Clone, Debug, thiserror::Error)]
-pub(crate) enum NotReady {
-    /// Its engine has stopped for good.
-    #[error("the engine has stopped: {0}")]
-    Stopped(String),
-    /// Its workers end as soon as they begin.
-    #[error("its worker fails again and again: {why}; the next one starts in {} s", retry_after.as_secs().max(1))]
-    Failed {
-        /// How the last one ended.
-        why: String,
-        /// When the next one is started.
-        retry_after: Duration,
-        /// Whether nothing speaks for that one.
-        is_hopeless: bool,
-    },
-}
-
 impl Drop for Endpoint {
     fn drop(&mut self) {
         self.let_go();
-    }
-}
-
-impl Life {
-    /// Returns its name.
-    pub fn state(&self) -> &'static str {
-        match self {
-            Life::Starting(_) => "starting",
-            Life::Failed { .. } => "failed",
-        }
-    }
-
-    /// Returns the one of a replica whose workers end as soon as they begin, and that is started again after a pause.
-    pub fn failed(why: String, pause: Duration, is_hopeless: bool) -> Life {
-        Life::Failed {
-            why,
-            is_hopeless,
-            until: Instant::now() + pause,
-        }
-    }
-}
-
-impl Placed {
-    /// Returns whether it has stopped for good.
-    fn has_failed(&self) -> bool {
-        self.replica.generate.status().failure.is_some()
     }
 }
 

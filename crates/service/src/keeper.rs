@@ -1,10 +1,12 @@
 //! Keeps a replica alive: starts its worker, watches it, and begins its next life when it is gone.
 
-use crate::endpoint::{Endpoint, Life};
+use crate::endpoint::Endpoint;
 use crate::records::Records;
+use crate::standing::Life;
+use crate::stop::Stop;
 use crate::workers::{Running, Stillborn, Workers};
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 use vastrelay_engine::EngineStatus;
 use vastrelay_fleet::hang::is_hung;
@@ -49,20 +51,6 @@ pub(crate) struct Begun {
     engine: Weak<WorkerEngine>,
     log: Log,
     incarnation: u64,
-}
-
-/// Tells a keeper to stop.
-#[derive(Default)]
-pub(crate) struct Stop {
-    state: Mutex<StopState>,
-    change: Condvar,
-}
-
-#[derive(Default)]
-struct StopState {
-    is_set: bool,
-    /// The engine to be ended with it.
-    engine: Weak<WorkerEngine>,
 }
 
 /// How long a worker has said nothing, and how many calls wait for it.
@@ -325,42 +313,5 @@ impl From<&Stillborn> for LoadError {
                 stillborn.last_words.join(" | ")
             )),
         }
-    }
-}
-
-impl Stop {
-    pub fn set(&self) {
-        let mut state = self.lock();
-        state.is_set = true;
-        if let Some(engine) = state.engine.upgrade() {
-            engine.end();
-        }
-        self.change.notify_all();
-    }
-
-    fn is_set(&self) -> bool {
-        self.lock().is_set
-    }
-
-    /// Ends an engine as soon as it is set.
-    fn ends(&self, engine: &Weak<WorkerEngine>) {
-        let mut state = self.lock();
-        state.engine = engine.clone();
-        if let Some(engine) = engine.upgrade().filter(|_| state.is_set) {
-            engine.end();
-        }
-    }
-
-    /// Waits for so long; returns whether it was told to stop.
-    fn within(&self, pause: Duration) -> bool {
-        let waited = self
-            .change
-            .wait_timeout_while(self.lock(), pause, |state| !state.is_set);
-        let (state, _) = waited.unwrap_or_else(PoisonError::into_inner);
-        state.is_set
-    }
-
-    fn lock(&self) -> MutexGuard<'_, StopState> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }

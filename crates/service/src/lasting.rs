@@ -5,9 +5,11 @@
 
 mod progress;
 
-use crate::endpoint::{Endpoint, NotTaken, Placed};
+use crate::endpoint::Endpoint;
 use crate::line::{Alone, Entry, Turn};
+use crate::placed::Placed;
 use crate::problem::Problem;
+use crate::standing::NotTaken;
 use progress::Progress;
 use std::future::poll_fn;
 use std::pin::Pin;

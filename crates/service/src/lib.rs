@@ -16,7 +16,8 @@
 //! | [`deploy`] | how does an endpoint begin to be served? |
 //! | [`ways`] | on which devices, with which settings? |
 //! | [`workers`] | how are replicas' processes started? |
-//! | `keeper` | what is done when one of them is gone? |
+//! | [`placed`], `standing` | how does a replica stand, and what if it takes no requests? |
+//! | `keeper`, `stop` | what is done when one of them is gone? |
 //! | `line` | who waits for a replica, and who is next? |
 //! | `lasting` | how does an answer go on then? |
 //! | [`fit`] | would it fit, and how fast would it be? |
@@ -58,13 +59,16 @@ pub mod metrics;
 pub mod openai;
 pub mod openapi;
 mod own_address;
+pub mod placed;
 pub mod problem;
 mod recent;
 pub mod records;
 mod redact;
 mod request_name;
 pub mod server;
+mod standing;
 pub mod state;
+mod stop;
 pub mod text;
 mod text_threads;
 mod tls;

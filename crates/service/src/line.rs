@@ -1,6 +1,6 @@
 //! The line before an endpoint's replicas: what none of them has room for waits here, where it can still go anywhere.
 
-use crate::endpoint::Placed;
+use crate::placed::Placed;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Instant;

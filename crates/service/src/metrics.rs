@@ -6,8 +6,9 @@
 pub mod scrape;
 
 use crate::counted::{self, DURATIONS, ReleaseLabels, ReleaseMetrics, Series};
-use crate::endpoint::{Endpoint, Placed};
+use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
+use crate::placed::Placed;
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, EncodeLabelSet, EncodeMetric};
 use prometheus_client::metrics::MetricType;

@@ -1,6 +1,6 @@
 //! Errors as answers: what is wrong, what the limit is, what works.
 
-use crate::endpoint::NotReady;
+use crate::standing::NotReady;
 use actix_web::http::StatusCode;
 use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpResponse, ResponseError};

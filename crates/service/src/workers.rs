@@ -75,7 +75,7 @@ pub(crate) struct Stillborn {
 }
 
 impl Workers {
-    /// Returns what starts workers with a program that calls [`vastrelay_serving::worker::serve`], for a service with this data. Whoever has
+    /// Returns what starts workers with a program that calls [`vastrelay_serving::worker::serve()`], for a service with this data. Whoever has
     /// something to do and says nothing for longer than `hang_after`, and far longer than its steps take, is taken for hung. When the service is
     /// gone, they wait for the next one for as long as `stay`; those that an earlier one has left are taken over by who starts the same.
     ///

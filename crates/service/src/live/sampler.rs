@@ -1,9 +1,10 @@
 //! Looks at all replicas, four times a second.
 
 use crate::chronicle::Chronicle;
-use crate::endpoint::{Endpoint, Placed};
+use crate::endpoint::Endpoint;
 use crate::manage::status::{endpoint_status, service_status};
 use crate::manage::steps::replica_steps;
+use crate::placed::Placed;
 use crate::state::ServiceState;
 use actix_web::web;
 use std::collections::{HashMap, HashSet};

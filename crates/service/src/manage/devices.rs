@@ -1,8 +1,9 @@
 //! `GET /manage/devices`.
 
 use crate::deploy::Loader;
-use crate::endpoint::{Endpoint, Placed};
+use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
+use crate::placed::Placed;
 use actix_web::{HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_planner::PoolPlan;

@@ -1,10 +1,12 @@
 //! `GET /manage/status`.
 
-use crate::endpoint::{Endpoint, Life as ReplicaLife, Placed, totals_of};
+use crate::endpoint::{Endpoint, totals_of};
 use crate::endpoints::Endpoints;
 use crate::life::Life;
+use crate::placed::Placed;
 use crate::recent;
 use crate::records::Records;
+use crate::standing::Life as ReplicaLife;
 use actix_web::{HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_engine::EngineStatus;

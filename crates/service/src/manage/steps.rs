@@ -1,7 +1,8 @@
 //! `GET /manage/endpoints/{name}/steps`.
 
-use crate::endpoint::{Endpoint, Placed};
+use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
+use crate::placed::Placed;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;

@@ -1,7 +1,7 @@
 //! The events of a call, until every completion has ended.
 
-use crate::endpoint::Placed;
 use crate::lasting::LastingStream;
+use crate::placed::Placed;
 use std::future::poll_fn;
 use std::iter::from_fn;
 use std::pin::Pin;

@@ -1,0 +1,33 @@
+//! A replica in its place.
+
+use crate::recent::Recent;
+use vastrelay_engine::EngineStatus;
+use vastrelay_serving::Replica;
+use vastrelay_store::milliseconds_since_1970;
+
+/// A replica in its place, with what the last seconds of it were like.
+pub struct Placed {
+    /// The replica.
+    pub replica: Replica,
+    /// How it stood when it came to its place, and when that was, in milliseconds since 1970.
+    pub(crate) first: (i64, EngineStatus),
+    pub(crate) recent: Recent,
+}
+
+impl Placed {
+    /// Puts a replica in its place, as it stands now.
+    pub(crate) fn new(replica: Replica) -> Placed {
+        let (first, recent) = (replica.generate.status(), Recent::default());
+        recent.note_totals(first.prefill_tokens, first.output_tokens);
+        Placed {
+            replica,
+            first: (milliseconds_since_1970(), first),
+            recent,
+        }
+    }
+
+    /// Returns whether it has stopped for good.
+    pub(crate) fn has_failed(&self) -> bool {
+        self.replica.generate.status().failure.is_some()
+    }
+}

@@ -1,0 +1,64 @@
+//! How a replica stands that takes no requests, and what that means for them.
+
+use std::time::{Duration, Instant};
+use vastrelay_engine::Refusal;
+use vastrelay_serving::worker::protocol::Phase;
+
+/// What becomes of a replica that has no worker.
+#[derive(Clone, Debug)]
+pub(crate) enum Life {
+    /// The next one is being started, and is so far.
+    Starting(Phase),
+    /// Its workers end as soon as they begin; the next one is started at a moment.
+    Failed {
+        why: String,
+        until: Instant,
+        /// Nothing speaks for another end of that one.
+        is_hopeless: bool,
+    },
+}
+
+/// Why a request is not taken.
+pub(crate) enum NotTaken {
+    /// This one is refused.
+    Refused(Refusal),
+    /// None is.
+    NotReady(NotReady),
+}
+
+/// Why an endpoint takes no request.
+#[derive(Clone, Debug, thiserror::Error)]
+pub(crate) enum NotReady {
+    /// Its engine has stopped for good.
+    #[error("the engine has stopped: {0}")]
+    Stopped(String),
+    /// Its workers end as soon as they begin.
+    #[error("its worker fails again and again: {why}; the next one starts in {} s", retry_after.as_secs().max(1))]
+    Failed {
+        /// How the last one ended.
+        why: String,
+        /// When the next one is started.
+        retry_after: Duration,
+        /// Whether nothing speaks for that one.
+        is_hopeless: bool,
+    },
+}
+
+impl Life {
+    /// Returns its name.
+    pub fn state(&self) -> &'static str {
+        match self {
+            Life::Starting(_) => "starting",
+            Life::Failed { .. } => "failed",
+        }
+    }
+
+    /// Returns the one of a replica whose workers end as soon as they begin, and that is started again after a pause.
+    pub fn failed(why: String, pause: Duration, is_hopeless: bool) -> Life {
+        Life::Failed {
+            why,
+            is_hopeless,
+            until: Instant::now() + pause,
+        }
+    }
+}
