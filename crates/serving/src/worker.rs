@@ -10,7 +10,7 @@
 //! | [`message`] | how does it become bytes? |
 //! | `outlet` | how is it sent without waiting? |
 //! | `teller` | what does a worker tell, and when? |
-//! | [`serve`] | what does a worker do? |
+//! | [`mod@serve`] | what does a worker do? |
 //! | [`client`] | how does a service talk to it? |
 
 pub mod client;
