@@ -1,9 +1,10 @@
 //! The workers of a service: how they are started, and where they are found.
 
+use std::collections::BTreeMap;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 use vastrelay_serving::process::{Folder, FolderError, Log, Process, Program};
@@ -48,6 +49,8 @@ pub struct Workers {
     stay: Duration,
     /// Workers of a service that is gone, which nobody has taken over yet.
     found: Mutex<Vec<Found>>,
+    /// Processes that do not take orders yet, by the number of their life.
+    starting: Mutex<BTreeMap<u64, Process>>,
     /// The threads that keep replicas alive.
     keepers: Mutex<Vec<JoinHandle<()>>>,
 }
@@ -92,6 +95,7 @@ impl Workers {
             secret,
             hang_after,
             stay,
+            starting: Mutex::default(),
             keepers: Mutex::default(),
         })
     }
@@ -117,8 +121,13 @@ impl Workers {
             why: format!("its worker cannot be started: {error}"),
             last_words: Vec::new(),
         })?;
+        let incarnation = duty.incarnation;
+        if let Ok(process) = Process::of(process.id) {
+            self.starting().insert(incarnation, process);
+        }
         let begun = Connection::open(socket, &self.secret);
         let begun = begun.and_then(|worker| worker.begin(duty, words, self.stay, heard));
+        self.starting().remove(&incarnation);
         match begun {
             Ok(engine) => Ok(Running { process, engine, log }),
             Err(error) => {
@@ -206,8 +215,13 @@ impl Workers {
         Ok(())
     }
 
-    /// Waits until all workers are gone whose endpoints were let go, for so long at most.
+    fn starting(&self) -> MutexGuard<'_, BTreeMap<u64, Process>> {
+        self.starting.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Waits until all workers are gone whose endpoints were let go, for so long at most. Those that do not take orders yet end at once.
     pub(crate) fn wait_for_end(&self, patience: Duration) {
+        self.starting().values().for_each(Process::kill);
         let until = Instant::now() + patience;
         let all = || self.keepers.lock().unwrap_or_else(PoisonError::into_inner);
         while Instant::now() < until && !all().iter().all(JoinHandle::is_finished) {

@@ -262,7 +262,7 @@ impl WorkerEngine {
         self.heard.wait(patience)
     }
 
-    /// Returns since when the worker has said nothing.
+    /// Returns since when the worker has said nothing, or had nothing to do.
     pub fn silent_since(&self) -> Instant {
         self.heard.lock().last
     }
@@ -297,6 +297,10 @@ impl Generate for WorkerEngine {
         let vocabulary = self.ready.vocabulary;
         Box::pin(async move {
             requests.iter().try_for_each(|request| request.check(vocabulary))?;
+            // Whoever had nothing to do was not silent until now.
+            if self.edge.unanswered() == 0 {
+                self.heard.something();
+            }
             self.edge.submit(requests).await
         })
     }
