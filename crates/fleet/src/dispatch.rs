@@ -102,6 +102,12 @@ impl<T> Line<T> {
         self.depth
     }
 
+    /// Returns how many sequences wait, here or ahead at replicas.
+    pub fn waiting(&self, loads: &[Load]) -> usize {
+        let ahead = loads.iter().map(|load| load.given.saturating_sub(load.width));
+        self.depth + ahead.sum::<usize>()
+    }
+
     /// Returns whether there is room for more: at most `limit` sequences wait, here or ahead at replicas, besides those that have lanes.
     pub fn takes(&self, sequences: usize, limit: usize, loads: &[Load]) -> bool {
         let given: usize = loads.iter().map(|load| load.given).sum();

@@ -10,6 +10,7 @@ use crate::line::{Alone, Entry, Turn};
 use crate::placed::Placed;
 use crate::problem::Problem;
 use crate::standing::NotTaken;
+use futures_util::poll;
 use progress::Progress;
 use std::future::poll_fn;
 use std::pin::Pin;
@@ -233,13 +234,20 @@ async fn hand_in(mut turn: Turn, requests: &[GenerationRequest], begun: Instant)
         waited,
         ..request.clone()
     });
-    let mut stream = turn.placed.replica.generate.submit(requests.collect()).await?;
-    let taken = (turn.placed.clone(), turn.alone.take());
-    // What was promised is given by now.
+    let placed = turn.placed.clone();
+    let mut submitting = placed.replica.generate.submit(requests.collect());
+    // They are on their way after the first look: what was promised is given then.
+    let first = poll!(&mut submitting);
+    let alone = turn.alone.take();
     drop(turn);
+    let mut stream = match first {
+        Poll::Ready(answer) => answer?,
+        Poll::Pending => submitting.as_mut().await?,
+    };
+    drop(submitting);
     // Whatever comes first says that it has a lane, or will never have one.
     poll_fn(|context| stream.poll_come(context)).await;
-    Ok(((stream, taken.0), taken.1))
+    Ok(((stream, placed), alone))
 }
 
 /// Why a call does not begin.

@@ -99,7 +99,7 @@ impl EdgeLine {
         let mut state = self.lock();
         let loads = state.loads();
         if !state.line.takes(entry.sequences, limit, &loads) {
-            return Err(state.line.depth());
+            return Err(state.line.waiting(&loads));
         }
         let arrived = entry.arrived.saturating_duration_since(self.began).as_micros() as u64;
         let place = state.line.enter(entry.sequences, entry.priority, arrived, waiter);
@@ -121,7 +121,7 @@ impl EdgeLine {
     pub fn full(&self, limit: usize) -> Option<usize> {
         let state = self.lock();
         let loads = state.loads();
-        (!state.line.takes(1, limit, &loads)).then(|| state.line.depth())
+        (!state.line.takes(1, limit, &loads)).then(|| state.line.waiting(&loads))
     }
 
     /// Gives turns to those who come first, as long as a replica has room.

@@ -1,10 +1,13 @@
 """Uses a service through the official client, as an application would."""
 
 import sys
+import threading
+import urllib.request
 
 import openai
 
-client = openai.OpenAI(base_url=sys.argv[1] + "/v1", api_key=sys.argv[2], max_retries=0)
+url, key = sys.argv[1:3]
+client = openai.OpenAI(base_url=url + "/v1", api_key=key, max_retries=0)
 question = [{"role": "user", "content": "When is the last boat back from Tolsay on Sunday?"}]
 
 assert [model.id for model in client.models.list()] == ["pierdesk"]
@@ -74,10 +77,30 @@ except openai.AuthenticationError as error:
 long = {"model": "pierdesk", "messages": question, "stream": True, "max_tokens": 1900, "extra_body": {"min_tokens": 1900}}
 running = client.chat.completions.create(**long)
 next(iter(running))
-waiting = [client.chat.completions.create(**long) for _ in range(2)]
+
+
+def depth():
+    """Returns how many wait."""
+    call = urllib.request.Request(url + "/metrics", headers={"authorization": f"Bearer {key}"})
+    lines = urllib.request.urlopen(call).read().decode().splitlines()
+    return sum(float(line.split()[-1]) for line in lines if line.startswith("vastrelay_queue_depth{"))
+
+
+def wait_for_turn():
+    """Waits until there is a first token: who waits has no answer before."""
+    stream = client.chat.completions.create(**long)
+    next(iter(stream))
+    stream.close()
+
+
+waiting = [threading.Thread(target=wait_for_turn) for _ in range(2)]
+for thread in waiting:
+    thread.start()
+while depth() < 2:
+    pass
 refused = expect(openai.RateLimitError)
 assert int(refused.response.headers["retry-after"]) >= 1
 running.close()
-for stream in waiting:
-    stream.close()
+for thread in waiting:
+    thread.join()
 print("all good")

@@ -41,9 +41,17 @@ await assert.rejects(make("vr-wrong").models.list(), OpenAI.AuthenticationError)
 
 // One in the batch, two waiting: the next is told to come back.
 const long = { stream: true, max_tokens: 1900, min_tokens: 1900 };
-const streams = [await ask(long)];
-await streams[0][Symbol.asyncIterator]().next();
-streams.push(await ask(long), await ask(long));
+const running = await ask(long);
+await running[Symbol.asyncIterator]().next();
+// Who waits has no answer before it is its turn.
+const waiting = [ask(long), ask(long)];
+const depth = async () => {
+  const metrics = await fetch(`${url}/metrics`, { headers: { authorization: `Bearer ${key}` } });
+  const lines = (await metrics.text()).split("\n");
+  return Number(lines.find((line) => line.startsWith("vastrelay_queue_depth{")).split(" ").at(-1));
+};
+while ((await depth()) < 2);
 await assert.rejects(ask(), OpenAI.RateLimitError);
-streams.forEach((stream) => stream.controller.abort());
+running.controller.abort();
+for (const stream of waiting) (await stream).controller.abort();
 console.log("all good");
