@@ -82,7 +82,10 @@ pub fn serve(listener: &UnixListener, failed: impl Fn() + Send + Sync + 'static)
             return Ok(Over::Told);
         }
         worker.teller.disconnect();
-        until = Instant::now() + worker.state().stay;
+        // Whoever was told nothing yet waits as at first.
+        let state = worker.state();
+        let patience = state.duty.as_ref().map_or(FIRST_LIMIT, |_| state.stay);
+        until = Instant::now() + patience;
     }
 }
 
