@@ -30,9 +30,20 @@ use std::time::Instant;
 use thread::{EngineThread, Message};
 use vastrelay_text::TokenPieces;
 
+/// The way to an engine. Clones lead to the same.
+#[derive(Clone)]
+pub struct Orders(mpsc::Sender<Message>);
+
+impl Orders {
+    /// Hands an order to the engine; returns whether it is still there.
+    pub fn send(&self, order: Order) -> bool {
+        self.0.send(Message::Order(order)).is_ok()
+    }
+}
+
 /// An engine core, an executor and the thread that runs them; dropping it stops the thread. Whoever hears it may be anywhere.
 pub struct RunningEngine {
-    outbox: mpsc::Sender<Message>,
+    orders: Orders,
     memory: MemoryReport,
     vocabulary: usize,
     limits: Limits,
@@ -40,7 +51,7 @@ pub struct RunningEngine {
 }
 
 impl RunningEngine {
-    /// Starts the thread; `sink` hears how things stand before the first step, too.
+    /// Starts the thread. `sink` makes what hears the engine, from before the first step on, and may give it the way to send orders.
     ///
     /// `build` names what the weights are; equal prompts of equal builds may share KV pages. The engine's clock began at `started`.
     ///
@@ -52,27 +63,18 @@ impl RunningEngine {
         limits: Limits,
         build: String,
         started: Instant,
-        sink: Arc<dyn FrameSink>,
+        sink: impl FnOnce(Orders) -> Arc<dyn FrameSink>,
     ) -> RunningEngine {
-        RunningEngine::launch(mpsc::channel(), executor, pieces, limits, build, started, sink)
-    }
-
-    fn launch(
-        (outbox, inbox): (mpsc::Sender<Message>, mpsc::Receiver<Message>),
-        executor: Box<dyn Executor>,
-        pieces: Arc<TokenPieces>,
-        limits: Limits,
-        build: String,
-        started: Instant,
-        sink: Arc<dyn FrameSink>,
-    ) -> RunningEngine {
+        let (outbox, inbox) = mpsc::channel();
+        let orders = Orders(outbox.clone());
+        let sink = sink(orders.clone());
         let (memory, vocabulary) = (executor.memory(), executor.vocabulary());
         let core = EngineCore::new(pieces, limits.clone(), build);
         sink.take(&mut Frame {
             status: core.status().clone(),
             ..Frame::default()
         });
-        let mut engine = EngineThread::new(core, executor, sink, (outbox.clone(), inbox), started);
+        let mut engine = EngineThread::new(core, executor, sink, (outbox, inbox), started);
         let thread = std::thread::Builder::new()
             .name("engine".into())
             .spawn(move || {
@@ -88,7 +90,7 @@ impl RunningEngine {
             })
             .expect("the system gives a thread for the engine");
         RunningEngine {
-            outbox,
+            orders,
             memory,
             vocabulary,
             limits,
@@ -98,7 +100,7 @@ impl RunningEngine {
 
     /// Hands an order to the engine; returns whether it is still there.
     pub fn order(&self, order: Order) -> bool {
-        self.outbox.send(Message::Order(order)).is_ok()
+        self.orders.send(order)
     }
 
     /// Returns what the executor took of its device's memory.
@@ -114,7 +116,7 @@ impl RunningEngine {
 
 impl Drop for RunningEngine {
     fn drop(&mut self) {
-        let _ = self.outbox.send(Message::Stop);
+        let _ = self.orders.0.send(Message::Stop);
         if let Some(thread) = self.thread.take() {
             let _ = thread.join();
         }
@@ -136,12 +138,12 @@ impl Engine {
     /// When the limits are not usable (see [`crate::Scheduler::new`]) or the system refuses a thread.
     pub fn start(executor: Box<dyn Executor>, pieces: Arc<TokenPieces>, limits: Limits, build: String) -> Engine {
         let started = Instant::now();
-        let (outbox, inbox) = mpsc::channel();
-        let orders = outbox.clone();
-        let edge = Arc::new(Edge::new(started, move |order| {
-            orders.send(Message::Order(order)).is_ok()
-        }));
-        let running = RunningEngine::launch((outbox, inbox), executor, pieces, limits, build, started, edge.clone());
+        let mut edge = None;
+        let running = RunningEngine::start(executor, pieces, limits, build, started, |orders| {
+            let made = Arc::new(Edge::new(started, move |order| orders.send(order)));
+            edge.insert(made).clone()
+        });
+        let edge = edge.expect("it was made with the engine");
         Engine { edge, running }
     }
 

@@ -8,8 +8,6 @@ const MOST_DEATHS: u32 = 3;
 pub struct Survival {
     /// Workers in a row that died with it in the batch before it had a token of them.
     suspected: u32,
-    /// How often it went to another worker.
-    moves: u32,
     in_batch: bool,
     has_token: bool,
 }
@@ -34,18 +32,12 @@ impl Survival {
             self.suspected += 1;
         }
         (self.in_batch, self.has_token) = (false, false);
-        self.moves += 1;
         self.suspected < MOST_DEATHS
     }
 
     /// Returns whether it runs alone from now on, so that it can harm nobody else and it shows whether it is what workers die of.
     pub fn is_suspect(self) -> bool {
         self.suspected + 1 >= MOST_DEATHS
-    }
-
-    /// Returns how often it went to another worker.
-    pub fn moves(self) -> u32 {
-        self.moves
     }
 }
 
@@ -70,6 +62,5 @@ mod tests {
         assert!(lost(true, true), "it lived");
         assert!(lost(true, false) && lost(true, false));
         assert!(!lost(true, false));
-        assert_eq!(request.moves(), 7);
     }
 }

@@ -174,7 +174,7 @@ impl Endpoint {
 
     fn queue_full(&self, depth: usize) -> Refusal {
         let residence = self
-            .route()
+            .first_replica()
             .map_or(1.0, |placed| placed.replica.generate.status().residence);
         let retry_after = retry_after(depth, self.limits().width, residence);
         Refusal::QueueFull { depth, retry_after }
@@ -235,18 +235,10 @@ impl Endpoint {
         self.replicas.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
-    /// Returns the replica that a request goes to: of those that have not failed the one with the fewest sequences.
-    pub(crate) fn route(&self) -> Option<Arc<Placed>> {
+    /// Returns its first replica that has a worker, or had one.
+    pub(crate) fn first_replica(&self) -> Option<Arc<Placed>> {
         let replicas = self.replicas.read().unwrap_or_else(PoisonError::into_inner);
-        if let [only] = replicas.as_slice() {
-            return Some(only.clone());
-        }
-        let load = |placed: &&Arc<Placed>| {
-            let status = placed.replica.generate.status();
-            let occupancy = status.occupancy;
-            (status.failure.is_some(), occupancy.queue_depth + occupancy.lanes_used)
-        };
-        replicas.iter().min_by_key(load).cloned()
+        replicas.first().cloned()
     }
 
     /// Returns what each of its replicas may spend.

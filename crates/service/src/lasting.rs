@@ -46,7 +46,7 @@ pub(crate) type Moves = Arc<Mutex<Vec<CallMove>>>;
 enum State {
     On(Taken),
     /// It waits for another replica.
-    Moving(Pin<Box<dyn Future<Output = Result<HandedIn, String>>>>),
+    Moving(Pin<Box<dyn Future<Output = Result<HandedIn, Refused>>>>),
     /// Nothing more comes but the word why.
     GivenUp(Option<String>),
 }
@@ -62,7 +62,7 @@ impl LastingStream {
         moves: Moves,
     ) -> Result<LastingStream, Refused> {
         let begun = Instant::now();
-        let taking = taken(&endpoint, &requests, begun);
+        let taking = taken(&endpoint, &requests, entry(&requests, begun));
         let (taken, _) = match endpoint.limits().queue_wait {
             None => taking.await?,
             Some(longest) => match timeout(longest, taking).await {
@@ -109,7 +109,7 @@ impl LastingStream {
                             self.alone = alone;
                             State::On(taken)
                         }
-                        Err(why) => State::GivenUp(Some(why)),
+                        Err(why) => State::GivenUp(Some(why.to_string())),
                     };
                 }
                 State::GivenUp(why) => return Poll::Ready(why.is_some()),
@@ -176,43 +176,26 @@ impl LastingStream {
                 why,
             });
         let requests = self.progress.rest(&self.requests);
-        let alone = self.survival.is_suspect();
-        self.state = State::Moving(Box::pin(go_on(self.endpoint.clone(), requests, self.begun, alone)));
+        let entry = Entry {
+            alone: self.survival.is_suspect(),
+            again: true,
+            ..entry(&requests, self.begun)
+        };
+        let endpoint = self.endpoint.clone();
+        let moving = async move { taken(&endpoint, &requests, entry).await };
+        self.state = State::Moving(Box::pin(moving));
     }
 }
 
-/// Hands requests in for the first time, as soon as it is their turn.
-async fn taken(endpoint: &Endpoint, requests: &[GenerationRequest], begun: Instant) -> Result<HandedIn, Refused> {
+/// Hands requests in as soon as it is their turn, again and again while workers die of whatever it is.
+async fn taken(endpoint: &Endpoint, requests: &[GenerationRequest], entry: Entry) -> Result<HandedIn, Refused> {
     loop {
-        let turn = endpoint.turn(entry(requests, begun)).await;
-        match hand_in(turn.map_err(Refused::from)?, requests, begun).await {
+        let turn = endpoint.turn(entry).await.map_err(Refused::from)?;
+        match hand_in(turn, requests, entry.arrived).await {
             Ok(taken) => return Ok(taken),
             // It died just now.
             Err(Refusal::Stopped(_)) if endpoint.is_kept() => {}
             Err(refusal) => return Err(Refused::Engine(refusal)),
-        }
-    }
-}
-
-/// Hands requests in again. What was accepted once is not refused because many come back at once.
-async fn go_on(
-    endpoint: Arc<Endpoint>,
-    requests: Vec<GenerationRequest>,
-    begun: Instant,
-    alone: bool,
-) -> Result<HandedIn, String> {
-    loop {
-        let again = Entry {
-            alone,
-            again: true,
-            ..entry(&requests, begun)
-        };
-        let turn = endpoint.turn(again).await;
-        let turn = turn.map_err(|why| Refused::from(why).to_string())?;
-        match hand_in(turn, &requests, begun).await {
-            Ok(taken) => return Ok(taken),
-            Err(Refusal::Stopped(_)) => {}
-            Err(refusal) => return Err(refusal.to_string()),
         }
     }
 }

@@ -173,6 +173,7 @@ impl Workers {
         } = found.iter().position(same).map(|place| found.swap_remove(place))?;
         drop(found);
         let incarnation = connection.welcome.duty.as_ref()?.incarnation;
+        let program = connection.welcome.program.clone();
         let log = Log::at_end(self.folder.log(&name).ok()?).ok()?;
         match connection.adopt(heard) {
             Ok(engine) => {
@@ -180,6 +181,7 @@ impl Workers {
                     endpoint = duty.endpoint,
                     replica = duty.replica,
                     incarnation,
+                    program,
                     "took over a worker"
                 );
                 Some((Running { process, engine, log }, incarnation))

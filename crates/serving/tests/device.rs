@@ -1,29 +1,13 @@
 //! What several models take of one device.
 
+mod support;
+
 use serde_json::json;
 use std::path::Path;
 use std::time::{Duration, Instant};
-use vastrelay_serving::{Device, Isa, Model, Precision, Replica, ReplicaSettings};
+use support::settings;
+use vastrelay_serving::{Device, Model, Replica, ReplicaSettings};
 use vastrelay_specimen::Stored;
-
-fn settings(device: Device) -> ReplicaSettings {
-    ReplicaSettings {
-        width: 4,
-        step_budget: 64,
-        context: Some(256),
-        queue_depth: 4,
-        queue_wait: None,
-        prefill_chunk: None,
-        isa: Isa::detect(),
-        cores: 1,
-        split: 1,
-        memory_share: 1.0,
-        pages: Some(64),
-        device,
-        weights: Precision::AsStored,
-        kv: None,
-    }
-}
 
 fn load(name: &str, folder: &Path, settings: &ReplicaSettings) -> Result<Replica, String> {
     let model = Model::open(folder).map_err(|error| error.to_string())?;

@@ -331,12 +331,12 @@ impl Call {
         }
     }
 
-    /// Notes something of the replica that answers, or of the one that would have where the call was refused before.
+    /// Notes something of the replica that answers, or of the first where the call was refused before it had one.
     fn hear(&self, what: Noted) {
         match (&self.placed, &self.endpoint) {
             (Some(placed), _) => placed.recent.note(what),
             (None, Some(endpoint)) => {
-                if let Some(placed) = endpoint.route() {
+                if let Some(placed) = endpoint.first_replica() {
                     placed.recent.note(what);
                 }
             }

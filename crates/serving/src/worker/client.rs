@@ -138,9 +138,7 @@ impl Connection {
         let outlet = Outlet::start(&self.socket, || ())?;
         let orders = outlet.clone();
         let edge = Arc::new(Edge::new(instant_of(ready.started), move |order| {
-            let mut bytes = Vec::new();
-            message::encode(&ToWorker::Order(order), &mut bytes);
-            orders.send(&bytes)
+            orders.say(&ToWorker::Order(order))
         }));
         edge.take(&mut Frame {
             status: ready.status.clone(),
@@ -154,7 +152,7 @@ impl Connection {
         };
         for call in &self.welcome.held {
             let reason = EndReason::Cancelled;
-            engine.order(Order::Cancel { call: *call, reason });
+            outlet.say(&ToWorker::Order(Order::Cancel { call: *call, reason }));
         }
         edge.number_calls_after(self.welcome.held.iter().copied().max().unwrap_or(0));
         let noticed = engine.heard.clone();
@@ -249,9 +247,7 @@ impl Listener {
     fn took(&mut self, bytes: usize) {
         self.taken += bytes;
         if self.taken >= WINDOW / 4 {
-            let mut bytes = Vec::new();
-            message::encode(&ToWorker::Read(std::mem::take(&mut self.taken)), &mut bytes);
-            self.outlet.send(&bytes);
+            self.outlet.say(&ToWorker::Read(std::mem::take(&mut self.taken)));
         }
     }
 }
@@ -274,15 +270,7 @@ impl WorkerEngine {
 
     /// Tells the worker to stop.
     pub fn end(&self) {
-        let mut bytes = Vec::new();
-        message::encode(&ToWorker::End, &mut bytes);
-        self.outlet.send(&bytes);
-    }
-
-    fn order(&self, order: Order) {
-        let mut bytes = Vec::new();
-        message::encode(&ToWorker::Order(order), &mut bytes);
-        self.outlet.send(&bytes);
+        self.outlet.say(&ToWorker::End);
     }
 }
 

@@ -1,7 +1,9 @@
 //! A way out that never makes its user wait.
 
+use super::message::encode;
 use nix::errno::Errno;
 use nix::sys::socket::{MsgFlags, send};
+use serde::Serialize;
 use std::io::{self, Write};
 use std::net::Shutdown;
 use std::os::fd::AsRawFd;
@@ -45,6 +47,13 @@ impl Outlet {
             }
         })?;
         Ok(outlet)
+    }
+
+    /// Sends a message, or keeps it until it can be sent. Returns whether anybody is there.
+    pub fn say(&self, message: &impl Serialize) -> bool {
+        let mut bytes = Vec::new();
+        encode(message, &mut bytes);
+        self.send(&bytes)
     }
 
     /// Sends bytes, or keeps them until they can be sent. Returns whether anybody is there.

@@ -178,15 +178,14 @@ impl Worker {
         }));
         let teller = self.teller.clone();
         let outlet = Outlet::start(socket, move || teller.cleared())?;
-        let mut bytes = Vec::new();
-        message::encode(&welcome, &mut bytes);
-        outlet.send(&bytes);
+        outlet.say(&welcome);
         self.teller.connect(outlet);
         let ready = self.state().ready.clone();
         if let Some(ready) = ready {
             self.teller.ready(&ready);
         }
         let mut input = BufReader::with_capacity(1 << 16, socket);
+        let mut bytes = Vec::new();
         loop {
             match message::read(&mut input, MOST_ASKED, &mut bytes)? {
                 ToWorker::Begin(duty, words, stay) => self.begin(*duty, words, stay)?,
@@ -238,7 +237,7 @@ impl Worker {
             },
             assignment.build(),
             began,
-            self.teller.clone(),
+            |_| self.teller.clone(),
         );
         let ready = Ready {
             memory: engine.memory(),

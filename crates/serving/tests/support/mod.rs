@@ -29,7 +29,13 @@ pub struct World {
 impl World {
     pub fn new() -> World {
         let model = Model::open(&demo()).unwrap();
-        let plan = Plan::new("pierdesk", &model, &demo(), &settings()).unwrap();
+        let plan = Plan::new(
+            "pierdesk",
+            &model,
+            &demo(),
+            &settings(Device::cpu(1 << 30, || usize::MAX)),
+        )
+        .unwrap();
         let data = tempfile::tempdir().unwrap();
         World {
             model,
@@ -105,7 +111,8 @@ fn demo() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1")
 }
 
-fn settings() -> ReplicaSettings {
+/// Returns small settings.
+pub fn settings(device: Device) -> ReplicaSettings {
     ReplicaSettings {
         width: 4,
         step_budget: 64,
@@ -118,7 +125,7 @@ fn settings() -> ReplicaSettings {
         split: 1,
         memory_share: 1.0,
         pages: Some(64),
-        device: Device::cpu(1 << 30, || usize::MAX),
+        device,
         weights: Precision::AsStored,
         kv: None,
     }

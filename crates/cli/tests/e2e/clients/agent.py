@@ -1,9 +1,8 @@
 """Uses a service through an agent framework's connector for OpenAI, unmodified."""
 
 import sys
-import threading
-import urllib.request
 
+import in_line
 import openai
 from langchain_core.messages import HumanMessage
 from langchain_openai import ChatOpenAI
@@ -47,27 +46,7 @@ client = openai.OpenAI(base_url=url + "/v1", api_key=key, max_retries=0)
 long = {"model": "pierdesk", "messages": [{"role": "user", "content": "Hello"}], "stream": True, "max_tokens": 1900, "extra_body": {"min_tokens": 1900}}
 running = client.chat.completions.create(**long)
 next(iter(running))
-
-
-def depth():
-    """Returns how many wait."""
-    call = urllib.request.Request(url + "/metrics", headers={"authorization": f"Bearer {key}"})
-    lines = urllib.request.urlopen(call).read().decode().splitlines()
-    return sum(float(line.split()[-1]) for line in lines if line.startswith("vastrelay_queue_depth{"))
-
-
-def wait_for_turn():
-    """Waits until there is a first token: who waits has no answer before."""
-    stream = client.chat.completions.create(**long)
-    next(iter(stream))
-    stream.close()
-
-
-waiting = [threading.Thread(target=wait_for_turn) for _ in range(2)]
-for thread in waiting:
-    thread.start()
-while depth() < 2:
-    pass
+waiting = in_line.fill(client, long, 2, url, key)
 expect(openai.RateLimitError)
 running.close()
 for thread in waiting:
