@@ -267,6 +267,8 @@ impl Starter {
             engine.end();
         }
         let finish = process.finish(patience);
+        // What it held is anybody's until the next life takes it.
+        self.plan.held.resident().store(0, Ordering::Relaxed);
         let mut said = self.repeat(&mut log);
         self.workers.forget(incarnation);
         (finish, said.split_off(said.len().saturating_sub(LAST_WORDS)))

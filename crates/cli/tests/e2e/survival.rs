@@ -191,6 +191,13 @@ async fn a_model_whose_file_vanishes_or_shrinks_harms_nobody_else_and_says_so() 
     kill();
     let said = what_is_said(&service).await;
     assert!(said.contains("copy"), "{said}");
+    let endpoint = service.endpoint().await;
+    let copy_now = &endpoint["replicas"][0];
+    assert_eq!(
+        (&copy_now["state"], &copy_now["memory"]["resident"]),
+        (&json!("failed"), &json!(0)),
+        "{copy_now}"
+    );
     assert_eq!(service.get("/health/ready/pierdesk").await.0, 200);
     assert_eq!(service.get("/health/ready/copy").await.0, 503);
     assert!(!service.ask("When is the last boat back on Sunday?").await.is_empty());
