@@ -8,7 +8,7 @@ fuzz_target!(|data: &[u8]| {
     let folder = tempfile::tempdir_in("/dev/shm").unwrap();
     let path = folder.path().join("model.gguf");
     std::fs::write(&path, data).unwrap();
-    let Ok(gguf) = Gguf::parse(&path, data) else { return };
+    let Ok(gguf) = Gguf::parse(&path, data.to_vec()) else { return };
     let _ = (gguf.tokenizer(), gguf.end_ids(), gguf.template(), gguf.bound("bos"));
     let (Ok(model), Ok(checkpoint)) = (ModelDescription::open(&path), Checkpoint::open(&path)) else { return };
     // A model of a few tensors: one that promises thousands of layers is only counted.

@@ -31,6 +31,23 @@ function css(name: string): string {
   return getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 }
 
+/** Draws a line through the chart at each place. */
+function mark(chart: uPlot, places: number[]) {
+  const { ctx, bbox } = chart;
+  ctx.save();
+  ctx.strokeStyle = css("--color-lamp");
+  ctx.lineWidth = 2 * devicePixelRatio;
+  for (const place of places) {
+    const x = chart.valToPos(place, "x", true);
+    if (x < bbox.left || x > bbox.left + bbox.width) continue;
+    ctx.beginPath();
+    ctx.moveTo(x, bbox.top);
+    ctx.lineTo(x, bbox.top + bbox.height);
+    ctx.stroke();
+  }
+  ctx.restore();
+}
+
 /** Lines over an axis that charts of a page share. */
 export function Chart({
   title,
@@ -39,6 +56,7 @@ export function Chart({
   x,
   range,
   curves,
+  marks = [],
 }: {
   title: string;
   unit: string;
@@ -46,9 +64,12 @@ export function Chart({
   x: number[];
   range: [number, number];
   curves: Curve[];
+  /** Places along the bottom at which something happened. */
+  marks?: number[];
 }) {
   const place = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(null);
+  const marked = useRef(marks);
   const names = curves.map((curve) => `${curve.name} ${curve.color}`).join();
 
   useEffect(() => {
@@ -70,6 +91,7 @@ export function Chart({
           drag: { x: false, y: false },
         },
         legend: { live: true },
+        hooks: { drawClear: [(chart) => mark(chart, marked.current)] },
         scales: {
           x: { time: along === CLOCK },
           y: { range: (_, __, most) => [0, Math.max(most, 1) * 1.1] },
@@ -111,6 +133,7 @@ export function Chart({
   }, [names, unit, along]);
 
   useEffect(() => {
+    marked.current = marks;
     plot.current?.batch(() => {
       plot.current?.setData([x, ...curves.map((curve) => curve.values)], false);
       plot.current?.setScale("x", { min: range[0], max: range[1] });

@@ -3,7 +3,9 @@ import type { EndpointStatus, ReplicaStatus } from "../api/types";
 import { Chart, CLOCK } from "../chart/Chart";
 import { Figure } from "../Figure";
 import { deviceName, grouped, placeName, precisionName, timing } from "../figures";
+import { Events } from "./Events";
 import { Memory } from "./Memory";
+import { useEvents } from "./useEvents";
 import { useTrack } from "./useTrack";
 
 /** What is to be said of a replica that is not ready. */
@@ -12,6 +14,13 @@ function Standing({ replica }: { replica: ReplicaStatus }) {
     return (
       <p role="status" className="mt-3 border-l-4 border-lamp px-3 py-2">
         Replica {replica.replica} is being started: {replica.phase ?? "starting worker"}.
+      </p>
+    );
+  if (replica.state === "draining")
+    return (
+      <p role="status" className="mt-3 border-l-4 border-lamp px-3 py-2">
+        Replica {replica.replica} takes no more requests; those that it has end, or go on with the next
+        worker.
       </p>
     );
   if (replica.state === "ready") return null;
@@ -32,6 +41,10 @@ export function EndpointPanel({
 }) {
   const { window, occupancy } = endpoint;
   const track = useTrack(endpoint.name, seconds);
+  const events = useEvents(endpoint);
+  const marks = events
+    .filter((event) => event.what !== "request_moved")
+    .map((event) => event.at_ms / 1000);
   const busy = track.busy.at(-1) ?? null;
   const end = track.at.at(-1) ?? Date.now() / 1000;
   const range: [number, number] = [end - seconds, end];
@@ -123,6 +136,7 @@ export function EndpointPanel({
           along={CLOCK}
           x={track.at}
           range={range}
+          marks={marks}
           curves={[
             { name: "queue", color: "--color-red", values: track.queue, dash: [5, 3] },
             { name: "lanes", color: "--color-ink", values: track.lanes },
@@ -134,6 +148,7 @@ export function EndpointPanel({
           along={CLOCK}
           x={track.at}
           range={range}
+          marks={marks}
           curves={[
             { name: "out", color: "--color-ink", values: track.outRate },
             { name: "in", color: "--color-green", values: track.inRate, dash: [5, 3] },
@@ -145,6 +160,7 @@ export function EndpointPanel({
           along={CLOCK}
           x={track.at}
           range={range}
+          marks={marks}
           curves={[
             { name: "p50", color: "--color-ink", values: track.ttft50 },
             { name: "p95", color: "--color-green", values: track.ttft95, dash: [5, 3] },
@@ -157,6 +173,7 @@ export function EndpointPanel({
           along={CLOCK}
           x={track.at}
           range={range}
+          marks={marks}
           curves={[
             { name: "p50", color: "--color-ink", values: track.itl50 },
             { name: "p95", color: "--color-green", values: track.itl95, dash: [5, 3] },
@@ -167,6 +184,7 @@ export function EndpointPanel({
       {endpoint.replicas.map((replica) => (
         <Memory key={replica.replica} replica={replica} />
       ))}
+      <Events events={events} />
     </article>
   );
 }

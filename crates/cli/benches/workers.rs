@@ -105,7 +105,7 @@ fn serve_here(data: &Path) {
         workers: None,
     };
     let state = web::Data::new(ServiceState::new(loader, store, reach, StateOptions::default()));
-    let order = Order::plain("pierdesk", &model);
+    let order = Order::plain("pierdesk", &model, "bench");
     let deployed = state.loader.deploy(&state.endpoints, &state.records, &order);
     deployed.expect("the demo is served");
     let url = server.url();

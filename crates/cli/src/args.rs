@@ -4,6 +4,7 @@ pub mod ask;
 pub mod connection;
 pub mod device;
 pub mod endpoint;
+pub mod events;
 pub mod fit;
 pub mod key;
 pub mod load;
@@ -19,6 +20,7 @@ use ask::AskOptions;
 use clap::{Parser, Subcommand};
 use device::DeviceCommand;
 use endpoint::EndpointCommand;
+use events::EventsCommand;
 use fit::FitOptions;
 use key::KeyCommand;
 use load::LoadCommand;
@@ -64,9 +66,12 @@ pub enum Command {
     /// Inspect or convert model files
     #[command(subcommand)]
     Model(ModelCommand),
-    /// Deploy and remove endpoints of a running service
+    /// Deploy, renew and remove endpoints of a running service
     #[command(subcommand)]
     Endpoint(EndpointCommand),
+    /// Show what happened to endpoints
+    #[command(subcommand)]
+    Events(EventsCommand),
     /// Show recorded requests
     #[command(subcommand)]
     Requests(RequestsCommand),

@@ -1,17 +1,22 @@
 //! `vastrelay endpoint`.
 
-use crate::args::endpoint::{EndpointCommand, EndpointDeployOptions, EndpointRemoveOptions};
+use crate::args::endpoint::{EndpointCommand, EndpointDeployOptions, EndpointRemoveOptions, EndpointRenewOptions};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{json, line};
+use crate::output::{duration, json, line, standing};
 use crate::plain::note;
+use std::time::{Duration, Instant};
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_wire::manage::{EndpointStatus, NewEndpoint};
+use vastrelay_wire::manage::{EndpointStatus, NewEndpoint, Renewal, ReplicaStatus, ServiceStatus};
+
+/// Time between two looks at how an endpoint stands.
+const LOOK: Duration = Duration::from_millis(50);
 
 /// Changes which endpoints a running service has.
 pub async fn run(command: &EndpointCommand) -> Result<(), Failure> {
     match command {
         EndpointCommand::Deploy(options) => deploy(options).await,
+        EndpointCommand::Renew(options) => renew(options).await,
         EndpointCommand::Remove(options) => remove(options).await,
     }
 }
@@ -52,6 +57,58 @@ async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
         bytes(endpoint.replicas.iter().map(|replica| replica.memory.budget).sum()),
     ));
     Ok(())
+}
+
+/// Has an endpoint's workers replaced, and waits until the new ones take requests.
+async fn renew(options: &EndpointRenewOptions) -> Result<(), Failure> {
+    let client = Client::new(&options.connection)?;
+    let before = endpoint(&client, &options.name).await?;
+    let within = options.within.as_secs_f64();
+    let path = format!("/manage/endpoints/{}/renew", options.name);
+    let _: EndpointStatus = client.post_for(&path, &Renewal { within }).await?;
+    let begun = Instant::now();
+    let mut said = String::new();
+    let renewed = loop {
+        let now = endpoint(&client, &options.name).await?;
+        let is_new = |replica: &ReplicaStatus| {
+            let same = |old: &ReplicaStatus| old.replica == replica.replica && old.incarnation == replica.incarnation;
+            replica.state == "ready" && !before.replicas.iter().any(same)
+        };
+        if now.replicas.iter().all(is_new) {
+            break now;
+        }
+        if let Some(failed) = now.replicas.iter().find(|replica| replica.state == "failed") {
+            let why = standing(failed).unwrap_or_default();
+            return Err(Failure::failed(format!("replica {}: {why}", failed.replica)));
+        }
+        let standing: Vec<String> = now.replicas.iter().filter_map(standing).collect();
+        let text = format!("{}: {}", now.name, standing.join("; "));
+        if !options.json && !standing.is_empty() && text != said {
+            note(&text);
+            said = text;
+        }
+        tokio::time::sleep(LOOK).await;
+    };
+    if options.json {
+        return json(&renewed);
+    }
+    line(format!(
+        "renewed {} in {}",
+        renewed.name,
+        duration(begun.elapsed().as_secs_f64())
+    ));
+    Ok(())
+}
+
+/// Returns how an endpoint stands.
+async fn endpoint(client: &Client, name: &str) -> Result<EndpointStatus, Failure> {
+    let status: ServiceStatus = client.get("/manage/status").await?;
+    let names: Vec<String> = status.endpoints.iter().map(|endpoint| endpoint.name.clone()).collect();
+    let found = status.endpoints.into_iter().find(|endpoint| endpoint.name == name);
+    found.ok_or_else(|| match names.is_empty() {
+        true => Failure::failed("the service has no endpoints"),
+        false => Failure::failed(format!("there is no endpoint `{name}`; there are {}", names.join(", "))),
+    })
 }
 
 async fn remove(options: &EndpointRemoveOptions) -> Result<(), Failure> {

@@ -7,6 +7,7 @@ mod cpu;
 mod demo;
 mod device;
 mod endpoint;
+mod events;
 mod failure;
 mod fit;
 mod key;
@@ -53,6 +54,7 @@ fn main() -> ExitCode {
         Command::Fit(options) => fit::run(&options),
         Command::Model(command) => model::run(&command),
         Command::Endpoint(command) => runtime.block_on(endpoint::run(&command)),
+        Command::Events(command) => runtime.block_on(events::run(&command)),
         Command::Requests(RequestsCommand::List(options)) => runtime.block_on(requests::list(&options)),
         Command::Requests(RequestsCommand::Show(options)) => runtime.block_on(requests::show(&options)),
         Command::Load(command) => runtime.block_on(load::run(&command)),

@@ -15,6 +15,7 @@ pub fn standing(replica: &ReplicaStatus) -> Option<String> {
             "starting: {}",
             replica.phase.as_deref().unwrap_or("starting worker")
         )),
+        "draining" => Some("draining: it takes no more requests, and those that it has end".into()),
         _ => Some(format!(
             "FAILED: {}",
             replica.failure.as_deref().unwrap_or("its worker is gone")

@@ -192,7 +192,7 @@ fn record() -> impl Strategy<Value = StepRecord> {
 
 fn status() -> impl Strategy<Value = EngineStatus> {
     (
-        any::<[u16; 5]>(),
+        any::<[u16; 6]>(),
         any::<[u32; 5]>(),
         [0f64..1e6, 0f64..1e6, 0f64..1e6],
         proptest::option::of(".{0,20}"),
@@ -210,6 +210,7 @@ fn status() -> impl Strategy<Value = EngineStatus> {
             prefill_tokens: so_far[1].into(),
             output_tokens: so_far[2].into(),
             ended: so_far[3].into(),
+            step_tokens: now[5].into(),
             preemptions: so_far[4].into(),
             residence,
             uptime,

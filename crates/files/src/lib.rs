@@ -4,6 +4,10 @@
 //! opened only when it is a regular one of bounded size that lies in the folder where it was looked for.
 #![warn(missing_docs)]
 
+mod stamp;
+
+pub use stamp::Stamp;
+
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;

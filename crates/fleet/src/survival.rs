@@ -35,6 +35,11 @@ impl Survival {
         self.suspected < MOST_DEATHS
     }
 
+    /// Notes that it leaves a worker that somebody ends, which says nothing of the request.
+    pub fn left(&mut self) {
+        (self.in_batch, self.has_token) = (false, false);
+    }
+
     /// Returns whether it runs alone from now on, so that it can harm nobody else and it shows whether it is what workers die of.
     pub fn is_suspect(self) -> bool {
         self.suspected + 1 >= MOST_DEATHS
@@ -62,5 +67,16 @@ mod tests {
         assert!(lost(true, true), "it lived");
         assert!(lost(true, false) && lost(true, false));
         assert!(!lost(true, false));
+    }
+
+    #[test]
+    fn workers_that_somebody_ended_are_not_held_against_a_request() {
+        let mut request = Survival::default();
+        for _ in 0..10 {
+            request.admitted();
+            request.left();
+        }
+        assert!(!request.is_suspect());
+        assert!(request.lost(), "it was in no batch");
     }
 }

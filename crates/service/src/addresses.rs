@@ -2,7 +2,7 @@
 
 use crate::guard::{Access, admit};
 use crate::listed::{self, Listed};
-use crate::manage::{devices, endpoints, fit, history, keys, load, requests, runs, status, steps};
+use crate::manage::{devices, endpoints, events, fit, history, keys, load, requests, runs, status, steps};
 use crate::openai::{self, wrong_address, wrong_method};
 use crate::problem::Problem;
 use crate::{console, health, live, metrics, openapi, text};
@@ -90,6 +90,8 @@ fn all() -> Vec<Address> {
         at("/manage/devices").get(devices::devices).asks(Access::Manage),
         at("/manage/fit").get(fit::fit).asks(Access::Manage),
         at("/manage/endpoints").post(endpoints::deploy).asks(Access::Manage),
+        at("/manage/events").get(events::events).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}/renew").post(endpoints::renew).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/steps").get(steps::steps).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/history").get(history::history).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}").delete(endpoints::remove).asks(Access::Manage),

@@ -2,6 +2,7 @@
 
 use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
+use crate::event_log::EventLog;
 use crate::keeper::{Begins, Starter};
 use crate::problem::Problem;
 use crate::records::Records;
@@ -17,6 +18,8 @@ use vastrelay_serving::cpu::CpuHardware;
 use vastrelay_serving::worker::protocol::Phase;
 use vastrelay_serving::{Devices, Isa, LoadError, Model, Models, Plan, Replica, ReplicaSettings};
 use vastrelay_store::StoreError;
+use vastrelay_weights::ModelFiles;
+use vastrelay_wire::manage::EventKind;
 
 /// The number of an endpoint's first replica.
 const FIRST: u32 = 1;
@@ -53,16 +56,19 @@ pub struct Order {
     pub settings: Settings,
     /// The folder that paths of device profiles begin at.
     pub beside: PathBuf,
+    /// Who wants it: the name of a key, or [`START`].
+    pub by: String,
 }
 
 impl Order {
-    /// Returns the order of an endpoint of which nothing but its model is said.
-    pub fn plain(name: &str, model: &Path) -> Order {
+    /// Returns somebody's order of an endpoint of which nothing but its model is said.
+    pub fn plain(name: &str, model: &Path, by: &str) -> Order {
         Order {
             name: name.to_owned(),
             model: model.to_owned(),
             settings: Settings::default(),
             beside: PathBuf::new(),
+            by: by.to_owned(),
         }
     }
 }
@@ -70,6 +76,7 @@ impl Order {
 /// An endpoint that has its place and does not run yet.
 pub struct PlannedEndpoint {
     endpoint: Arc<Endpoint>,
+    log: EventLog,
     records: Arc<Records>,
     workers: Option<Arc<Workers>>,
     stop: Arc<Stop>,
@@ -141,18 +148,23 @@ impl Loader {
         let failed = |source| DeployError::load(name, source);
         let settings = order.settings.clone().or(&self.defaults);
         let ways = self.ways(&settings, &order.beside).map_err(failed)?;
-        let model = self.models.open(path).map_err(failed)?;
-        let (plan, way) = first_with_room(name, &model, path, &ways).map_err(failed)?;
+        let files = ModelFiles::open(path).map_err(|error| failed(error.into()))?;
+        let model = self.models.open(&files).map_err(failed)?;
+        let (plan, way) = first_with_room(name, &model, &files, &ways).map_err(failed)?;
         let settings = release_of(&model, &plan, way, &weights_of(path));
         let release = records.store.release(name, &settings)?;
-        let mut endpoint = Endpoint::new(name, release, model, Arc::new(plan));
+        let log = EventLog::new(records, name, release);
+        let mut endpoint = Endpoint::new(name, release, model, Arc::new(plan)).logged_by(log.clone());
         let stop = Arc::new(Stop::default());
         if self.workers.is_some() {
             endpoint = endpoint.kept_by(stop.clone());
         }
         endpoint.comes_back(FIRST, Life::Starting(Phase::StartingWorker));
+        let endpoint = add(endpoints, Arc::new(endpoint))?;
+        log.done_by(&order.by, EventKind::Deployed, format!("from {}", path.display()));
         Ok(PlannedEndpoint {
-            endpoint: add(endpoints, Arc::new(endpoint))?,
+            endpoint,
+            log,
             records: records.clone(),
             workers: self.workers.clone(),
             stop,
@@ -221,6 +233,7 @@ impl PlannedEndpoint {
             plan: endpoint.plan.clone(),
             model: endpoint.model.clone(),
             begins,
+            log: self.log,
         };
         let first = starter.begin(&kept).map(|(replica, begun)| {
             endpoint.place(replica);
@@ -276,12 +289,12 @@ fn release_of(model: &Model, plan: &Plan, way: &ReplicaSettings, weights: &Value
 fn first_with_room<'w>(
     name: &str,
     model: &Model,
-    path: &Path,
+    files: &ModelFiles,
     ways: &'w [ReplicaSettings],
 ) -> Result<(Plan, &'w ReplicaSettings), LoadError> {
     let mut full = Vec::new();
     for way in ways {
-        match Plan::new(name, model, path, way) {
+        match Plan::new(name, model, files, way) {
             Ok(plan) => return Ok((plan, way)),
             Err(error) if error.is_for_want_of_room() => full.push(error),
             Err(error) => return Err(error),

@@ -1,13 +1,14 @@
 //! An endpoint: a name, the release that is served under it, and its replicas.
 
 use crate::counted::{ReleaseLabels, ReleaseMetrics};
+use crate::event_log::EventLog;
 use crate::line::{EdgeLine, Entry, Turn};
 use crate::placed::Placed;
 use crate::standing::{Life, NotReady, NotTaken};
 use crate::stop::Stop;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use vastrelay_engine::queue::retry_after;
 use vastrelay_engine::{EngineStatus, Limits, Refusal};
@@ -36,6 +37,8 @@ pub struct Endpoint {
     line: Arc<EdgeLine>,
     /// What replicas did that are gone.
     past: Mutex<Totals>,
+    /// Puts down what happens to it.
+    log: Option<EventLog>,
 }
 
 impl Endpoint {
@@ -71,7 +74,19 @@ impl Endpoint {
             keepers: Vec::new(),
             line: EdgeLine::new(),
             past: Mutex::default(),
+            log: None,
         }
+    }
+
+    /// Returns it with what puts down what happens to it.
+    pub(crate) fn logged_by(mut self, log: EventLog) -> Endpoint {
+        self.log = Some(log);
+        self
+    }
+
+    /// Returns what puts down what happens to it, where something does.
+    pub(crate) fn log(&self) -> Option<&EventLog> {
+        self.log.as_ref()
     }
 
     /// Returns it with somebody who keeps a replica alive until it is dropped.
@@ -108,6 +123,12 @@ impl Endpoint {
     pub(crate) fn comes_back(&self, replica: u32, life: Life) {
         self.lives().insert(replica, life);
         self.change.send_replace(());
+    }
+
+    /// Lets each replica go on with another worker: the one it has takes no more calls, and what it has not answered within a time goes on
+    /// with the next one.
+    pub(crate) fn renew(&self, within: Duration) {
+        self.keepers.iter().for_each(|keeper| keeper.renew(within));
     }
 
     /// Tells those who keep its replicas alive to stop.
@@ -213,7 +234,7 @@ impl Endpoint {
             return None;
         }
         let failed = lives.values().map(|life| match life {
-            Life::Starting(_) => None,
+            Life::Starting(_) | Life::Draining => None,
             Life::Failed {
                 why,
                 until,
@@ -257,20 +278,22 @@ impl Endpoint {
     }
 
     /// Returns its state: `ready` when every replica is, `degraded` when some are; when none is, `starting` as long as one is being
-    /// started, else `failed`.
+    /// started, `draining` when one lets its last calls end before that, else `failed`.
     pub fn state(&self) -> &'static str {
         let mut states: Vec<&str> = self.replicas().iter().map(|placed| self.state_of(placed)).collect();
         states.extend(self.lives().values().map(Life::state));
         let has = |state: &str| states.contains(&state);
-        match (has("ready"), has("starting"), has("failed")) {
-            (true, false, false) => "ready",
-            (true, _, _) => "degraded",
+        let all_ready = states.iter().all(|state| *state == "ready");
+        match (has("ready"), has("starting"), has("draining")) {
+            (true, ..) if all_ready => "ready",
+            (true, ..) => "degraded",
             (false, true, _) => "starting",
-            (false, false, _) => "failed",
+            (false, false, true) => "draining",
+            (false, false, false) => "failed",
         }
     }
 
-    /// Returns the state of one of its replicas: `ready`, `starting` again, or `failed`.
+    /// Returns the state of one of its replicas: `ready`, `draining`, `starting` again, or `failed`.
     pub(crate) fn state_of(&self, placed: &Placed) -> &'static str {
         match self.lives().get(&placed.replica.number) {
             Some(life) => life.state(),

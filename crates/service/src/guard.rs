@@ -51,6 +51,13 @@ pub struct Caller {
     pub(crate) key: Option<Arc<KeyRecord>>,
 }
 
+impl Caller {
+    /// Returns the name of its key; empty where it needed none.
+    pub(crate) fn name(&self) -> &str {
+        self.key.as_ref().map_or("", |key| &key.name)
+    }
+}
+
 type Guarded<B> = Result<ServiceResponse<EitherBody<B>>, Error>;
 
 /// Lets a request pass, or answers in its place.

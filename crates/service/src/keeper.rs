@@ -1,15 +1,16 @@
 //! Keeps a replica alive: starts its worker, watches it, and begins its next life when it is gone.
 
 use crate::endpoint::Endpoint;
+use crate::event_log::EventLog;
 use crate::records::Records;
 use crate::standing::Life;
 use crate::stop::Stop;
 use crate::workers::{Running, Stillborn, Workers};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Weak};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use vastrelay_engine::EngineStatus;
-use vastrelay_fleet::hang::is_hung;
+use vastrelay_fleet::hang::{Pace, is_hung};
 use vastrelay_fleet::restart::Deaths;
 use vastrelay_serving::process::{Finish, Log, Process};
 use vastrelay_serving::worker::FAILED;
@@ -18,6 +19,7 @@ use vastrelay_serving::worker::protocol::{Phase, Words};
 use vastrelay_serving::worker::{Duty, WorkerEngine};
 use vastrelay_serving::{Generate, LoadError, Model, Plan, Replica};
 use vastrelay_store::{BegunReplica, StoreError};
+use vastrelay_wire::manage::EventKind;
 
 /// Time between two looks at a worker.
 const LOOK: Duration = Duration::from_millis(250);
@@ -34,6 +36,7 @@ pub(crate) struct Starter {
     pub plan: Arc<Plan>,
     pub model: Arc<Model>,
     pub begins: Begins,
+    pub log: EventLog,
 }
 
 /// Whose lives begin.
@@ -59,7 +62,17 @@ struct Silence {
     calls: usize,
 }
 
-/// How a life ended.
+/// Why a life is over.
+enum Over {
+    /// Nobody needs it any more.
+    Told,
+    /// Somebody wants another worker in its place.
+    Renewed,
+    /// Nobody wanted it.
+    Died(End),
+}
+
+/// How a life ended that nobody ended.
 struct End {
     why: String,
     cause: &'static str,
@@ -102,7 +115,13 @@ impl Starter {
             incarnation,
             assignment: self.plan.assignment.clone(),
         };
+        let begun = Instant::now();
         let taken_over = self.workers.take_over(&duty(0), self.listener(of));
+        let how = if taken_over.is_some() {
+            "taken over from an earlier service"
+        } else {
+            "started"
+        };
         let (running, incarnation) = match taken_over {
             Some(taken_over) => taken_over,
             None => {
@@ -121,6 +140,12 @@ impl Starter {
             }
         };
         let Running { process, engine, log } = running;
+        let text = format!(
+            "process {} is {how}, after {:.2} s",
+            process.id,
+            begun.elapsed().as_secs_f64()
+        );
+        self.log.happened(*replica, EventKind::WorkerReady, text);
         let engine = Arc::new(engine);
         let (memory, untouched) = (engine.ready.memory, engine.ready.untouched);
         let replica = Replica {
@@ -156,10 +181,25 @@ impl Starter {
         let (mut deaths, mut life) = (Deaths::default(), first);
         loop {
             let end = match life {
-                Ok(begun) => self.outlive(begun, stop),
-                Err(stillborn) => Some(End::from(stillborn)),
+                Ok(begun) => self.outlive(begun, endpoint, stop),
+                Err(stillborn) => Over::Died(End::from(stillborn)),
             };
-            let Some(end) = end else { return };
+            let end = match end {
+                Over::Told => return,
+                Over::Renewed => {
+                    tracing::info!(
+                        endpoint = self.begins.endpoint,
+                        replica = self.begins.replica,
+                        "a worker was drained; the next one is started"
+                    );
+                    let Some(endpoint_now) = endpoint.upgrade() else { return };
+                    endpoint_now.comes_back(self.begins.replica, Life::Starting(Phase::StartingWorker));
+                    drop(endpoint_now);
+                    life = self.next_life(endpoint);
+                    continue;
+                }
+                Over::Died(end) => end,
+            };
             let pause = deaths.note(end.produced);
             tracing::error!(
                 endpoint = self.begins.endpoint,
@@ -174,6 +214,12 @@ impl Starter {
             );
             let Some(endpoint_now) = endpoint.upgrade() else { return };
             endpoint_now.counted.worker_gone(end.cause);
+            let next = match pause.as_secs() {
+                0 => "now".into(),
+                seconds => format!("in {seconds} s"),
+            };
+            let text = format!("{}: {}; the next one is started {next}", end.cause, end.why);
+            self.log.happened(self.begins.replica, EventKind::WorkerGone, text);
             endpoint_now.comes_back(
                 self.begins.replica,
                 if deaths.is_loop() {
@@ -186,27 +232,43 @@ impl Starter {
             if stop.within(pause) {
                 return;
             }
-            life = self.begin(endpoint).map(|(replica, begun)| {
-                // Whoever was removed meanwhile lets go of the worker, which ends it.
-                if let Some(endpoint) = endpoint.upgrade() {
-                    endpoint.place(replica);
-                }
-                begun
-            });
+            life = self.next_life(endpoint);
         }
     }
 
-    /// Watches a life to its end; returns nothing when it was told to end.
-    fn outlive(&self, mut begun: Begun, stop: &Stop) -> Option<End> {
-        let mut hung = None;
+    /// Begins the next life and puts it in its place.
+    fn next_life(&self, endpoint: &Weak<Endpoint>) -> Result<Begun, Stillborn> {
+        self.begin(endpoint).map(|(replica, begun)| {
+            // Whoever was removed meanwhile lets go of the worker, which ends it.
+            if let Some(endpoint) = endpoint.upgrade() {
+                endpoint.place(replica);
+            }
+            begun
+        })
+    }
+
+    /// Watches a life to its end.
+    fn outlive(&self, mut begun: Begun, endpoint: &Weak<Endpoint>, stop: &Stop) -> Over {
+        let (mut hung, mut is_draining) = (None, false);
         stop.ends(&begun.engine);
         loop {
             let engine = begun.engine.upgrade().filter(|_| !stop.is_set());
             let Some(engine) = engine else {
                 self.bury(begun, END_LIMIT);
-                return None;
+                return Over::Told;
             };
             let end = engine.wait_for_end(LOOK);
+            if let Some(until) = stop.renewal() {
+                if !std::mem::replace(&mut is_draining, true)
+                    && let Some(endpoint) = endpoint.upgrade()
+                {
+                    endpoint.comes_back(self.begins.replica, Life::Draining);
+                }
+                // What has not ended by then goes on with the next one.
+                if Instant::now() >= until {
+                    engine.end();
+                }
+            }
             let status = engine.status();
             let silence = Silence {
                 length: engine.silent_since().elapsed(),
@@ -216,7 +278,10 @@ impl Starter {
             self.repeat(&mut begun.log);
             if let Some(why) = end.filter(|_| !stop.is_set()) {
                 let (finish, last_words) = self.bury(begun, DEATH_LIMIT);
-                return Some(End::new(hung, why, finish, last_words, status.output_tokens > 0));
+                if is_draining && hung.is_none() {
+                    return Over::Renewed;
+                }
+                return Over::Died(End::new(hung, why, finish, last_words, status.output_tokens > 0));
             }
             hung = hung.or_else(|| self.kill_if_hung(&begun, &silence, &status));
         }
@@ -225,8 +290,13 @@ impl Starter {
     /// Kills a worker that hangs; returns why.
     fn kill_if_hung(&self, begun: &Begun, silence: &Silence, status: &EngineStatus) -> Option<String> {
         let Silence { length, calls } = *silence;
-        let step = status.busy / status.steps.max(1) as f64;
-        if !is_hung(length, calls > 0, self.workers.hang_after, step) {
+        let pace = Pace {
+            steps: status.steps,
+            tokens: status.prefill_tokens + status.output_tokens,
+            seconds: status.busy,
+        };
+        let expected = pace.expected(status.step_tokens);
+        if !is_hung(length, calls > 0, self.workers.hang_after, expected) {
             return None;
         }
         begun.process.kill();

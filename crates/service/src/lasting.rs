@@ -20,7 +20,8 @@ use std::time::Instant;
 use tokio::time::timeout;
 use vastrelay_engine::{Event, GenerationRequest, Refusal, RequestStream};
 use vastrelay_fleet::survival::Survival;
-use vastrelay_wire::manage::CallMove;
+use vastrelay_planner::amounts::counted;
+use vastrelay_wire::manage::{CallMove, EventKind};
 
 /// A replica that works on a call.
 type Taken = (RequestStream, Arc<Placed>);
@@ -151,7 +152,9 @@ impl LastingStream {
             self.state = State::GivenUp(Some(why));
             return;
         }
-        if !self.survival.lost() {
+        if placed.replica.generate.is_drained() {
+            self.survival.left();
+        } else if !self.survival.lost() {
             self.state = State::GivenUp(Some(format!(
                 "three workers in a row ended while they worked on this request, so it is given up: {why}"
             )));
@@ -166,6 +169,11 @@ impl LastingStream {
             "a call goes on with another worker: {why}"
         );
         self.endpoint.counted.moved();
+        if let Some(log) = self.endpoint.log() {
+            let (name, so_far) = (&self.requests[0].name, counted(tokens, "token"));
+            let text = format!("{name}, after {so_far}: {why}");
+            log.happened(placed.replica.number, EventKind::RequestMoved, text);
+        }
         self.moves
             .lock()
             .unwrap_or_else(PoisonError::into_inner)

@@ -41,6 +41,7 @@ mod departure;
 pub mod deploy;
 pub mod endpoint;
 pub mod endpoints;
+pub mod event_log;
 pub mod fit;
 mod gaps;
 pub mod guard;

@@ -2,6 +2,7 @@
 
 pub mod devices;
 pub mod endpoints;
+pub mod events;
 pub mod fit;
 pub mod history;
 pub mod keys;

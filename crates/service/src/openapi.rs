@@ -2,7 +2,7 @@
 
 use crate::guard::Access;
 use crate::listed::listed;
-use crate::manage::{devices, endpoints, fit, history, keys, load, requests, runs, status, steps};
+use crate::manage::{devices, endpoints, events, fit, history, keys, load, requests, runs, status, steps};
 use crate::{health, live, metrics, openai, text};
 use actix_web::HttpResponse;
 use std::sync::LazyLock;
@@ -21,7 +21,7 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
         openai::models, openai::model, openai::chat, openai::complete,
         text::render, text::encode, text::count, text::decode,
         status::status, requests::requests, requests::request, steps::steps, history::history,
-        devices::devices, fit::fit, endpoints::deploy, endpoints::remove, live::stream::live,
+        devices::devices, fit::fit, endpoints::deploy, endpoints::renew, endpoints::remove, events::events, live::stream::live,
         keys::keys, keys::add_key, keys::revoke_key,
         runs::runs, runs::run, runs::add_run, runs::report, runs::comparison,
         load::status, load::start, load::stop,

@@ -4,11 +4,13 @@ use std::time::{Duration, Instant};
 use vastrelay_engine::Refusal;
 use vastrelay_serving::worker::protocol::Phase;
 
-/// What becomes of a replica that has no worker.
+/// What becomes of a replica that has no worker for more calls.
 #[derive(Clone, Debug)]
 pub(crate) enum Life {
     /// The next one is being started, and is so far.
     Starting(Phase),
+    /// The last one takes no more calls and ends soon, so that the next one can be started.
+    Draining,
     /// Its workers end as soon as they begin; the next one is started at a moment.
     Failed {
         why: String,
@@ -49,6 +51,7 @@ impl Life {
     pub fn state(&self) -> &'static str {
         match self {
             Life::Starting(_) => "starting",
+            Life::Draining => "draining",
             Life::Failed { .. } => "failed",
         }
     }

@@ -1,10 +1,10 @@
-//! Tells somebody who keeps a replica alive to stop.
+//! Tells somebody who keeps a replica alive to stop, or to go on with another worker.
 
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError, Weak};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use vastrelay_serving::worker::WorkerEngine;
 
-/// Tells a keeper to stop.
+/// Tells a keeper to stop, or to renew its worker.
 #[derive(Default)]
 pub(crate) struct Stop {
     state: Mutex<StopState>,
@@ -14,6 +14,8 @@ pub(crate) struct Stop {
 #[derive(Default)]
 struct StopState {
     is_set: bool,
+    /// Until when the worker has to be another one.
+    renewal: Option<Instant>,
     /// The engine to be ended with it.
     engine: Weak<WorkerEngine>,
 }
@@ -32,20 +34,36 @@ impl Stop {
         self.lock().is_set
     }
 
-    /// Ends an engine as soon as it is set.
+    /// Drains the worker there is, for so long at most; where there is none, the next one is started now.
+    pub fn renew(&self, within: Duration) {
+        let mut state = self.lock();
+        // A time that no clock has is as good as none.
+        state.renewal = Instant::now().checked_add(within);
+        if let Some(engine) = state.engine.upgrade() {
+            engine.drain();
+        }
+        self.change.notify_all();
+    }
+
+    /// Returns until when the worker has to be another one, where somebody wants that.
+    pub fn renewal(&self) -> Option<Instant> {
+        self.lock().renewal
+    }
+
+    /// Watches over an engine that has just begun: it is ended as soon as this is set.
     pub fn ends(&self, engine: &Weak<WorkerEngine>) {
         let mut state = self.lock();
         state.engine = engine.clone();
+        state.renewal = None;
         if let Some(engine) = engine.upgrade().filter(|_| state.is_set) {
             engine.end();
         }
     }
 
-    /// Waits for so long; returns whether it was told to stop.
+    /// Waits for so long, or until somebody wants another worker; returns whether it was told to stop.
     pub fn within(&self, pause: Duration) -> bool {
-        let waited = self
-            .change
-            .wait_timeout_while(self.lock(), pause, |state| !state.is_set);
+        let waits = |state: &mut StopState| !state.is_set && state.renewal.is_none();
+        let waited = self.change.wait_timeout_while(self.lock(), pause, waits);
         let (state, _) = waited.unwrap_or_else(PoisonError::into_inner);
         state.is_set
     }

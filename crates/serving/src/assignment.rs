@@ -16,7 +16,8 @@ use vastrelay_kernels::reserved::Untouched;
 use vastrelay_planner::accelerator::Placement;
 use vastrelay_planner::{CostModel, CostRow, DeviceProfile, StepTimes};
 use vastrelay_text::TokenPieces;
-use vastrelay_weights::{ModelDescription, Precisions, StoredAs};
+use vastrelay_weights::build::Checked;
+use vastrelay_weights::{ModelDescription, ModelFiles, Precisions, StoredAs};
 
 /// The length in the middle of all answers' lengths, in tokens.
 const MEDIAN_LENGTH: f64 = 180.0;
@@ -50,6 +51,8 @@ pub enum Place {
         cores: usize,
         /// Instructions of its kernels, by name.
         isa: String,
+        /// That a build is what was written, so that it is not read again for that.
+        checked: Option<Checked>,
     },
     /// On simulated devices.
     Simulated {
@@ -77,14 +80,18 @@ impl Assignment {
     /// When they cannot be read or run.
     pub fn load(
         &self,
+        files: &ModelFiles,
         description: &ModelDescription,
         pieces: &TokenPieces,
         ends: &[u32],
     ) -> Result<Loaded, LoadError> {
         match &self.place {
-            Place::Cpu { cores, isa } => self.load_on_cpu(description, *cores, isa),
+            Place::Cpu { cores, isa, checked } => {
+                let origin = Origin::open(files, description, checked.as_ref())?;
+                self.load_on_cpu(&origin, description, *cores, isa)
+            }
             Place::Simulated { profile, memory, turns } => {
-                let time = self.step_time(description, profile)?;
+                let time = self.step_time(files, description, profile)?;
                 let speech = speech(description, pieces, ends);
                 let turns: Result<Vec<Turn>, _> = turns.iter().map(|turn| Turn::open(Path::new(turn))).collect();
                 let occupy = Box::new(occupy(turns.map_err(LoadError::Thread)?));
@@ -112,7 +119,13 @@ impl Assignment {
         }
     }
 
-    fn load_on_cpu(&self, description: &ModelDescription, cores: usize, isa: &str) -> Result<Loaded, LoadError> {
+    fn load_on_cpu(
+        &self,
+        origin: &Origin,
+        description: &ModelDescription,
+        cores: usize,
+        isa: &str,
+    ) -> Result<Loaded, LoadError> {
         let settings = CpuSettings {
             isa: Isa::of(isa).map_err(LoadError::Refused)?,
             cores,
@@ -123,7 +136,7 @@ impl Assignment {
             weights: self.precisions.weights,
             kv: self.precisions.kv,
         };
-        let executor: CpuExecutor = Origin::open(self.path(), description)?.load(description, settings)?;
+        let executor: CpuExecutor = origin.load(description, settings)?;
         Ok(Loaded {
             untouched: executor.untouched(),
             executor: Box::new(executor),
@@ -131,8 +144,13 @@ impl Assignment {
     }
 
     /// Returns the time of steps: what the cost model predicts, and a little more or less.
-    fn step_time(&self, description: &ModelDescription, profile: &DeviceProfile) -> Result<StepTime, LoadError> {
-        let stored = StoredAs::open(self.path())?;
+    fn step_time(
+        &self,
+        files: &ModelFiles,
+        description: &ModelDescription,
+        profile: &DeviceProfile,
+    ) -> Result<StepTime, LoadError> {
+        let stored = StoredAs::read(files)?;
         let placement = Placement {
             model: description,
             stored: &|tensor| stored.kind(tensor),

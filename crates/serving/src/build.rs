@@ -11,7 +11,7 @@ use vastrelay_engine::cpu::{BuildOrder, CalibrationStep, CpuSettings, Rounded, b
 use vastrelay_engine::likelihood::{agreement, loss};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
-use vastrelay_weights::{Gguf, ModelDescription, Precision, Precisions};
+use vastrelay_weights::{ModelDescription, ModelFiles, Precision, Precisions};
 
 /// Tokens of the calibrating text that are read together.
 const WINDOW: usize = 256;
@@ -76,8 +76,9 @@ pub struct BuildReport {
 /// # Errors
 /// When the source cannot be read or run, a setting cannot be, or the folder is there already or cannot be written.
 pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<BuildReport, LoadError> {
-    let description = ModelDescription::open(&request.source)?;
-    let Origin::Checkpoint(checkpoint) = Origin::open(&request.source, &description)? else {
+    let files = ModelFiles::open(&request.source)?;
+    let description = ModelDescription::read(&files)?;
+    let Origin::Checkpoint(checkpoint) = Origin::open(&files, &description, None)? else {
         return Err(refused(format!(
             "{} is a build already; build from the checkpoint that it was made from",
             request.source.display()
@@ -144,7 +145,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
     let partial = PathBuf::from(partial);
     // One that is there is another build under way, or somebody's own: it is neither added to nor taken away.
     std::fs::create_dir(&partial).map_err(|error| unwritable(&partial, &error))?;
-    let written = write(request, &partial, |folder| {
+    let written = write(&files, &partial, |folder| {
         let order = BuildOrder {
             source: name_of(&request.source),
             precisions: Precisions {
@@ -177,13 +178,12 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
 
 /// Fills an empty folder with a build's texts and, by `weights`, its weights.
 fn write(
-    request: &BuildRequest,
+    files: &ModelFiles,
     folder: &Path,
     weights: impl FnOnce(&Path) -> Result<(), LoadError>,
 ) -> Result<(), LoadError> {
-    let source = &request.source;
-    if Gguf::is_one(source) {
-        let gguf = Gguf::open(source)?;
+    let source = files.path();
+    if let Some(gguf) = files.gguf() {
         let texts: Map<String, Value> = [
             ("chat_template", gguf.template()),
             ("bos_token", gguf.bound("bos")),

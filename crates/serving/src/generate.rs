@@ -13,8 +13,13 @@ pub trait Generate: Send + Sync {
     /// When they are refused; nothing of them is left behind.
     fn submit(&self, requests: Vec<GenerationRequest>) -> BoxFuture<'_, Result<RequestStream, Refusal>>;
 
-    /// Returns how many sequences have not ended of those that were handed in; nothing when the engine has stopped.
+    /// Returns how many sequences have not ended of those that were handed in; nothing when it takes no more.
     fn given(&self) -> Option<usize>;
+
+    /// Returns whether it takes no more, and ends when the last call has.
+    fn is_drained(&self) -> bool {
+        false
+    }
 
     /// Lets somebody know, from any thread, whenever sequences have ended or the engine has; only the first who asks.
     fn when_room(&self, tell: Box<dyn Fn() + Send + Sync>);

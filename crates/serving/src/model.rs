@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use vastrelay_text::{ChatTemplate, TextError, Tokenizer};
-use vastrelay_weights::{GenerationDefaults, Gguf, ModelDescription, WeightsError};
+use vastrelay_weights::{GenerationDefaults, ModelDescription, ModelFiles, WeightsError};
 
 /// The file of a folder that says what a model is.
 pub(crate) const CONFIG: &str = "config.json";
@@ -42,18 +42,19 @@ impl Model {
     /// # Errors
     /// When something is missing or malformed, or says what cannot be run.
     pub fn open(path: &Path) -> Result<Model, LoadError> {
-        Model::read(path, content_of(path)?)
+        let files = ModelFiles::open(path)?;
+        Model::read(&files, content_of(&files)?)
     }
 
-    fn read(path: &Path, content: String) -> Result<Model, LoadError> {
-        let description = ModelDescription::open(path)?;
-        let (tokenizer, template) = texts(path)?;
+    fn read(files: &ModelFiles, content: String) -> Result<Model, LoadError> {
+        let description = ModelDescription::read(files)?;
+        let (tokenizer, template) = texts(files)?;
         Ok(Model {
             content,
             description,
             tokenizer,
             template,
-            defaults: GenerationDefaults::open(path)?,
+            defaults: GenerationDefaults::read(files)?,
         })
     }
 }
@@ -68,12 +69,12 @@ impl Models {
     ///
     /// # Errors
     /// When it cannot be read.
-    pub fn open(&self, path: &Path) -> Result<Arc<Model>, LoadError> {
-        let content = content_of(path)?;
+    pub fn open(&self, files: &ModelFiles) -> Result<Arc<Model>, LoadError> {
+        let content = content_of(files)?;
         if let Some(model) = self.lock().get(&content).and_then(Weak::upgrade) {
             return Ok(model);
         }
-        let model = Arc::new(Model::read(path, content)?);
+        let model = Arc::new(Model::read(files, content)?);
         let mut held = self.lock();
         held.retain(|_, model| model.strong_count() > 0);
         // Somebody may have been faster.
@@ -90,15 +91,14 @@ impl Models {
 }
 
 /// Returns the hash of what a text side is read from.
-fn content_of(path: &Path) -> Result<String, LoadError> {
+fn content_of(files: &ModelFiles) -> Result<String, LoadError> {
     let mut hasher = blake3::Hasher::new();
     let mut add = |name: &str, bytes: &[u8]| {
         hasher.update(name.as_bytes());
         hasher.update(&(bytes.len() as u64).to_le_bytes());
         hasher.update(bytes);
     };
-    if Gguf::is_one(path) {
-        let gguf = Gguf::open(path)?;
+    if let Some(gguf) = files.gguf() {
         let said = json!({
             "config": gguf.config()?,
             "template": gguf.template(),
@@ -109,7 +109,7 @@ fn content_of(path: &Path) -> Result<String, LoadError> {
         add("gguf", said.to_string().as_bytes());
     } else {
         for name in [CONFIG].into_iter().chain(TEXTS) {
-            let file = path.join(name);
+            let file = files.path().join(name);
             if !file.is_file() {
                 continue;
             }
@@ -125,11 +125,11 @@ fn content_of(path: &Path) -> Result<String, LoadError> {
 ///
 /// # Errors
 /// When one of them cannot be read.
-pub fn texts(path: &Path) -> Result<(Tokenizer, Option<ChatTemplate>), LoadError> {
-    if !Gguf::is_one(path) {
+pub fn texts(files: &ModelFiles) -> Result<(Tokenizer, Option<ChatTemplate>), LoadError> {
+    let path = files.path();
+    let Some(gguf) = files.gguf() else {
         return Ok((Tokenizer::open(path)?, ChatTemplate::open(path)?));
-    }
-    let gguf = Gguf::open(path)?;
+    };
     let tokenizer = Tokenizer::parse(path, gguf.tokenizer()?.to_string().as_bytes())?;
     let bound = |which: &str| gguf.bound(which).unwrap_or_default().to_owned();
     let template = gguf

@@ -1,12 +1,12 @@
 //! What a path holds.
 
-use std::path::Path;
 use vastrelay_engine::CpuExecutor;
 use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_planner::{PoolSizes, Sizes};
+use vastrelay_weights::build::Checked;
 use vastrelay_weights::description::Sight;
-use vastrelay_weights::{Build, Checkpoint, ModelDescription, Precision, WeightsError};
+use vastrelay_weights::{Build, Checkpoint, ModelDescription, ModelFiles, Precision, WeightsError};
 
 /// Where a model's weights come from.
 pub enum Origin {
@@ -58,17 +58,29 @@ impl Shape {
 }
 
 impl Origin {
-    /// Opens a path and makes sure that it holds what the description says.
+    /// Makes sure that files hold what the description says; a build is not read again that is as it was when it was checked before.
     ///
     /// # Errors
     /// When it does not.
-    pub fn open(path: &Path, description: &ModelDescription) -> Result<Origin, WeightsError> {
-        if Build::is_one(path) {
-            return Ok(Origin::Build(Build::open(path)?));
+    pub fn open(
+        files: &ModelFiles,
+        description: &ModelDescription,
+        before: Option<&Checked>,
+    ) -> Result<Origin, WeightsError> {
+        if Build::is_one(files.path()) {
+            return Ok(Origin::Build(Build::open_checked(files.path(), before)?));
         }
-        let checkpoint = Checkpoint::open(path)?;
+        let checkpoint = Checkpoint::read(files)?;
         description.check(&checkpoint)?;
         Ok(Origin::Checkpoint(checkpoint))
+    }
+
+    /// Returns that a build is what was written, for whoever opens it next.
+    pub fn checked(&self) -> Option<&Checked> {
+        match self {
+            Origin::Checkpoint(_) => None,
+            Origin::Build(build) => build.checked(),
+        }
     }
 
     /// Returns the bytes that the weights take in a precision on all shards.

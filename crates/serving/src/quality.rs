@@ -10,7 +10,7 @@ use vastrelay_engine::{Executor, PAGE_TOKENS};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::Tokenizer;
-use vastrelay_weights::{ModelDescription, Precision};
+use vastrelay_weights::{ModelDescription, ModelFiles, Precision};
 
 /// Tokens that are read knowing of one another.
 const WINDOW: usize = 256;
@@ -30,7 +30,7 @@ pub struct Quality {
 /// # Errors
 /// When the folder has no tokenizer that can be read, or the text cannot be encoded.
 pub fn tokens(folder: &Path, text: &str, most: usize) -> Result<Vec<u32>, LoadError> {
-    let (tokenizer, _): (Tokenizer, _) = crate::model::texts(folder)?;
+    let (tokenizer, _): (Tokenizer, _) = crate::model::texts(&ModelFiles::open(folder)?)?;
     let end = text.char_indices().nth(most).map_or(text.len(), |(at, _)| at);
     let end = text[..end].rfind('\n').filter(|_| end < text.len()).unwrap_or(end);
     Ok(tokenizer.encode(&text[..end], true)?)
@@ -48,8 +48,9 @@ pub fn measure(
     cores: usize,
     on_piece: impl FnMut(usize),
 ) -> Result<Quality, LoadError> {
-    let description = ModelDescription::open(folder)?;
-    let origin = Origin::open(folder, &description)?;
+    let files = ModelFiles::open(folder)?;
+    let description = ModelDescription::read(&files)?;
+    let origin = Origin::open(&files, &description, None)?;
     let window = WINDOW.min(description.context);
     let settings = CpuSettings {
         isa: Isa::detect(),

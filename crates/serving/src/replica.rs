@@ -18,7 +18,7 @@ use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_kernels::reserved::Untouched;
 use vastrelay_planner::{MemoryPlan, PoolPlan, Wish};
-use vastrelay_weights::{ModelDescription, Precision, Precisions};
+use vastrelay_weights::{ModelDescription, ModelFiles, Precision, Precisions};
 
 /// Maximum sequences in a batch.
 const MOST_WIDTH: usize = 4_096;
@@ -125,24 +125,29 @@ impl Plan {
     ///
     /// # Errors
     /// When the weights cannot be read or fitted, or a setting cannot be; the text says which and what would work.
-    pub fn new(endpoint: &str, model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Plan, LoadError> {
-        let path = &std::path::absolute(path).unwrap_or(path.to_owned());
+    pub fn new(
+        endpoint: &str,
+        model: &Model,
+        files: &ModelFiles,
+        settings: &ReplicaSettings,
+    ) -> Result<Plan, LoadError> {
         let description = &model.description;
         let context = check(settings, description)?;
         match settings.device.profile() {
-            Some(profile) => simulated::plan(endpoint, model, path, settings, profile, context),
-            None => Plan::on_cpu(endpoint, description, path, settings, context),
+            Some(profile) => simulated::plan(endpoint, model, files, settings, profile, context),
+            None => Plan::on_cpu(endpoint, description, files, settings, context),
         }
     }
 
     fn on_cpu(
         endpoint: &str,
         description: &ModelDescription,
-        path: &Path,
+        files: &ModelFiles,
         settings: &ReplicaSettings,
         context: usize,
     ) -> Result<Plan, LoadError> {
-        let origin = Origin::open(path, description)?;
+        let path = files.path();
+        let origin = Origin::open(files, description, None)?;
         let weights = origin.precision(settings.weights);
         if matches!(origin, Origin::Build(_)) && settings.weights != Precision::AsStored {
             return Err(LoadError::Setting {
@@ -197,6 +202,7 @@ impl Plan {
                 place: Place::Cpu {
                     cores: settings.cores,
                     isa: settings.isa.name().into(),
+                    checked: origin.checked().cloned(),
                 },
             },
             memory,
@@ -208,8 +214,9 @@ impl Plan {
     /// # Errors
     /// When the weights cannot be read or run.
     pub fn load_here(self: &Arc<Plan>, model: &Model) -> Result<Replica, LoadError> {
+        let files = ModelFiles::open(self.assignment.path())?;
         let (assignment, pieces) = (&self.assignment, model.tokenizer.pieces());
-        let loaded = assignment.load(&model.description, pieces, &model.defaults.end_ids)?;
+        let loaded = assignment.load(&files, &model.description, pieces, &model.defaults.end_ids)?;
         let taken = loaded.executor.memory();
         let untouched = loaded.untouched.iter().map(Untouched::bytes).sum();
         let (limits, build) = (assignment.limits.clone(), assignment.build());
@@ -251,7 +258,7 @@ impl Replica {
     /// # Errors
     /// As of [`Plan::new`], and when the weights cannot be run.
     pub fn load(endpoint: &str, model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
-        Arc::new(Plan::new(endpoint, model, path, settings)?).load_here(model)
+        Arc::new(Plan::new(endpoint, model, &ModelFiles::open(path)?, settings)?).load_here(model)
     }
 
     /// Returns how many of the bytes that it has reserved lie in memory by now.

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use vastrelay_serving::model::texts;
 use vastrelay_specimen::gguf::{Setting, file};
 use vastrelay_text::Tokenizer;
+use vastrelay_weights::ModelFiles;
 
 /// Pieces with scores: unknown, start, end, all bytes, and some words.
 struct TokenLogprobs {
@@ -40,9 +41,9 @@ fn open(settings: &[(&str, Setting)]) -> Result<Tokenizer, String> {
     let folder = tempfile::tempdir().unwrap();
     let path: PathBuf = folder.path().join("model.gguf");
     std::fs::write(&path, file(settings, &[])).unwrap();
-    texts(&path)
-        .map(|(tokenizer, _)| tokenizer)
-        .map_err(|error| error.to_string())
+    let read = |files| texts(&files).map(|(tokenizer, _)| tokenizer);
+    let files = ModelFiles::open(&path).map_err(|error| error.to_string())?;
+    read(files).map_err(|error| error.to_string())
 }
 
 fn scored_tokenizer(pieces: &TokenLogprobs) -> Tokenizer {

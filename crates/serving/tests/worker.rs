@@ -7,7 +7,7 @@ use std::os::unix::net::UnixStream;
 use std::time::Duration;
 use support::{LONG, SECRET, World};
 use vastrelay_engine::engine::frame::{CallNumber, Order};
-use vastrelay_engine::{EndReason, Event, GenerationRequest};
+use vastrelay_engine::{EndReason, Event, GenerationRequest, Refusal};
 use vastrelay_serving::Generate;
 use vastrelay_serving::worker::client::WorkerError;
 use vastrelay_serving::worker::message;
@@ -95,8 +95,12 @@ fn other_versions_and_other_services_are_refused_and_told_why() {
         Reply::Welcome(welcome) => panic!("{welcome:?}"),
     };
     let newer = refused(&hello(PROTOCOL + 1, SECRET));
-    for part in ["speaks version 1", "version 2", "0.9.7"] {
-        assert!(newer.contains(part), "{newer}");
+    for part in [
+        format!("speaks version {PROTOCOL}"),
+        format!("version {}", PROTOCOL + 1),
+        "0.9.7".into(),
+    ] {
+        assert!(newer.contains(&part), "{newer}");
     }
     assert!(matches!(greet(&world, &hello(PROTOCOL, SECRET)), Reply::Welcome(_)));
     let other = refused(&hello(PROTOCOL, Secret([8; 32])));
@@ -169,6 +173,52 @@ async fn a_worker_outlives_its_service_and_serves_the_next_one_as_it_is() {
     assert!(engine.status().steps > before.steps);
     drop(engine);
     assert_eq!(worker.join().unwrap(), Over::Told);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_worker_that_is_drained_ends_its_calls_takes_no_more_and_is_gone() {
+    let world = World::new();
+    let worker = world.worker();
+    let engine = world.begin();
+    let mut long = world.request("When is the last boat back on Sunday?", 200);
+    long.least_tokens = 200;
+    let mut stream = engine.submit(vec![long]).await.unwrap();
+    assert!(stream.next().await.is_some());
+    assert!(engine.given().is_some());
+    engine.drain();
+    assert!(engine.is_drained() && engine.given().is_none());
+    let refused = engine.submit(vec![world.request("When?", 1)]).await.err().unwrap();
+    assert!(matches!(refused, Refusal::Stopped(_)), "{refused}");
+    let (mut tokens, mut last) = (0, None);
+    while let Some(event) = stream.next().await {
+        if let Event::Piece(piece) = &event {
+            tokens += piece.ids.len();
+        }
+        last = Some(event);
+    }
+    assert!(
+        matches!(
+            last,
+            Some(Event::Ended {
+                reason: EndReason::Length,
+                ..
+            })
+        ),
+        "{last:?}"
+    );
+    assert_eq!(tokens, 200);
+    assert_eq!(worker.join().unwrap(), Over::Drained);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_worker_that_has_nothing_to_do_is_drained_at_once() {
+    let world = World::new();
+    let worker = world.worker();
+    let engine = world.begin();
+    engine.drain();
+    assert_eq!(worker.join().unwrap(), Over::Drained);
+    let why = engine.wait_for_end(LONG).unwrap();
+    assert!(why.contains("drained"), "{why}");
 }
 
 #[test]

@@ -6,6 +6,7 @@
 
 pub mod begun;
 mod calls;
+mod events;
 pub mod history;
 pub mod keys;
 mod lock;
@@ -17,6 +18,7 @@ mod writer;
 
 pub use begun::INTERRUPTED;
 pub use calls::{CallFilter, CallRecord, CallText};
+pub use events::{EventFilter, EventRecord};
 pub use history::HistoryPoint;
 pub use keys::{KeyRecord, Scope};
 pub use releases::BegunReplica;
@@ -84,10 +86,10 @@ impl StoreError {
     }
 }
 
-/// How long calls are kept. Keys and runs are kept until somebody removes them.
+/// How long calls and events are kept. Keys and runs are kept until somebody removes them.
 #[derive(Clone, Copy, Debug)]
 pub struct Retention {
-    /// Older calls are deleted.
+    /// Older calls and events are deleted.
     pub age: Duration,
     /// When the database holds more bytes, the oldest calls are deleted.
     pub bytes: u64,
@@ -185,6 +187,19 @@ impl Store {
     /// it as [`INTERRUPTED`].
     pub fn begin(&self, call: CallRecord) {
         self.writer.send(Act::Begin(Box::new(call)));
+    }
+
+    /// Notes that something happened to an endpoint; it is committed soon after.
+    pub fn note(&self, event: EventRecord) {
+        self.writer.send(Act::Event(Box::new(event)));
+    }
+
+    /// Returns the newest events that pass a filter, newest first.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn events(&self, filter: &EventFilter, most: usize) -> Result<Vec<EventRecord>, StoreError> {
+        self.read(|connection| events::find(connection, filter, most))
     }
 
     /// Notes that a key was used; it is committed soon after.

@@ -12,6 +12,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(ENDPOINTS),
         M::up(BUSY),
         M::up(BEGUN_AND_MOVES),
+        M::up(EVENTS),
     ])
 }
 
@@ -178,6 +179,20 @@ CREATE TABLE begun (
     streamed   INTEGER NOT NULL,
     prompt_tokens INTEGER NOT NULL
 ) STRICT, WITHOUT ROWID;";
+
+/// What happened to endpoints is kept from now on.
+const EVENTS: &str = "
+CREATE TABLE events (
+    number   INTEGER PRIMARY KEY AUTOINCREMENT,
+    at_ms    INTEGER NOT NULL,
+    endpoint TEXT NOT NULL,
+    release  INTEGER NOT NULL,
+    replica  INTEGER NOT NULL,
+    what     TEXT NOT NULL,
+    who      TEXT NOT NULL,
+    why      TEXT NOT NULL
+) STRICT;
+CREATE INDEX events_endpoint ON events (endpoint, number);";
 
 #[cfg(test)]
 mod tests {

@@ -1,6 +1,7 @@
 //! The thread that writes records.
 
 use crate::calls::{self, CallRecord};
+use crate::events::{self, EventRecord};
 use crate::history::{self, HistoryPoint};
 use crate::{Retention, begun, keys, milliseconds_since_1970};
 use rusqlite::{Connection, ErrorCode, TransactionBehavior};
@@ -59,6 +60,7 @@ pub(crate) enum Act {
         at_ms: i64,
     },
     History(Box<HistoryPoint>),
+    Event(Box<EventRecord>),
     Flush(std::sync::mpsc::Sender<()>),
 }
 
@@ -204,6 +206,7 @@ fn write(connection: &mut Connection, writes: &[Act], prune: Option<Retention>) 
                 .inspect(|()| written.calls += 1),
             Act::KeyUsed { id, at_ms } => keys::touch(&transaction, id, *at_ms),
             Act::History(point) => history::insert(&transaction, point),
+            Act::Event(event) => events::insert(&transaction, event),
             Act::Flush(_) => Ok(()),
         };
         if let Err(error) = done {
@@ -213,6 +216,7 @@ fn write(connection: &mut Connection, writes: &[Act], prune: Option<Retention>) 
     }
     if let Some(retention) = prune {
         let oldest = milliseconds_since_1970() - retention.age.as_millis() as i64;
+        events::prune(&transaction, oldest)?;
         calls::prune(&transaction, oldest, retention.bytes)?;
         written.left = Some(calls::count(&transaction)?);
     }

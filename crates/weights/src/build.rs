@@ -5,9 +5,8 @@
 
 use crate::checkpoint::read_json;
 use crate::error::WeightsError;
-use crate::map::map;
+use crate::map::{FileBytes, map, map_file, open, unreadable};
 use crate::precision::Precisions;
-use memmap2::Mmap;
 use safetensors::SafeTensors;
 pub use safetensors::tensor::Dtype;
 use safetensors::tensor::{Metadata, TensorInfo, TensorView, serialize_to_file};
@@ -18,6 +17,7 @@ use std::marker::PhantomData;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use vastrelay_files::Stamp;
 use vastrelay_kernels::cells::Cells;
 
 /// The layout that this version writes and reads.
@@ -62,8 +62,18 @@ pub struct Build {
     folder: PathBuf,
     /// What it is.
     pub facts: Facts,
-    map: Arc<Mmap>,
+    checked: Option<Checked>,
+    map: FileBytes,
     tensors: BTreeMap<String, (Dtype, Range<usize>)>,
+}
+
+/// That the tensors of a build are what was written.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Checked {
+    /// How their file stood before it was read for that.
+    stamp: Stamp,
+    /// Its BLAKE3 hash.
+    checksum: String,
 }
 
 /// A tensor to be written.
@@ -91,6 +101,14 @@ impl Build {
     /// # Errors
     /// When a file is missing or malformed, of another version, or not what was written.
     pub fn open(folder: &Path) -> Result<Build, WeightsError> {
+        Build::open_checked(folder, None)
+    }
+
+    /// As [`Build::open`], but a file is not read again that is as it was when somebody checked it before.
+    ///
+    /// # Errors
+    /// As there.
+    pub fn open_checked(folder: &Path, before: Option<&Checked>) -> Result<Build, WeightsError> {
         let facts: Value = read_json(&folder.join(FACTS))?;
         let wrong = |field: &str, found: String, wanted: String| WeightsError::Field {
             file: folder.join(FACTS),
@@ -108,11 +126,19 @@ impl Build {
             source,
         })?;
         let path = folder.join(TENSORS);
-        let map = map(&path)?;
-        let checksum = blake3::hash(&map).to_hex().to_string();
-        if checksum != facts.checksum {
-            let wanted = format!("{TENSORS} has {checksum}: it was changed or cut short; build it anew");
-            return Err(wrong("checksum", facts.checksum, wanted));
+        let file = open(&path)?;
+        let stamp = Stamp::of(&file).map_err(|source| unreadable(&path, source))?;
+        let map = map_file(&file, &path)?;
+        let checked = stamp.map(|stamp| Checked {
+            stamp,
+            checksum: facts.checksum.clone(),
+        });
+        if checked.is_none() || checked.as_ref() != before {
+            let checksum = blake3::hash(&map).to_hex().to_string();
+            if checksum != facts.checksum {
+                let wanted = format!("{TENSORS} has {checksum}: it was changed or cut short; build it anew");
+                return Err(wrong("checksum", facts.checksum, wanted));
+            }
         }
         let format = |reason: String| WeightsError::Format {
             path: path.clone(),
@@ -127,7 +153,8 @@ impl Build {
         Ok(Build {
             folder: folder.to_owned(),
             facts,
-            map: Arc::new(map),
+            checked,
+            map,
             tensors,
         })
     }
@@ -168,6 +195,11 @@ impl Build {
             path: facts_path,
             source,
         })
+    }
+
+    /// Returns that its tensors are what was written, for whoever opens it next; nothing where they have just been written.
+    pub fn checked(&self) -> Option<&Checked> {
+        self.checked.as_ref()
     }
 
     /// Returns the bytes of all tensors.
@@ -302,7 +334,7 @@ fn padding(views: &[(&String, TensorView<'_>)]) -> Result<usize, safetensors::Sa
 
 /// A part of a mapped file, which stays mapped as long as it is read.
 struct Lent<T> {
-    map: Arc<Mmap>,
+    map: FileBytes,
     bytes: Range<usize>,
     kind: PhantomData<T>,
 }

@@ -6,11 +6,11 @@ use crate::float8::{Float8Weights, e4m3};
 use crate::gguf::{Gguf, Rows};
 use crate::groups::GroupWeights;
 use crate::kind::{Kind, SCALED_GROUP};
-use crate::map::map;
+use crate::map::{FileBytes, map};
 use crate::matrix::Matrix;
+use crate::model_files::ModelFiles;
 use crate::scheme::{PARTS, Packed, Scheme};
 use crate::tensor::Tensor;
-use memmap2::Mmap;
 use safetensors::{Dtype, SafeTensors};
 use serde::Deserialize;
 use serde_json::{Map, Value};
@@ -23,7 +23,7 @@ use vastrelay_kernels::groups::Bits;
 /// A folder of safetensors files, one or sharded, or a GGUF file, mapped into memory.
 pub struct Checkpoint {
     folder: PathBuf,
-    maps: Vec<Mmap>,
+    maps: Vec<FileBytes>,
     tensors: BTreeMap<String, Place>,
     scheme: Scheme,
 }
@@ -88,8 +88,17 @@ impl Checkpoint {
     /// # Errors
     /// When a file is missing or malformed, or a shard lacks a tensor that the index places in it.
     pub fn open(folder: &Path) -> Result<Checkpoint, WeightsError> {
-        if Gguf::is_one(folder) {
-            return Checkpoint::of_gguf(folder);
+        Checkpoint::read(&ModelFiles::open(folder)?)
+    }
+
+    /// As [`Checkpoint::open`], for a model that is open.
+    ///
+    /// # Errors
+    /// As there.
+    pub fn read(files: &ModelFiles) -> Result<Checkpoint, WeightsError> {
+        let folder = files.path();
+        if let Some(gguf) = files.gguf() {
+            return Ok(Checkpoint::of_gguf(gguf));
         }
         let mut checkpoint = Checkpoint {
             folder: folder.to_owned(),
@@ -190,9 +199,7 @@ impl Checkpoint {
         types
     }
 
-    fn of_gguf(path: &Path) -> Result<Checkpoint, WeightsError> {
-        let map = map(path)?;
-        let gguf = Gguf::parse(path, &map)?;
+    fn of_gguf(gguf: &Gguf) -> Checkpoint {
         let mut tensors = BTreeMap::new();
         for tensor in gguf.tensors.iter().filter(|tensor| !Gguf::is_setting(&tensor.name)) {
             let (name, rows) = gguf.renamed(&tensor.name);
@@ -215,12 +222,12 @@ impl Checkpoint {
                 }
             }
         }
-        Ok(Checkpoint {
-            folder: path.to_owned(),
-            maps: vec![map],
+        Checkpoint {
+            folder: gguf.path.clone(),
+            maps: vec![gguf.bytes.clone()],
             tensors,
             scheme: Scheme::Plain,
-        })
+        }
     }
 
     /// Makes sure that there is a tensor of the given shape and of a type that can be read.

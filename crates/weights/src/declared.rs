@@ -3,8 +3,8 @@
 use crate::checkpoint::{Checkpoint, read_json};
 use crate::description::config_of;
 use crate::error::WeightsError;
-use crate::gguf::Gguf;
 use crate::kind::Kind;
+use crate::model_files::ModelFiles;
 use crate::scheme::Scheme;
 use serde_json::{Map, Value};
 use std::path::Path;
@@ -74,8 +74,17 @@ impl StoredAs {
     /// # Errors
     /// When it cannot be read.
     pub fn open(path: &Path) -> Result<StoredAs, WeightsError> {
-        if Gguf::is_one(path) || Checkpoint::is_one(path) {
-            return Ok(StoredAs::Found(Box::new(Checkpoint::open(path)?)));
+        StoredAs::read(&ModelFiles::open(path)?)
+    }
+
+    /// As [`StoredAs::open`], for a model that is open.
+    ///
+    /// # Errors
+    /// As there.
+    pub fn read(files: &ModelFiles) -> Result<StoredAs, WeightsError> {
+        let path = files.path();
+        if files.gguf().is_some() || Checkpoint::is_one(path) {
+            return Ok(StoredAs::Found(Box::new(Checkpoint::read(files)?)));
         }
         Ok(StoredAs::Declared(Declared::open(&config_of(path))?))
     }

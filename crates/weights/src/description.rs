@@ -5,7 +5,7 @@ mod family;
 
 use crate::checkpoint::{Checkpoint, read_json};
 use crate::error::WeightsError;
-use crate::gguf::Gguf;
+use crate::model_files::ModelFiles;
 use crate::rope::Rotary;
 use crate::scheme::Scheme;
 use config::Fields;
@@ -139,12 +139,19 @@ impl ModelDescription {
     /// # Errors
     /// When it is missing or malformed, or says something that cannot be run: the error names the field.
     pub fn open(folder: &Path) -> Result<ModelDescription, WeightsError> {
-        if Gguf::is_one(folder) {
-            let fields = Gguf::open(folder)?.config()?;
-            let path = folder.to_owned();
+        ModelDescription::read(&ModelFiles::open(folder)?)
+    }
+
+    /// As [`ModelDescription::open`], for a model that is open.
+    ///
+    /// # Errors
+    /// As there.
+    pub fn read(files: &ModelFiles) -> Result<ModelDescription, WeightsError> {
+        if let Some(gguf) = files.gguf() {
+            let (path, fields) = (files.path().to_owned(), gguf.config()?);
             return Fields { path, fields }.describe();
         }
-        let path = config_of(folder);
+        let path = config_of(files.path());
         let fields: Map<String, Value> = read_json(&path)?;
         Fields { path, fields }.describe()
     }

@@ -2,9 +2,8 @@
 
 use crate::checkpoint::read_json;
 use crate::error::WeightsError;
-use crate::gguf::Gguf;
+use crate::model_files::ModelFiles;
 use serde::Deserialize;
-use std::path::Path;
 
 /// What a model's publisher says about generating with it.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -45,13 +44,14 @@ impl GenerationDefaults {
     ///
     /// # Errors
     /// When a file is malformed.
-    pub fn open(folder: &Path) -> Result<GenerationDefaults, WeightsError> {
-        if Gguf::is_one(folder) {
+    pub fn read(files: &ModelFiles) -> Result<GenerationDefaults, WeightsError> {
+        if let Some(gguf) = files.gguf() {
             return Ok(GenerationDefaults {
-                end_ids: Gguf::open(folder)?.end_ids(),
+                end_ids: gguf.end_ids(),
                 ..GenerationDefaults::default()
             });
         }
+        let folder = files.path();
         let path = folder.join("generation_config.json");
         let file: File = if path.is_file() {
             read_json(&path)?
@@ -88,10 +88,11 @@ mod tests {
     fn end_ids_come_from_the_generation_config_first() {
         let folder = tempfile::tempdir().unwrap();
         std::fs::write(folder.path().join("config.json"), r#"{"eos_token_id": 9}"#).unwrap();
-        assert_eq!(GenerationDefaults::open(folder.path()).unwrap().end_ids, [9]);
+        let read = || GenerationDefaults::read(&ModelFiles::open(folder.path()).unwrap()).unwrap();
+        assert_eq!(read().end_ids, [9]);
         let text = r#"{"eos_token_id": [3, 4], "temperature": 0.7, "do_sample": false}"#;
         std::fs::write(folder.path().join("generation_config.json"), text).unwrap();
-        let defaults = GenerationDefaults::open(folder.path()).unwrap();
+        let defaults = read();
         assert_eq!(defaults.end_ids, [3, 4]);
         assert_eq!(defaults.temperature, Some(0.0));
     }

@@ -11,6 +11,7 @@ pub use model::family_of;
 
 use crate::blocks::BlockType;
 use crate::error::WeightsError;
+use crate::map::{FileBytes, map};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
@@ -28,6 +29,7 @@ pub struct Gguf {
     pub(crate) path: PathBuf,
     settings: BTreeMap<String, Setting>,
     pub(crate) tensors: Vec<TensorPlace>,
+    pub(crate) bytes: FileBytes,
 }
 
 /// A tensor in a file.
@@ -63,27 +65,30 @@ impl Gguf {
     /// # Errors
     /// When it cannot be read, or is not whole.
     pub fn open(path: &Path) -> Result<Gguf, WeightsError> {
-        let map = crate::map::map_named(path)?;
-        Gguf::parse(path, &map)
+        Gguf::parse(path, map(path)?)
     }
 
     /// Reads the header out of a file's bytes.
     ///
     /// # Errors
     /// What is wrong, and at which byte.
-    pub fn parse(path: &Path, bytes: &[u8]) -> Result<Gguf, WeightsError> {
-        let mut reader = Reader { bytes, at: 0 };
-        parse(&mut reader)
-            .map(|(settings, tensors)| Gguf {
-                path: path.to_owned(),
+    pub fn parse(path: &Path, bytes: impl Into<FileBytes>) -> Result<Gguf, WeightsError> {
+        let bytes = bytes.into();
+        let mut reader = Reader { bytes: &bytes, at: 0 };
+        let path = path.to_owned();
+        match parse(&mut reader) {
+            Ok((settings, tensors)) => Ok(Gguf {
+                path,
                 settings,
                 tensors,
-            })
-            .map_err(|reason| WeightsError::Gguf {
-                path: path.to_owned(),
+                bytes,
+            }),
+            Err(reason) => Err(WeightsError::Gguf {
+                path,
                 at: reader.at,
                 reason,
-            })
+            }),
+        }
     }
 
     fn text(&self, name: &str) -> Option<&str> {

@@ -11,6 +11,7 @@
 //! | [`precision`] | what are weights computed in, and keys and values kept in? |
 //! | [`matrix`] | what is a matrix, and what are parts of it? |
 //! | [`split`] | how is a model divided over several devices? |
+//! | [`model_files`] | what is opened of a model, once for everything? |
 //! | [`checkpoint`] | which tensors are there, and what are their bytes? |
 //! | [`description`] | what model do they make up, and can it be run? |
 //! | [`rope`] | at which frequencies do its positions turn? |
@@ -34,6 +35,7 @@ pub mod groups;
 pub mod kind;
 mod map;
 pub mod matrix;
+pub mod model_files;
 pub mod precision;
 pub mod rope;
 pub mod scheme;
@@ -50,7 +52,9 @@ pub use generation::GenerationDefaults;
 pub use gguf::Gguf;
 pub use groups::GroupWeights;
 pub use kind::Kind;
+pub use map::FileBytes;
 pub use matrix::Matrix;
+pub use model_files::ModelFiles;
 pub use precision::{Precision, Precisions};
 pub use scheme::Scheme;
 pub use split::{Shard, SplitError};

@@ -1,6 +1,7 @@
 //! Our own management API under `/manage`.
 
 mod devices;
+mod events;
 mod fit;
 mod history;
 mod requests;
@@ -8,6 +9,7 @@ mod status;
 mod steps;
 
 pub use devices::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
+pub use events::{EndpointEvent, EventKind, Renewal};
 pub use fit::{FitAnswer, FitCheapest, FitDevice, FitFigures, FitPoint, FitPrediction, FitReport, FitTerm, FitWay};
 pub use history::{History, HistoryPoint};
 pub use requests::{CallDetail, CallMove, CallText, RecordedCall};

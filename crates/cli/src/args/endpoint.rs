@@ -3,11 +3,14 @@
 use super::connection::Connection;
 use clap::{Args, Subcommand};
 use std::path::PathBuf;
+use std::time::Duration;
 
 #[derive(Subcommand)]
 pub enum EndpointCommand {
     /// Load a model and serve it under a name
     Deploy(EndpointDeployOptions),
+    /// Give an endpoint's replicas new workers without losing a request
+    Renew(EndpointRenewOptions),
     /// Stop serving under a name and free the memory
     Remove(EndpointRemoveOptions),
 }
@@ -44,6 +47,29 @@ pub struct EndpointRemoveOptions {
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
     pub name: String,
     /// Print the endpoint's last status as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay endpoint renew pierdesk
+  vastrelay endpoint renew pierdesk --within 0s
+
+Each worker takes no more requests and ends when it has answered those it has; the next one is started then. Requests that take longer
+than --within go on with the next worker where they broke off. New requests wait until it is ready. Use it after the program was
+replaced by another version, whose services take over workers of the earlier one.")]
+pub struct EndpointRenewOptions {
+    /// The endpoint's name
+    #[arg(value_name = "NAME", value_parser = endpoint_name)]
+    pub name: String,
+    /// How long requests may take to end where they are
+    #[arg(long, value_name = "TIME", default_value = "30s", value_parser = humantime::parse_duration)]
+    pub within: Duration,
+    /// Print the endpoint's status as JSON once its workers are new
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]

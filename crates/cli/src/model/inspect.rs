@@ -13,7 +13,7 @@ use vastrelay_serving::model::texts;
 use vastrelay_serving::origin::Shape;
 use vastrelay_serving::{KvPrecision, Origin, Precision};
 use vastrelay_weights::split::either;
-use vastrelay_weights::{Build, Checkpoint, GenerationDefaults, Gguf, ModelDescription};
+use vastrelay_weights::{Build, Checkpoint, GenerationDefaults, ModelDescription, ModelFiles};
 
 /// What is known of a path.
 #[derive(Serialize)]
@@ -89,25 +89,26 @@ pub fn run(options: &ModelInspectOptions) -> Result<(), Failure> {
 
 fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
     let path = &options.path;
-    let model = ModelDescription::open(path).map_err(Failure::failed)?;
+    let files = ModelFiles::open(path).map_err(Failure::failed)?;
+    let model = ModelDescription::read(&files).map_err(Failure::failed)?;
     let origin = if Build::is_one(path) {
         Origin::Build(Build::open(path).map_err(Failure::failed)?)
     } else {
-        Origin::Checkpoint(Checkpoint::open(path).map_err(Failure::failed)?)
+        Origin::Checkpoint(Checkpoint::read(&files).map_err(Failure::failed)?)
     };
     // A build was checked when it was made; it is of one piece.
     let (format, types, stored_bytes, problems) = match &origin {
         Origin::Build(build) => ("build", build.types(), build.bytes(), Vec::new()),
         Origin::Checkpoint(checkpoint) => (
-            if Gguf::is_one(path) { "GGUF" } else { "safetensors" },
+            if files.gguf().is_some() { "GGUF" } else { "safetensors" },
             checkpoint.types(),
             checkpoint.stored_bytes(),
             model.problems(checkpoint),
         ),
     };
     model.check_split(options.split).map_err(Failure::usage)?;
-    let (tokenizer, template) = texts(path).map_err(Failure::failed)?;
-    let ends = GenerationDefaults::open(path).map_err(Failure::failed)?.end_ids;
+    let (tokenizer, template) = texts(&files).map_err(Failure::failed)?;
+    let ends = GenerationDefaults::read(&files).map_err(Failure::failed)?.end_ids;
     let weights = options.precision.weights()?;
     let kv = options.precision.kv.map_or(origin.usual_kv(), Into::into);
     let precision = origin.precision(weights);

@@ -7,6 +7,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use vastrelay_fleet::{Spec, SpecError};
 use vastrelay_service::deploy::{DeployError, Order, check_name};
+use vastrelay_service::event_log::START;
 use vastrelay_serving::LoadError;
 
 /// Most bytes of a spec.
@@ -22,7 +23,7 @@ pub struct Wanted {
 /// Returns everything that is to be served; nothing is loaded yet.
 pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failure> {
     let plain = |name: &str, model: &Path| Wanted {
-        order: Order::plain(name, model),
+        order: Order::plain(name, model, START),
         spec: None,
     };
     let mut all: Vec<Wanted> = options.models.iter().map(|(name, model)| plain(name, model)).collect();
@@ -61,6 +62,7 @@ fn described(file: &Path) -> Result<Wanted, Failure> {
         model: folder.join(&spec.model),
         settings: spec.settings.clone(),
         beside: folder,
+        by: START.into(),
     };
     Ok(Wanted {
         order,

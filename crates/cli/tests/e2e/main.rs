@@ -20,6 +20,7 @@ mod model;
 mod raw;
 mod records;
 mod reference;
+mod renewal;
 mod simulated;
 mod spec;
 mod support;

@@ -126,13 +126,20 @@ impl Service {
 
     /// Runs the client against this service.
     pub fn client(&self, words: &[&str]) -> Output {
+        self.client_later(words).wait_with_output().unwrap()
+    }
+
+    /// Starts the client against this service, for those who do something else meanwhile.
+    pub fn client_later(&self, words: &[&str]) -> Child {
         let key = self.key.iter().flat_map(|key| ["--key", key.as_str()]);
         vastrelay()
             .args(words)
             .args(["--url", &self.url])
             .args(key)
             .stdin(Stdio::null())
-            .output()
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
             .unwrap()
     }
 

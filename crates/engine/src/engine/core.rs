@@ -33,6 +33,8 @@ pub enum Input {
 pub struct Effects {
     /// What is to be told.
     pub frame: Frame,
+    /// Whether that has the first token of an answer, which is told before anything else is done.
+    pub is_awaited: bool,
     /// A step to run.
     pub batch: Option<Arc<StepBatch>>,
     /// A record that nobody needs any more, for its memory.
@@ -243,6 +245,7 @@ impl EngineCore {
         self.scheduler.plan(now, &mut plan);
         self.settle_plan(&plan, now, &mut effects.frame);
         self.is_stalled = plan.rows.is_empty();
+        self.status.step_tokens = plan.rows.iter().map(|row| row.tokens).sum();
         if !self.is_stalled {
             self.begun = Some(now);
             self.fill_batch(&plan);
@@ -310,23 +313,23 @@ impl EngineCore {
     /// Hands the new tokens to their heads and readers, and the outcome to the scheduler.
     fn settle_step(&mut self, result: StepResult, now: Micros, effects: &mut Effects) {
         let begun = self.begun.take().expect("a step is under way");
+        self.status.step_tokens = 0;
         // What rows have of their heads is the heads' alone again.
         Arc::make_mut(&mut self.batch).rows.clear();
         let plan = std::mem::take(&mut self.plan);
         assert_eq!(plan.rows.len(), result.rows.len(), "a result for each row");
-        let frame = &mut effects.frame;
         let mut outcomes = std::mem::take(&mut self.outcomes);
         outcomes.clear();
         let not_finite = result.rows.iter().any(|row| row.not_finite);
         for (row, result) in plan.rows.iter().zip(result.rows) {
-            outcomes.push(self.advance(row, result, now, frame));
+            outcomes.push(self.advance(row, result, now, effects));
         }
         let record = self.record(&plan, &outcomes, begun, now, effects.spare.take());
-        frame.record = Some(record);
+        effects.frame.record = Some(record);
         self.scheduler.complete(&outcomes, result.took);
         let mut ending = std::mem::take(&mut self.ending);
         for (id, text, reason) in ending.drain(..) {
-            self.end(id, text, reason, now, frame);
+            self.end(id, text, reason, now, &mut effects.frame);
         }
         (self.ending, self.outcomes, self.plan) = (ending, outcomes, plan);
         // One request may drive a sound model to its limits; a model that never produced a token is not sound.
@@ -336,7 +339,8 @@ impl EngineCore {
     }
 
     /// Gives a sequence its new tokens.
-    fn advance(&mut self, row: &PlannedRow, result: RowResult, now: Micros, frame: &mut Frame) -> RowOutcome {
+    fn advance(&mut self, row: &PlannedRow, result: RowResult, now: Micros, effects: &mut Effects) -> RowOutcome {
+        let frame = &mut effects.frame;
         let mut outcome = RowOutcome {
             sequence: row.sequence,
             tokens: Tokens::new(),
@@ -358,7 +362,7 @@ impl EngineCore {
             logprobs: Vec::new(),
         };
         for chosen in result.chosen {
-            live.times.token(now);
+            effects.is_awaited |= live.times.token(now);
             let accepted = live.head.accept(chosen.id);
             outcome.tokens.push(chosen.id);
             piece.ids.push(chosen.id);

@@ -70,6 +70,8 @@ pub struct EngineStatus {
     pub output_tokens: u64,
     /// Completions that ended so far.
     pub ended: u64,
+    /// Tokens of the step under way.
+    pub step_tokens: usize,
     /// Preemptions so far.
     pub preemptions: u64,
     /// Mean seconds that a completion stays in the batch, over the recent ones.

@@ -47,14 +47,16 @@ impl Times {
         }
     }
 
-    /// Notes a token.
-    pub fn token(&mut self, now: Micros) {
+    /// Notes a token; returns whether it is the first one.
+    pub fn token(&mut self, now: Micros) -> bool {
+        let is_first = self.first_token.is_none();
         self.output_tokens += 1;
         if let Some(last) = self.last_token {
             self.largest_gap = self.largest_gap.max(now - last);
         }
         self.first_token.get_or_insert(now);
         self.last_token = Some(now);
+        is_first
     }
 
     /// Returns the figures of a sequence that ends now; one that is wanted for its prompt alone `is_read` by then.

@@ -28,6 +28,8 @@ pub(super) struct EngineThread {
     /// Where the device reports its steps to: the inbox.
     report: Report,
     effects: Effects,
+    /// Whether there is anything to tell.
+    has_news: bool,
 }
 
 impl EngineThread {
@@ -49,11 +51,18 @@ impl EngineThread {
                 let _ = outbox.send(Message::Step(result));
             }),
             effects: Effects::default(),
+            has_news: false,
         }
     }
 
     /// Runs until it is told to stop or can do no more; returns why it can do no more.
     pub fn run(&mut self) -> Option<String> {
+        let end = self.work();
+        self.tell();
+        end
+    }
+
+    fn work(&mut self) -> Option<String> {
         loop {
             let mut input = match self.next() {
                 Message::Stop => return None,
@@ -67,7 +76,7 @@ impl EngineThread {
                 *arrived = (*arrived).min(now);
             }
             self.core.handle(input, now, &mut self.effects);
-            self.tell();
+            self.has_news = true;
             if let Some(batch) = self.effects.batch.take()
                 && let Err(error) = self.executor.submit(batch, &self.report)
             {
@@ -81,17 +90,25 @@ impl EngineThread {
 
     /// Hands on what is to be told.
     fn tell(&mut self) {
+        if !std::mem::take(&mut self.has_news) {
+            return;
+        }
+        self.effects.is_awaited = false;
         let Effects { frame, spare, .. } = &mut self.effects;
         if let Some(record) = self.sink.take(frame) {
             *spare = Some(record);
         }
     }
 
-    /// Waits for what comes next.
-    fn next(&self) -> Message {
+    /// Waits for what comes next. Before that it tells what has happened, so the device computes the next step meanwhile.
+    fn next(&mut self) -> Message {
         if self.core.has_work() {
+            if self.effects.is_awaited {
+                self.tell();
+            }
             return self.within(Duration::ZERO);
         }
+        self.tell();
         match self.core.next_deadline().filter(|_| !self.core.is_stepping()) {
             Some(due) => self.within(Duration::from_micros(due.saturating_sub(self.now()))),
             None => self.inbox.recv().unwrap_or(Message::Stop),

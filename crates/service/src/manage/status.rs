@@ -153,6 +153,7 @@ fn replica_as_planned(endpoint: &Endpoint, number: u32, state: &str, life: Optio
     let (plan, limits) = (&endpoint.plan, endpoint.limits());
     let (phase, failure) = match life {
         Some(ReplicaLife::Starting(phase)) => (Some(phase.name().to_owned()), None),
+        Some(ReplicaLife::Draining) => (None, None),
         Some(ReplicaLife::Failed { why, .. }) => (None, Some(why.clone())),
         None => (None, None),
     };

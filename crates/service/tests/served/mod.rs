@@ -10,13 +10,14 @@ use vastrelay_service::server::{ServeOptions, Server};
 use vastrelay_service::{Loader, Reach, ServiceState, StateOptions};
 use vastrelay_serving::{Cores, Devices, Generate, Model, Models, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
+use vastrelay_weights::ModelFiles;
 
 /// Serves the demo model on a free port of this machine, with an engine that is made from its replica; returns the address and the
 /// service's data.
 pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (String, tempfile::TempDir) {
     let (folder, settings) = (demo::folder(), demo::settings());
     let models = Models::default();
-    let model = models.open(&folder).unwrap();
+    let model = models.open(&ModelFiles::open(&folder).unwrap()).unwrap();
     let mut replica = Replica::load("pierdesk", &model, &folder, &settings).unwrap();
     replica.generate = engine(&model, &replica);
     let data = tempfile::tempdir().unwrap();

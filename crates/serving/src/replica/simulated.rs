@@ -4,14 +4,13 @@ use super::{Plan, ReplicaSettings};
 use crate::assignment::{Assignment, Place};
 use crate::error::LoadError;
 use crate::model::Model;
-use std::path::Path;
 use std::sync::Arc;
 use vastrelay_engine::MemoryReport;
 use vastrelay_planner::hardware::of_profiles;
 use vastrelay_planner::{DeviceProfile, MemoryPlan, Question, Typical, WhyNot};
-use vastrelay_weights::StoredAs;
 use vastrelay_weights::precision::Precisions;
 use vastrelay_weights::split::either;
+use vastrelay_weights::{ModelFiles, StoredAs};
 
 /// Places a model on simulated devices.
 ///
@@ -20,12 +19,12 @@ use vastrelay_weights::split::either;
 pub(super) fn plan(
     endpoint: &str,
     model: &Model,
-    path: &Path,
+    files: &ModelFiles,
     settings: &ReplicaSettings,
     profile: &DeviceProfile,
     context: usize,
 ) -> Result<Plan, LoadError> {
-    let stored = StoredAs::open(path)?;
+    let (path, stored) = (files.path(), StoredAs::read(files)?);
     let kind = |tensor: &str| stored.kind(tensor);
     let question = Question {
         model: &model.description,

@@ -11,6 +11,7 @@ use futures_util::future::BoxFuture;
 use std::collections::HashMap;
 use std::io::{self, BufReader, Write};
 use std::os::unix::net::UnixStream;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 use vastrelay_engine::engine::frame::{CallNumber, Frame, FrameSink, Order};
@@ -46,6 +47,7 @@ pub struct Connection {
 pub struct WorkerEngine {
     edge: Arc<Edge>,
     outlet: Arc<Outlet>,
+    drains: Arc<AtomicBool>,
     /// What it is.
     pub ready: Ready,
     heard: Arc<Heard>,
@@ -147,6 +149,7 @@ impl Connection {
         let engine = WorkerEngine {
             edge: edge.clone(),
             outlet: outlet.clone(),
+            drains: Arc::default(),
             ready,
             heard: Arc::new(Heard::new()),
         };
@@ -155,7 +158,7 @@ impl Connection {
             outlet.say(&ToWorker::Order(Order::Cancel { call: *call, reason }));
         }
         edge.number_calls_after(self.welcome.held.iter().copied().max().unwrap_or(0));
-        let noticed = engine.heard.clone();
+        let (noticed, drains) = (engine.heard.clone(), engine.drains.clone());
         let mut listener = Listener {
             edge,
             outlet,
@@ -170,6 +173,7 @@ impl Connection {
                 match message::read(&mut input, MOST_TOLD, &mut buffer) {
                     Ok(ToService::Failed(why)) => break why,
                     Ok(told) => listener.hear(told),
+                    Err(_) if drains.load(Ordering::Relaxed) => break "its worker was drained".into(),
                     Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => break "its worker is gone".into(),
                     Err(error) => break WorkerError::Lost(error).to_string(),
                 }
@@ -268,6 +272,13 @@ impl WorkerEngine {
         self.edge.unanswered()
     }
 
+    /// Tells the worker to take no more calls and to stop when the last one has ended.
+    pub fn drain(&self) {
+        if !self.drains.swap(true, Ordering::Relaxed) {
+            self.outlet.say(&ToWorker::Drain);
+        }
+    }
+
     /// Tells the worker to stop.
     pub fn end(&self) {
         self.outlet.say(&ToWorker::End);
@@ -294,7 +305,11 @@ impl Generate for WorkerEngine {
     }
 
     fn given(&self) -> Option<usize> {
-        self.edge.given()
+        self.edge.given().filter(|_| !self.is_drained())
+    }
+
+    fn is_drained(&self) -> bool {
+        self.drains.load(Ordering::Relaxed)
     }
 
     fn when_room(&self, tell: Box<dyn Fn() + Send + Sync>) {

@@ -11,7 +11,7 @@ use vastrelay_engine::{Limits, MemoryReport};
 use vastrelay_text::TokenPieces;
 
 /// The version of everything here but [`Hello`] and [`Reply::Refused`], whose form never changes.
-pub const PROTOCOL: u32 = 1;
+pub const PROTOCOL: u32 = 2;
 /// Bytes that a worker may send ahead of what the service has read.
 pub const WINDOW: usize = 4 << 20;
 /// Events of one message at most.
@@ -113,6 +113,8 @@ pub enum ToWorker {
     Order(Order),
     /// So many bytes of messages have been read.
     Read(usize),
+    /// Take no more calls, and end when the last one has.
+    Drain,
     /// Stop at once.
     End,
 }

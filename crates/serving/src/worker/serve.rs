@@ -20,7 +20,7 @@ use std::time::{Duration, Instant};
 use vastrelay_engine::engine::frame::{FrameSink, Order};
 use vastrelay_engine::{GenerationRequest, Limits, Refusal, RunningEngine};
 use vastrelay_kernels::reserved::Untouched;
-use vastrelay_weights::ModelDescription;
+use vastrelay_weights::{ModelDescription, ModelFiles};
 
 /// Longest that nobody may connect at first.
 const FIRST_LIMIT: Duration = Duration::from_secs(10);
@@ -38,6 +38,8 @@ pub enum Over {
     Told,
     /// Its service stayed away.
     Away,
+    /// It was drained: its last call has ended.
+    Drained,
 }
 
 struct Worker {
@@ -50,6 +52,8 @@ struct State {
     duty: Option<Duty>,
     /// How long it waits for a service that is gone.
     stay: Duration,
+    /// It takes no more calls.
+    drains: bool,
     /// Once it has loaded.
     engine: Option<RunningEngine>,
     ready: Option<Ready>,
@@ -82,8 +86,11 @@ pub fn serve(listener: &UnixListener, failed: impl Fn() + Send + Sync + 'static)
             return Ok(Over::Told);
         }
         worker.teller.disconnect();
-        // Whoever was told nothing yet waits as at first.
         let state = worker.state();
+        if state.drains {
+            return Ok(Over::Drained);
+        }
+        // Whoever was told nothing yet waits as at first.
         let patience = state.duty.as_ref().map_or(FIRST_LIMIT, |_| state.stay);
         until = Instant::now() + patience;
     }
@@ -191,6 +198,7 @@ impl Worker {
                 ToWorker::Begin(duty, words, stay) => self.begin(*duty, words, stay)?,
                 ToWorker::Order(order) => self.order(order),
                 ToWorker::Read(read) => self.teller.read(read),
+                ToWorker::Drain => self.drain()?,
                 ToWorker::End => return Ok(true),
             }
         }
@@ -219,11 +227,23 @@ impl Worker {
         Ok(())
     }
 
+    /// Takes no more calls and hangs up when the last one has ended and all has been told.
+    fn drain(&self) -> io::Result<()> {
+        if std::mem::replace(&mut self.state().drains, true) {
+            return Ok(());
+        }
+        let teller = self.teller.clone();
+        let thread = std::thread::Builder::new().name("drain".into());
+        thread.spawn(move || teller.hang_up_when_done())?;
+        Ok(())
+    }
+
     fn load(self: &Arc<Self>, duty: &Duty, words: Words) -> Result<(), LoadError> {
         let assignment = &duty.assignment;
         self.teller.tell(ToService::Phase(Phase::LoadingWeights));
-        let description = ModelDescription::open(assignment.path())?;
-        let loaded = assignment.load(&description, &words.pieces, &words.ends)?;
+        let files = ModelFiles::open(assignment.path())?;
+        let description = ModelDescription::read(&files)?;
+        let loaded = assignment.load(&files, &description, &words.pieces, &words.ends)?;
         let untouched: usize = loaded.untouched.iter().map(Untouched::bytes).sum();
         let (began, started) = (Instant::now(), now());
         let engine = RunningEngine::start(
@@ -276,12 +296,11 @@ impl Worker {
     fn order(&self, order: Order) {
         let state = self.state();
         let Some(engine) = &state.engine else {
-            if let Order::Submit { call, .. } = order {
-                self.teller
-                    .refuse(call, Refusal::Stopped("it has not loaded yet".into()));
-            }
-            return;
+            return self.refuse(&order, "it has not loaded yet");
         };
+        if state.drains && matches!(order, Order::Submit { .. }) {
+            return self.refuse(&order, "it is drained");
+        }
         if let Order::Submit { call, requests, .. } = &order {
             let checked = requests
                 .iter()
@@ -293,6 +312,12 @@ impl Worker {
             self.teller.holds(*call, completions);
         }
         engine.order(order);
+    }
+
+    fn refuse(&self, order: &Order, why: &str) {
+        if let Order::Submit { call, .. } = order {
+            self.teller.refuse(*call, Refusal::Stopped(why.into()));
+        }
     }
 
     /// What is under this lock is whole at every moment, so it is of use even where another thread has panicked.

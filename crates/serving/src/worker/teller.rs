@@ -4,7 +4,7 @@ use super::message::encode;
 use super::outlet::Outlet;
 use super::protocol::{MOST_EVENTS, MOST_SCORES, Ready, ToService, WINDOW};
 use std::collections::{HashMap, HashSet, VecDeque};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use vastrelay_engine::engine::frame::{CallNumber, Frame, FrameSink, Order};
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::{EndReason, Event, Refusal};
@@ -19,6 +19,8 @@ const MOST_RECORDS: usize = 4_096;
 /// A worker's way to whoever listens to it.
 pub(super) struct Teller {
     state: Mutex<State>,
+    /// Told whenever the last call may have ended and everything been told.
+    quiet: Condvar,
     /// Hands an order to the engine.
     order: Box<dyn Fn(Order) + Send + Sync>,
     /// What is done when the engine can do no more and that has been told.
@@ -48,6 +50,7 @@ impl Teller {
     pub fn new(order: impl Fn(Order) + Send + Sync + 'static, failed: impl Fn() + Send + Sync + 'static) -> Teller {
         Teller {
             state: Mutex::default(),
+            quiet: Condvar::new(),
             order: Box::new(order),
             failed: Box::new(failed),
         }
@@ -58,7 +61,7 @@ impl Teller {
         let mut state = self.lock();
         state.outlet = Some(outlet);
         state.credit = WINDOW;
-        state.flush();
+        self.flush(&mut state);
     }
 
     /// Nobody listens any more. What calls say is dropped until somebody else does, as nobody waits for it.
@@ -68,25 +71,45 @@ impl Teller {
             outlet.close();
         }
         state.forget();
+        self.quiet.notify_all();
+    }
+
+    /// Waits until no call is left and everything has been told, or nobody is there, and hangs up.
+    pub fn hang_up_when_done(&self) {
+        let busy = |state: &mut State| state.outlet.is_some() && !state.is_quiet();
+        let state = self.quiet.wait_while(self.lock(), busy);
+        let outlet = state.unwrap_or_else(PoisonError::into_inner).outlet.clone();
+        if let Some(outlet) = outlet {
+            outlet.drain();
+            outlet.close();
+        }
+    }
+
+    /// Tells what is to be told, as far as it is read.
+    fn flush(&self, state: &mut State) {
+        state.flush();
+        if state.is_quiet() {
+            self.quiet.notify_all();
+        }
     }
 
     /// Hears that so many bytes have been read.
     pub fn read(&self, bytes: usize) {
         let mut state = self.lock();
         state.credit = state.credit.saturating_add(bytes).min(WINDOW);
-        state.flush();
+        self.flush(&mut state);
     }
 
     /// Hears that all that had to wait has been sent.
     pub fn cleared(&self) {
-        self.lock().flush();
+        self.flush(&mut self.lock());
     }
 
     /// Tells something before whatever comes next.
     pub fn tell(&self, what: ToService) {
         let mut state = self.lock();
         state.first.push_back(what);
-        state.flush();
+        self.flush(&mut state);
     }
 
     /// Tells that orders are taken; `ready` is as it was when the engine began.
@@ -114,7 +137,7 @@ impl Teller {
         state.held.remove(&call);
         state.frame.answers.push((call, Err(refusal)));
         state.has_news = true;
-        state.flush();
+        self.flush(&mut state);
     }
 
     /// What is under this lock is whole at every moment, so it is of use even where another thread has panicked.
@@ -127,7 +150,7 @@ impl FrameSink for Teller {
     fn take(&self, frame: &mut Frame) -> Option<StepRecord> {
         let mut state = self.lock();
         state.add(frame);
-        state.flush();
+        self.flush(&mut state);
         if state.frame.events.len() <= MOST_WAITING {
             return None;
         }
@@ -192,6 +215,11 @@ impl State {
             }
             self.records.push(before);
         }
+    }
+
+    /// Returns whether no call is left and everything has been told.
+    fn is_quiet(&self) -> bool {
+        self.held.is_empty() && !self.has_news && self.first.is_empty()
     }
 
     fn ended(&mut self, call: CallNumber) {

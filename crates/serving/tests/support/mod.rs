@@ -14,6 +14,7 @@ use vastrelay_serving::worker::protocol::{Ready, Words};
 use vastrelay_serving::worker::serve::Over;
 use vastrelay_serving::worker::{Connection, Duty, Secret, WorkerEngine, serve};
 use vastrelay_serving::{Device, Isa, Model, Plan, Precision, ReplicaSettings};
+use vastrelay_weights::ModelFiles;
 
 pub const SECRET: Secret = Secret([7; 32]);
 /// Longer than any test.
@@ -32,7 +33,7 @@ impl World {
         let plan = Plan::new(
             "pierdesk",
             &model,
-            &demo(),
+            &ModelFiles::open(&demo()).unwrap(),
             &settings(Device::cpu(1 << 30, || usize::MAX)),
         )
         .unwrap();
@@ -92,7 +93,8 @@ impl World {
 
     pub fn engine(&self) -> Engine {
         let (assignment, pieces) = (&self.plan.assignment, self.model.tokenizer.pieces());
-        let loaded = assignment.load(&self.model.description, pieces, &[]).unwrap();
+        let files = ModelFiles::open(assignment.path()).unwrap();
+        let loaded = assignment.load(&files, &self.model.description, pieces, &[]).unwrap();
         Engine::start(
             loaded.executor,
             pieces.clone(),

@@ -217,8 +217,7 @@ impl Gguf {
         let Some(tensor) = self.tensors.iter().find(|tensor| tensor.name == name) else {
             return Ok(None);
         };
-        let map = crate::map::map(&self.path)?;
-        match map.get(tensor.bytes.clone()) {
+        match self.bytes.get(tensor.bytes.clone()) {
             Some(bytes) => Ok(Some(tensor.stored.values(bytes))),
             None => Err(self.refused(name, "it has to lie within the file")),
         }

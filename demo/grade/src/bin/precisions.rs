@@ -152,7 +152,7 @@ fn tell(trial: &Trial, quality: &Quality, reference: &Quality, before: f64) -> b
 
 /// Returns the demo's held-out conversations as the model's template writes them.
 fn held_out(path: &Path, set: &str) -> Result<Vec<String>> {
-    let (_, template) = vastrelay_serving::model::texts(path)?;
+    let template = vastrelay_serving::Model::open(path)?.template;
     let items = read_set(&demo_folder(), set)?;
     let render = |mut messages: Vec<Message>, answer: String| -> Result<String> {
         messages.push(Message {

@@ -1,0 +1,42 @@
+//! `vastrelay events`.
+
+use super::connection::Connection;
+use clap::{Args, Subcommand};
+use std::time::Duration;
+use vastrelay_wire::manage::EventKind;
+
+#[derive(Subcommand)]
+pub enum EventsCommand {
+    /// List what happened to endpoints, newest first
+    #[command(after_help = "\
+Examples:
+  vastrelay events list
+  vastrelay events list --endpoint pierdesk --within 1h
+  vastrelay events list --what worker_gone --json
+  vastrelay events list --follow")]
+    List(EventsListOptions),
+}
+
+#[derive(Args)]
+pub struct EventsListOptions {
+    /// Maximum events to list
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub most: usize,
+    /// Only events of this endpoint
+    #[arg(long, value_name = "NAME")]
+    pub endpoint: Option<String>,
+    /// Only events of this kind
+    #[arg(long, value_name = "KIND", value_parser = EventKind::ALL.map(EventKind::name))]
+    pub what: Option<String>,
+    /// Only events of the last period, such as 15m
+    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    pub within: Option<Duration>,
+    /// Go on with what happens from now on, oldest first, until Ctrl-C
+    #[arg(long)]
+    pub follow: bool,
+    /// Print JSON; with --follow, one object in a line
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
