@@ -164,6 +164,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/endpoints/{name}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * `POST /manage/endpoints/{name}/renew`: gives each replica another worker. The one it has takes no more requests; what has not ended within a
+         *     time goes on with the next one, and nothing is lost or said twice. New requests wait meanwhile.
+         * @description # Errors
+         *     400 when the time cannot be; 404 when there is no such endpoint; 409 when its replicas have no workers of their own.
+         */
+        post: operations["renew_endpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/endpoints/{name}/steps": {
         parameters: {
             query?: never;
@@ -177,6 +199,27 @@ export interface paths {
          *     404 for an unknown endpoint or replica.
          */
         get: operations["steps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/events`: what happened to endpoints, newest first.
+         * @description # Errors
+         *     400 when there is no such kind of event, 500 when the database cannot be read.
+         */
+        get: operations["events"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1163,6 +1206,45 @@ export interface components {
             /** @description Or a conversation, as chat takes it. */
             messages?: components["schemas"]["ChatMessage"][] | null;
         };
+        /** @description One of `GET /manage/events`. */
+        EndpointEvent: {
+            /**
+             * Format: int64
+             * @description Its number; later ones have higher numbers.
+             */
+            number: number;
+            /**
+             * Format: int64
+             * @description When, in milliseconds since 1970.
+             */
+            at_ms: number;
+            /**
+             * Format: double
+             * @description How long ago, in seconds.
+             */
+            seconds_ago: number;
+            /** @description The endpoint. */
+            endpoint: string;
+            /**
+             * Format: int32
+             * @description The number of its release.
+             */
+            release: number;
+            /**
+             * Format: int32
+             * @description The number of the replica, 0 where it is none in particular.
+             */
+            replica: number;
+            /** @description What happened. */
+            what: string;
+            /**
+             * @description Who did it: the name of a key; `start` for the command that started the service; `service` for the service itself; empty for a
+             *     caller without a key.
+             */
+            who: string;
+            /** @description Why, and how. */
+            why: string;
+        };
         /** @description How one endpoint stands. */
         EndpointStatus: {
             /** @description The name that callers use. */
@@ -1905,6 +1987,14 @@ export interface components {
             /** @description Whether the words after which the model answers are added; yes when absent. */
             answer_start?: boolean | null;
         };
+        /** @description `POST /manage/endpoints/{name}/renew`: how long requests may take to end where they are. */
+        Renewal: {
+            /**
+             * Format: double
+             * @description Seconds, a day at most; what has not ended by then goes on with the next worker. Half a minute when absent.
+             */
+            within?: number;
+        };
         /** @description How one replica stands. */
         ReplicaStatus: {
             /**
@@ -2452,6 +2542,40 @@ export interface operations {
             };
         };
     };
+    renew_endpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The endpoint */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Renewal"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointStatus"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
     steps: {
         parameters: {
             query?: {
@@ -2477,6 +2601,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplicaSteps"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    events: {
+        parameters: {
+            query?: {
+                /** @description The newest, at most this many. */
+                most?: number;
+                /** @description Only events of this endpoint. */
+                endpoint?: string;
+                /** @description Only events of this kind, such as `worker_gone`. */
+                what?: string;
+                /** @description Only events of the last seconds, this many. */
+                within?: number;
+                /** @description Only events with a higher number. */
+                after?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointEvent"][];
                 };
             };
             "4XX": {

@@ -37,6 +37,7 @@ function mark(chart: uPlot, places: number[]) {
   ctx.save();
   ctx.strokeStyle = css("--color-lamp");
   ctx.lineWidth = 2 * devicePixelRatio;
+  ctx.setLineDash([]);
   for (const place of places) {
     const x = chart.valToPos(place, "x", true);
     if (x < bbox.left || x > bbox.left + bbox.width) continue;

@@ -19,8 +19,8 @@ function Standing({ replica }: { replica: ReplicaStatus }) {
   if (replica.state === "draining")
     return (
       <p role="status" className="mt-3 border-l-4 border-lamp px-3 py-2">
-        Replica {replica.replica} takes no more requests; those that it has end, or go on with the next
-        worker.
+        Replica {replica.replica} takes no more requests; those that it has end, or go on with the
+        next worker.
       </p>
     );
   if (replica.state === "ready") return null;

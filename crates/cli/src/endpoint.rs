@@ -62,10 +62,9 @@ async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
 /// Has an endpoint's workers replaced, and waits until the new ones take requests.
 async fn renew(options: &EndpointRenewOptions) -> Result<(), Failure> {
     let client = Client::new(&options.connection)?;
-    let before = endpoint(&client, &options.name).await?;
     let within = options.within.as_secs_f64();
     let path = format!("/manage/endpoints/{}/renew", options.name);
-    let _: EndpointStatus = client.post_for(&path, &Renewal { within }).await?;
+    let before: EndpointStatus = client.post_for(&path, &Renewal { within }).await?;
     let begun = Instant::now();
     let mut said = String::new();
     let renewed = loop {
@@ -103,12 +102,8 @@ async fn renew(options: &EndpointRenewOptions) -> Result<(), Failure> {
 /// Returns how an endpoint stands.
 async fn endpoint(client: &Client, name: &str) -> Result<EndpointStatus, Failure> {
     let status: ServiceStatus = client.get("/manage/status").await?;
-    let names: Vec<String> = status.endpoints.iter().map(|endpoint| endpoint.name.clone()).collect();
     let found = status.endpoints.into_iter().find(|endpoint| endpoint.name == name);
-    found.ok_or_else(|| match names.is_empty() {
-        true => Failure::failed("the service has no endpoints"),
-        false => Failure::failed(format!("there is no endpoint `{name}`; there are {}", names.join(", "))),
-    })
+    found.ok_or_else(|| Failure::failed(format!("`{name}` was removed meanwhile")))
 }
 
 async fn remove(options: &EndpointRemoveOptions) -> Result<(), Failure> {

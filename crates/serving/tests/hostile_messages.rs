@@ -159,7 +159,7 @@ fn a_worker_lives_whatever_it_is_told() {
     let (world, mut draw) = (World::new(), StdRng::seed_from_u64(seed()));
     let worker = world.worker();
     let messages = asked(&world);
-    let end = bytes_of(&ToWorker::End);
+    let ends = [ToWorker::End, ToWorker::Drain].map(|message| bytes_of(&message));
     let (until, mut number) = (until(), 0);
     while Instant::now() < until {
         let mut socket = world.connect();
@@ -174,9 +174,9 @@ fn a_worker_lives_whatever_it_is_told() {
             let _ = socket.write_all(&messages[0]);
         }
         for _ in 0..draw.random_range(1..8) {
-            // Whoever is told to end ends.
+            // Whoever is told to end, or is drained, ends.
             let message = mutated(&messages, &mut draw);
-            if message != end {
+            if !ends.contains(&message) {
                 let _ = socket.write_all(&message);
             }
         }

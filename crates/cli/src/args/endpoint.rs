@@ -59,9 +59,10 @@ Examples:
   vastrelay endpoint renew pierdesk
   vastrelay endpoint renew pierdesk --within 0s
 
-Each worker takes no more requests and ends when it has answered those it has; the next one is started then. Requests that take longer
-than --within go on with the next worker where they broke off. New requests wait until it is ready. Use it after the program was
-replaced by another version, whose services take over workers of the earlier one.")]
+Each worker takes no more requests and ends when it has answered those it has. Then the next
+one is started. Requests that take longer than --within go on with the next worker where they
+broke off; new ones wait until it is ready. Useful after an update of the program, as a new
+service takes over the workers of the earlier one.")]
 pub struct EndpointRenewOptions {
     /// The endpoint's name
     #[arg(value_name = "NAME", value_parser = endpoint_name)]

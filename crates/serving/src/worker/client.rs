@@ -174,7 +174,7 @@ impl Connection {
                     Ok(ToService::Failed(why)) => break why,
                     Ok(told) => listener.hear(told),
                     Err(_) if drains.load(Ordering::Relaxed) => break "its worker was drained".into(),
-                    Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => break "its worker is gone".into(),
+                    Err(error) if is_gone(&error) => break "its worker is gone".into(),
                     Err(error) => break WorkerError::Lost(error).to_string(),
                 }
                 noticed.something();
@@ -186,6 +186,12 @@ impl Connection {
         })?;
         Ok(engine)
     }
+}
+
+/// Returns whether nobody is at the other end any more.
+fn is_gone(error: &io::Error) -> bool {
+    use io::ErrorKind::{BrokenPipe, ConnectionReset, UnexpectedEof};
+    matches!(error.kind(), BrokenPipe | ConnectionReset | UnexpectedEof)
 }
 
 /// How a worker gets on.
