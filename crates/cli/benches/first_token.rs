@@ -67,7 +67,16 @@ fn first_token(build: &Path) -> f64 {
     let address = port.expect("a free port").to_string();
     let begun = Instant::now();
     let mut service = vastrelay()
-        .args(["start", "--listen", &address, "--workers-stay", "0s", "--context", "512", "--data"])
+        .args([
+            "start",
+            "--listen",
+            &address,
+            "--workers-stay",
+            "0s",
+            "--context",
+            "512",
+            "--data",
+        ])
         .arg(data.path())
         .arg("--model")
         .arg(format!("open={}", build.display()))

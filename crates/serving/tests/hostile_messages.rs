@@ -15,7 +15,7 @@ use vastrelay_engine::token::TokenLogprob;
 use vastrelay_engine::{EndReason, Event, GenerationRequest};
 use vastrelay_serving::Generate;
 use vastrelay_serving::worker::message;
-use vastrelay_serving::worker::protocol::{Hello, PROTOCOL, Reply, ToService, ToWorker};
+use vastrelay_serving::worker::protocol::{Hello, MOST_ASKED, PROTOCOL, Reply, ToService, ToWorker};
 use vastrelay_serving::worker::{Connection, serve::Over};
 
 /// Returns how long to go on: some seconds unless somebody wants more.
@@ -154,12 +154,23 @@ fn reading_a_message_takes_memory_only_as_it_is_long() {
     assert!(read.iter().all(|count| *count > 10), "{read:?}");
 }
 
+/// Returns whether somebody who reads these bytes is told to end.
+fn ends(mut said: &[u8]) -> bool {
+    let mut buffer = Vec::new();
+    loop {
+        match message::read(&mut said, MOST_ASKED, &mut buffer) {
+            Ok(ToWorker::End | ToWorker::Drain) => return true,
+            Ok(_) => {}
+            Err(_) => return false,
+        }
+    }
+}
+
 #[test]
 fn a_worker_lives_whatever_it_is_told() {
     let (world, mut draw) = (World::new(), StdRng::seed_from_u64(seed()));
     let worker = world.worker();
     let messages = asked(&world);
-    let ends = [ToWorker::End, ToWorker::Drain].map(|message| bytes_of(&message));
     let (until, mut number) = (until(), 0);
     while Instant::now() < until {
         let mut socket = world.connect();
@@ -168,18 +179,19 @@ fn a_worker_lives_whatever_it_is_told() {
             program: "fuzz".into(),
             secret: SECRET,
         };
-        let _ = socket.write_all(&bytes_of(&hello));
+        let mut said: Vec<u8> = (0..draw.random_range(1..8))
+            .flat_map(|_| mutated(&messages, &mut draw))
+            .collect();
+        // Whoever is told to end, or is drained, ends.
+        if ends(&said) {
+            continue;
+        }
         // The first one is told what to be, so that orders reach its engine.
         if number == 0 {
-            let _ = socket.write_all(&messages[0]);
+            said.splice(0..0, messages[0].iter().copied());
         }
-        for _ in 0..draw.random_range(1..8) {
-            // Whoever is told to end, or is drained, ends.
-            let message = mutated(&messages, &mut draw);
-            if !ends.contains(&message) {
-                let _ = socket.write_all(&message);
-            }
-        }
+        let _ = socket.write_all(&bytes_of(&hello));
+        let _ = socket.write_all(&said);
         number += 1;
     }
     let connection = Connection::open(world.connect(), &SECRET).expect("it lives");
