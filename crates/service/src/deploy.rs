@@ -56,7 +56,7 @@ pub struct Order {
     pub settings: Settings,
     /// The folder that paths of device profiles begin at.
     pub beside: PathBuf,
-    /// Who wants it: the name of a key, or [`START`].
+    /// Who wants it: the name of a key, or [`START`](crate::event_log::START).
     pub by: String,
 }
 

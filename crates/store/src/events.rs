@@ -51,9 +51,18 @@ pub(crate) fn insert(connection: &Connection, event: &EventRecord) -> rusqlite::
         ":replica": event.replica,
         ":what": event.what,
         ":who": event.who,
-        ":why": &event.why[..event.why.floor_char_boundary(LONGEST)],
+        ":why": cut(&event.why),
     })?;
     Ok(())
+}
+
+/// Returns as much of a reason as is kept.
+fn cut(why: &str) -> &str {
+    let mut end = why.len().min(LONGEST);
+    while !why.is_char_boundary(end) {
+        end -= 1;
+    }
+    &why[..end]
 }
 
 /// Returns the newest events that pass a filter, newest first.
