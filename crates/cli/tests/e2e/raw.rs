@@ -24,7 +24,8 @@ impl Raw {
 
     /// Closes the sending half.
     pub fn close_sending(&mut self) -> &mut Raw {
-        self.0.shutdown(Shutdown::Write).unwrap();
+        // Nothing is left to be closed where the service has closed already.
+        let _ = self.0.shutdown(Shutdown::Write);
         self
     }
 
