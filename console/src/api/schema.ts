@@ -110,9 +110,11 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * `POST /manage/endpoints`: loads a folder of weights, or the demo's own, and serves it.
+         * `POST /manage/endpoints`: serves what a spec describes, a folder of weights, the demo's own, or an earlier release. What is served under
+         *     the name goes on until the new release takes requests, and answers its calls to their end.
          * @description # Errors
-         *     400 when the folder cannot be read or run, or does not fit; 409 when the name is taken.
+         *     400 when the spec or the folder cannot be read or run, or does not fit; 409 when another release is served than `from_release`, when
+         *     somebody else changes the endpoint, and when there is no room for both releases and `with_pause` is not set.
          */
         post: operations["deploy_endpoint"];
         delete?: never;
@@ -128,14 +130,19 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * `GET /manage/endpoints/{name}`: what an endpoint is to be, its releases, and how it stands.
+         * @description # Errors
+         *     404 when there is no such endpoint.
+         */
+        get: operations["endpoint"];
         put?: never;
         post?: never;
         /**
-         * `DELETE /manage/endpoints/{name}`: removes an endpoint, failed or not, and gives its memory back. Answers that are under way
-         *     are completed first.
+         * `DELETE /manage/endpoints/{name}`: removes an endpoint, served or not, and gives its memory back. Answers that are under way
+         *     are completed first. Models, records, keys and runs stay as they are.
          * @description # Errors
-         *     404 when there is no such endpoint.
+         *     404 when there is no such endpoint; 409 when somebody else changes it.
          */
         delete: operations["remove_endpoint"];
         options?: never;
@@ -186,6 +193,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/endpoints/{name}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * `POST /manage/endpoints/{name}/start`: serves an endpoint again that was stopped, or could not be started.
+         * @description # Errors
+         *     400 when it cannot be started; 404 when there is no such endpoint; 409 when it is served already or somebody else changes it.
+         */
+        post: operations["start_endpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/endpoints/{name}/steps": {
         parameters: {
             query?: never;
@@ -201,6 +229,28 @@ export interface paths {
         get: operations["steps"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/endpoints/{name}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * `POST /manage/endpoints/{name}/stop`: stops serving an endpoint. New calls get 503 `endpoint_stopped` until somebody starts it; those that
+         *     run have a time to end, and end with an error then. What it is to be is kept.
+         * @description # Errors
+         *     400 when the time cannot be; 404 when there is no such endpoint; 409 when somebody else changes it.
+         */
+        post: operations["stop_endpoint"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1206,6 +1256,22 @@ export interface components {
             /** @description Or a conversation, as chat takes it. */
             messages?: components["schemas"]["ChatMessage"][] | null;
         };
+        /** @description `GET /manage/endpoints/{name}`. */
+        EndpointDetail: {
+            /** @description Its name. */
+            name: string;
+            /** @description Its state. */
+            state: string;
+            /** @description Why it is not served, where it is not. */
+            why?: string | null;
+            /** @description Its spec, as it was written. */
+            spec: string;
+            /** @description The folder that paths in the spec begin at; empty where they begin at the root. */
+            beside: string;
+            /** @description Its releases, newest first. */
+            releases: components["schemas"]["EndpointRelease"][];
+            status?: null | components["schemas"]["EndpointStatus"];
+        };
         /** @description One of `GET /manage/events`. */
         EndpointEvent: {
             /**
@@ -1245,6 +1311,21 @@ export interface components {
             /** @description Why, and how. */
             why: string;
         };
+        /** @description One release of an endpoint. */
+        EndpointRelease: {
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            release: number;
+            /**
+             * Format: double
+             * @description When it was first deployed, in seconds from now.
+             */
+            seconds_ago: number;
+            /** @description Whether it is served. */
+            is_served: boolean;
+        };
         /** @description How one endpoint stands. */
         EndpointStatus: {
             /** @description The name that callers use. */
@@ -1276,6 +1357,14 @@ export interface components {
             window: components["schemas"]["WindowFigures"];
             /** @description Its replicas. */
             replicas: components["schemas"]["ReplicaStatus"][];
+        };
+        /** @description `POST /manage/endpoints/{name}/stop`: how long requests may take to end. */
+        EndpointStop: {
+            /**
+             * Format: double
+             * @description Seconds, a day at most; what has not ended by then ends with an error. A minute when absent, none at all with 0.
+             */
+            within?: number;
         };
         /** @description What went wrong. */
         ErrorBody: {
@@ -1770,6 +1859,22 @@ export interface components {
             path?: string | null;
             /** @description The demo's own weights instead. */
             demo?: boolean;
+            /** @description A spec, as TOML, instead. */
+            spec?: string | null;
+            /** @description The folder on the service's machine that paths in the spec begin at. */
+            beside?: string | null;
+            /**
+             * Format: int32
+             * @description An earlier release of the endpoint, by its number, instead.
+             */
+            release?: number | null;
+            /**
+             * Format: int32
+             * @description The release that a change begins from: it is refused when another one is served meanwhile.
+             */
+            from_release?: number | null;
+            /** @description Whether a change may stop what is served first, where memory has no room for both. */
+            with_pause?: boolean;
         };
         /** @description `POST /manage/keys`. */
         NewKey: {
@@ -2074,6 +2179,20 @@ export interface components {
             /** @description Only plain text is supported. */
             type: components["schemas"]["Modality"];
         };
+        /** @description An endpoint that is known and not served. */
+        RestingEndpoint: {
+            /** @description Its name. */
+            name: string;
+            /** @description `stopped`, or `failed` where it cannot be started. */
+            state: string;
+            /** @description Why. */
+            why: string;
+            /**
+             * Format: double
+             * @description Since when, in seconds.
+             */
+            seconds: number;
+        };
         /** @description One of `GET /manage/runs`: a load test that was kept. */
         RunEntry: {
             /** @description Its name. */
@@ -2102,8 +2221,10 @@ export interface components {
              * @description Calls recorded in the database, of all times.
              */
             calls_recorded: number;
-            /** @description Its endpoints. */
+            /** @description Its endpoints that are served, or will be soon. */
             endpoints: components["schemas"]["EndpointStatus"][];
+            /** @description Its endpoints that are not. */
+            resting?: components["schemas"]["RestingEndpoint"][];
         };
         /** @description When no more requests are sent. */
         Span: {
@@ -2479,6 +2600,36 @@ export interface operations {
             };
         };
     };
+    endpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The endpoint */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointDetail"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
     remove_endpoint: {
         parameters: {
             query?: never;
@@ -2496,7 +2647,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["EndpointStatus"];
+                    "application/json": components["schemas"]["EndpointDetail"];
                 };
             };
             "4XX": {
@@ -2576,6 +2727,36 @@ export interface operations {
             };
         };
     };
+    start_endpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The endpoint */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointStatus"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
     steps: {
         parameters: {
             query?: {
@@ -2601,6 +2782,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplicaSteps"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    stop_endpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The endpoint */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndpointStop"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RestingEndpoint"];
                 };
             };
             "4XX": {

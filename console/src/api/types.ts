@@ -10,6 +10,7 @@ export type Step = Schemas["Step"];
 export type ReplicaSteps = Schemas["ReplicaSteps"];
 export type RecordedCall = Schemas["RecordedCall"];
 export type CallDetail = Schemas["CallDetail"];
+export type RestingEndpoint = Schemas["RestingEndpoint"];
 export type EndpointEvent = Schemas["EndpointEvent"];
 export type CallMove = Schemas["CallMove"];
 export type DeviceStatus = Schemas["DeviceStatus"];

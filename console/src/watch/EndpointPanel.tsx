@@ -5,6 +5,7 @@ import { Figure } from "../Figure";
 import { deviceName, grouped, placeName, precisionName, timing } from "../figures";
 import { Events } from "./Events";
 import { Memory } from "./Memory";
+import { Stop } from "./Stop";
 import { useEvents } from "./useEvents";
 import { useTrack } from "./useTrack";
 
@@ -56,7 +57,9 @@ export function EndpointPanel({
   return (
     <article className="border border-line bg-sheet p-5">
       <div className="flex flex-wrap items-baseline justify-between gap-2">
-        <h3 className="text-lg font-semibold">{endpoint.name}</h3>
+        <h3 className="flex items-baseline gap-4 text-lg font-semibold">
+          {endpoint.name} <Stop name={endpoint.name} />
+        </h3>
         <p className="font-mono text-xs text-faint">
           release {endpoint.release} · {grouped(endpoint.parameters)} parameters ·{" "}
           {endpoint.replicas.map((replica) => (

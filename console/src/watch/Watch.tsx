@@ -3,6 +3,7 @@ import { useLive } from "../api/useLive";
 import { Empty } from "../frame/State";
 import { FirstSteps } from "./FirstSteps";
 import { useFirstSteps } from "./useFirstSteps";
+import { Resting } from "./Resting";
 import { EndpointPanel } from "./EndpointPanel";
 
 const WINDOWS = [
@@ -42,6 +43,9 @@ export function Watch() {
       </div>
       {status.endpoints.map((endpoint) => (
         <EndpointPanel key={endpoint.name} endpoint={endpoint} seconds={seconds} />
+      ))}
+      {status.resting?.map((endpoint) => (
+        <Resting key={endpoint.name} endpoint={endpoint} />
       ))}
     </div>
   );

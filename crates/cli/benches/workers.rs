@@ -12,7 +12,8 @@ use serde_json::Value;
 use serve::Service;
 use std::path::{Path, PathBuf};
 use vastrelay_fleet::Settings;
-use vastrelay_service::deploy::Order;
+use vastrelay_service::deploy::Terms;
+use vastrelay_service::order::Order;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions};
 use vastrelay_serving::{Cores, Device, Devices, Isa, Models};
 use vastrelay_store::{Retention, Store};
@@ -106,7 +107,9 @@ fn serve_here(data: &Path) {
     };
     let state = web::Data::new(ServiceState::new(loader, store, reach, StateOptions::default()));
     let order = Order::plain("pierdesk", &model, "bench");
-    let deployed = state.loader.deploy(&state.endpoints, &state.records, &order);
+    let deployed = state
+        .loader
+        .deploy(&state.endpoints, &state.records, &order, Terms::default());
     deployed.expect("the demo is served");
     let url = server.url();
     let runtime = tokio::runtime::Runtime::new().expect("a runtime");

@@ -1,127 +1,182 @@
 //! `vastrelay endpoint`.
 
-use crate::args::endpoint::{EndpointCommand, EndpointDeployOptions, EndpointRemoveOptions, EndpointRenewOptions};
+mod deploy;
+mod renew;
+mod wait;
+
+use crate::args::endpoint::{
+    EndpointCommand, EndpointListOptions, EndpointRemoveOptions, EndpointShowOptions, EndpointStartOptions,
+    EndpointStopOptions,
+};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{duration, json, line, standing};
+use crate::output::{ago, device_name, json, line, print};
 use crate::plain::note;
-use std::time::{Duration, Instant};
+use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_wire::manage::{EndpointStatus, NewEndpoint, Renewal, ReplicaStatus, ServiceStatus};
-
-/// Time between two looks at how an endpoint stands.
-const LOOK: Duration = Duration::from_millis(50);
+use vastrelay_wire::manage::{
+    EndpointDetail, EndpointStatus, EndpointStop, ReplicaStatus, RestingEndpoint, ServiceStatus,
+};
 
 /// Changes which endpoints a running service has.
 pub async fn run(command: &EndpointCommand) -> Result<(), Failure> {
     match command {
-        EndpointCommand::Deploy(options) => deploy(options).await,
-        EndpointCommand::Renew(options) => renew(options).await,
+        EndpointCommand::Deploy(options) => deploy::deploy(options).await,
+        EndpointCommand::List(options) => list(options).await,
+        EndpointCommand::Show(options) => show(options).await,
+        EndpointCommand::Wait(options) => wait::wait(options).await,
+        EndpointCommand::Stop(options) => stop(options).await,
+        EndpointCommand::Start(options) => start(options).await,
+        EndpointCommand::Renew(options) => renew::renew(options).await,
         EndpointCommand::Remove(options) => remove(options).await,
     }
 }
 
-async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
-    let wanted = match &options.served {
-        Some((name, folder)) => {
-            // The service may run in another folder than this command.
-            let folder = std::path::absolute(folder).map_err(Failure::usage)?;
-            NewEndpoint {
-                name: name.clone(),
-                path: Some(folder.display().to_string()),
-                demo: false,
-            }
-        }
-        None => NewEndpoint {
-            name: "pierdesk".into(),
-            path: None,
-            demo: true,
-        },
-    };
-    let client = Client::new(&options.connection)?;
-    if !options.json {
-        note(format!("loading {}…", wanted.name));
+async fn list(options: &EndpointListOptions) -> Result<(), Failure> {
+    let status: ServiceStatus = Client::new(&options.connection)?.get("/manage/status").await?;
+    if options.json {
+        return json(&serde_json::json!({"endpoints": status.endpoints, "resting": status.resting}));
     }
-    let endpoint: EndpointStatus = client.post_for("/manage/endpoints", &wanted).await?;
+    if status.endpoints.is_empty() && status.resting.is_empty() {
+        line("no endpoints yet; deploy one with `vastrelay endpoint deploy`");
+        return Ok(());
+    }
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING);
+    table.set_header(["endpoint", "state", "release", "device", "reserved", "lanes", "queue"]);
+    for endpoint in &status.endpoints {
+        let EndpointStatus { occupancy, .. } = endpoint;
+        table.add_row([
+            endpoint.name.clone(),
+            endpoint.state.clone(),
+            endpoint.release.to_string(),
+            device_name(&endpoint.device, endpoint.simulated),
+            bytes(reserved(endpoint)),
+            format!("{} of {}", occupancy.lanes_used, occupancy.lanes),
+            grouped(occupancy.queue_depth),
+        ]);
+    }
+    for RestingEndpoint { name, state, .. } in &status.resting {
+        table.add_row([name.as_str(), state, "", "", "", "", ""]);
+    }
+    table
+        .column_iter_mut()
+        .skip(4)
+        .for_each(|column| column.set_cell_alignment(CellAlignment::Right));
+    line(format!("{table}"));
+    for RestingEndpoint {
+        name,
+        state,
+        why,
+        seconds,
+    } in &status.resting
+    {
+        line(format!("{name}: {state} for {}: {why}", ago(*seconds)));
+    }
+    Ok(())
+}
+
+async fn show(options: &EndpointShowOptions) -> Result<(), Failure> {
+    let path = format!("/manage/endpoints/{}", options.name);
+    let detail: EndpointDetail = Client::new(&options.connection)?.get(&path).await?;
+    if options.json {
+        return json(&detail);
+    }
+    if options.spec {
+        print(&detail.spec);
+        return Ok(());
+    }
+    let why = detail.why.map_or_else(String::new, |why| format!(": {why}"));
+    line(format!("{} is {}{why}", detail.name, detail.state));
+    if let Some(status) = &detail.status {
+        line(format!("  {}", summary(status)));
+    }
+    for release in &detail.releases {
+        let served = if release.is_served { ", served now" } else { "" };
+        line(format!(
+            "  release {} of {} ago{served}",
+            release.release,
+            ago(release.seconds_ago)
+        ));
+    }
+    if !detail.beside.is_empty() {
+        line(format!("  paths in its spec begin at {}", detail.beside));
+    }
+    line(format!("\n{}", detail.spec.trim_end()));
+    Ok(())
+}
+
+async fn stop(options: &EndpointStopOptions) -> Result<(), Failure> {
+    let path = format!("/manage/endpoints/{}/stop", options.name);
+    let within = EndpointStop {
+        within: options.within.as_secs_f64(),
+    };
+    let stopped: RestingEndpoint = Client::new(&options.connection)?.post_for(&path, &within).await?;
+    if options.json {
+        return json(&stopped);
+    }
+    line(format!(
+        "stopped {}; requests that run have {} to end. `vastrelay endpoint start {}` serves it again",
+        stopped.name,
+        humantime::format_duration(options.within),
+        stopped.name
+    ));
+    Ok(())
+}
+
+async fn start(options: &EndpointStartOptions) -> Result<(), Failure> {
+    let path = format!("/manage/endpoints/{}/start", options.name);
+    if !options.json {
+        note(format!("starting {}…", options.name));
+    }
+    let client = Client::new(&options.connection)?;
+    let endpoint: EndpointStatus = client.post_for(&path, &serde_json::json!({})).await?;
     if options.json {
         return json(&endpoint);
     }
-    line(format!(
-        "deployed {} (release {}): {} parameters, context {} tokens, width {}, {} reserved of at most {}",
-        endpoint.name,
-        endpoint.release,
-        grouped(endpoint.parameters),
-        grouped(endpoint.context),
-        endpoint.occupancy.lanes,
-        bytes(reserved(&endpoint)),
-        bytes(endpoint.replicas.iter().map(|replica| replica.memory.budget).sum()),
-    ));
+    line(format!("started {}: {}", endpoint.name, summary(&endpoint)));
     Ok(())
-}
-
-/// Has an endpoint's workers replaced, and waits until the new ones take requests.
-async fn renew(options: &EndpointRenewOptions) -> Result<(), Failure> {
-    let client = Client::new(&options.connection)?;
-    let within = options.within.as_secs_f64();
-    let path = format!("/manage/endpoints/{}/renew", options.name);
-    let before: EndpointStatus = client.post_for(&path, &Renewal { within }).await?;
-    let begun = Instant::now();
-    let mut said = String::new();
-    let renewed = loop {
-        let now = endpoint(&client, &options.name).await?;
-        let is_new = |replica: &ReplicaStatus| {
-            let same = |old: &ReplicaStatus| old.replica == replica.replica && old.incarnation == replica.incarnation;
-            replica.state == "ready" && !before.replicas.iter().any(same)
-        };
-        if now.replicas.iter().all(is_new) {
-            break now;
-        }
-        if let Some(failed) = now.replicas.iter().find(|replica| replica.state == "failed") {
-            let why = standing(failed).unwrap_or_default();
-            return Err(Failure::failed(format!("replica {}: {why}", failed.replica)));
-        }
-        let standing: Vec<String> = now.replicas.iter().filter_map(standing).collect();
-        let text = format!("{}: {}", now.name, standing.join("; "));
-        if !options.json && !standing.is_empty() && text != said {
-            note(&text);
-            said = text;
-        }
-        tokio::time::sleep(LOOK).await;
-    };
-    if options.json {
-        return json(&renewed);
-    }
-    line(format!(
-        "renewed {} in {}",
-        renewed.name,
-        duration(begun.elapsed().as_secs_f64())
-    ));
-    Ok(())
-}
-
-/// Returns how an endpoint stands.
-async fn endpoint(client: &Client, name: &str) -> Result<EndpointStatus, Failure> {
-    let status: ServiceStatus = client.get("/manage/status").await?;
-    let found = status.endpoints.into_iter().find(|endpoint| endpoint.name == name);
-    found.ok_or_else(|| Failure::failed(format!("`{name}` was removed meanwhile")))
 }
 
 async fn remove(options: &EndpointRemoveOptions) -> Result<(), Failure> {
     let client = Client::new(&options.connection)?;
     let path = format!("/manage/endpoints/{}", options.name);
-    let endpoint: EndpointStatus = client.delete(&path).await?;
+    let removed: EndpointDetail = client.delete(&path).await?;
     if options.json {
-        return json(&endpoint);
+        return json(&removed);
     }
-    line(format!(
-        "removed {}; {} are free once its running answers have ended",
-        endpoint.name,
-        bytes(reserved(&endpoint))
-    ));
+    match removed.status {
+        Some(endpoint) => line(format!(
+            "removed {}; {} are free once its running answers have ended",
+            endpoint.name,
+            bytes(reserved(&endpoint))
+        )),
+        None => line(format!("removed {}, which was {}", removed.name, removed.state)),
+    }
     Ok(())
+}
+
+/// Says what an endpoint is.
+fn summary(endpoint: &EndpointStatus) -> String {
+    format!(
+        "release {} on {}, {} parameters, context {} tokens, width {}, {} reserved of at most {}",
+        endpoint.release,
+        device_name(&endpoint.device, endpoint.simulated),
+        grouped(endpoint.parameters),
+        grouped(endpoint.context),
+        endpoint.occupancy.lanes,
+        bytes(reserved(endpoint)),
+        bytes(endpoint.replicas.iter().map(|replica| replica.memory.budget).sum()),
+    )
 }
 
 /// Returns the bytes that its replicas have reserved.
 fn reserved(endpoint: &EndpointStatus) -> usize {
     endpoint.replicas.iter().map(|replica| replica.memory.reserved).sum()
+}
+
+/// Returns why a replica of an endpoint has failed, where one has.
+fn failure(replicas: &[ReplicaStatus]) -> Option<&str> {
+    let failed = replicas.iter().find(|replica| replica.state == "failed")?;
+    Some(failed.failure.as_deref().unwrap_or("its worker is gone"))
 }

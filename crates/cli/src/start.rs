@@ -16,8 +16,10 @@ use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
 use vastrelay_fleet::Settings;
 use vastrelay_planner::amounts::{bytes, counted, grouped};
-use vastrelay_service::deploy::{Order, PlannedEndpoint};
+use vastrelay_service::deploy::PlannedEndpoint;
 use vastrelay_service::endpoint::Endpoint;
+use vastrelay_service::endpoints::Resting;
+use vastrelay_service::order::Order;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, Workers};
 use vastrelay_serving::process::Program;
 use vastrelay_serving::{Cores, Device, Devices, Models, Plan, Precisions};
@@ -40,11 +42,13 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         bytes: options.records_size.as_u64(),
     };
     let (defaults, isa) = (options.defaults()?, options.isa()?);
-    let wanted = wanted::orders(options, &data)?;
+    let mut wanted = wanted::orders(options, &data)?;
     // Taken before anything is loaded, so that a taken address fails at once.
     let server = Server::bind(options.listen, &serve).map_err(Failure::failed)?;
     let store = Store::open(&data, retention).map_err(Failure::failed)?;
     server.check_keys(&store).map_err(Failure::failed)?;
+    let (kept, stopped) = wanted::kept(&store, &wanted)?;
+    wanted.extend(kept);
     let part = options.cpu()?;
     let memory = part.memory.map_or(usize::MAX, |memory| memory.as_u64() as usize);
     let (memory, cores) = (
@@ -87,6 +91,8 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let failed = outcome.clone();
     let names = wanted.iter().map(|one| one.order.name.as_str());
     state.endpoints.announce(names);
+    let rest = |name: &String| state.endpoints.rest(name, Resting::stopped(""));
+    stopped.iter().for_each(rest);
     // Models load while the service answers already.
     let begin = move || {
         let thread = std::thread::Builder::new().name("start".into());
@@ -119,7 +125,7 @@ fn own_program(command: &str) -> Program {
 /// the others as they are.
 ///
 /// # Errors
-/// When something is wanted and all of it fails.
+/// When something is named and nothing can be served.
 fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
     if let Some(workers) = &state.loader.workers {
         workers.find();
@@ -133,7 +139,11 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
                 planned.push((one, plan));
             }
             Err(error) => {
-                state.endpoints.withdraw(&one.order.name);
+                let name = &one.order.name;
+                match state.records.store.kept_endpoint(name) {
+                    Ok(Some(_)) => state.endpoints.rest(name, Resting::failed(error.to_string())),
+                    _ => state.endpoints.withdraw(name),
+                }
                 failures.push(one.failure(error));
             }
         }
@@ -162,11 +172,14 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
     if wanted.is_empty() {
         return Ok("none yet; deploy one with `vastrelay endpoint deploy` or in the console".into());
     }
-    if names.is_empty() {
+    if names.is_empty() && wanted.iter().any(|one| !one.is_kept) {
         return Err(failures.remove(0));
     }
     for failure in failures {
         let _ = failure.report();
+    }
+    if names.is_empty() {
+        return Ok("none; those of before cannot be started".into());
     }
     Ok(names.join(", "))
 }
@@ -174,7 +187,7 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
 fn describe(endpoint: &Endpoint, order: &Order, defaults: &Settings) {
     let (description, plan) = (&endpoint.model.description, &endpoint.plan);
     let Precisions { weights, kv } = plan.precisions;
-    let settings = order.settings.clone().or(defaults);
+    let settings = order.spec.settings.clone().or(defaults);
     say(&format!(
         "\n{} (release {})  {} parameters, {} layers, context {} tokens, weights {weights}\n  from {}\n  on {}",
         endpoint.name,
@@ -182,7 +195,7 @@ fn describe(endpoint: &Endpoint, order: &Order, defaults: &Settings) {
         grouped(description.parameters()),
         description.layers,
         grouped(plan.memory.context),
-        order.model.display(),
+        order.model().display(),
         place(plan)
     ));
     memory::lines(&plan.memory, kv, plan.device.is_simulated())

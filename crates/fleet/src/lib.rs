@@ -2,6 +2,8 @@
 //!
 //! | module | question it answers |
 //! |---|---|
+//! | [`state`] | in which state is an endpoint? |
+//! | [`adoption`] | which worker of an earlier service goes on with a replica? |
 //! | [`dispatch`] | who goes to which replica next? |
 //! | [`hang`] | does a worker that says nothing hang? |
 //! | [`restart`] | when does a replica begin its next life? |
@@ -10,12 +12,15 @@
 //! | [`settings`] | how is a model to be run, as far as somebody has said? |
 #![warn(missing_docs)]
 
+pub mod adoption;
 pub mod dispatch;
 pub mod hang;
 pub mod restart;
 pub mod settings;
 pub mod spec;
+pub mod state;
 pub mod survival;
 
 pub use settings::Settings;
 pub use spec::{Place, Spec, SpecError};
+pub use state::State;

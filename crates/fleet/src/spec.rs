@@ -160,6 +160,11 @@ impl Spec {
         })
     }
 
+    /// Returns a spec that says nothing but the model's path.
+    pub fn text_of(model: &str) -> String {
+        format!("model = {}\n", toml::Value::from(model))
+    }
+
     /// Returns the error that the value of a key cannot be, at the key's place or, where it is not written, at the file's beginning.
     pub fn refuse(&self, key: &str, text: String) -> SpecError {
         let place = self.places.get(key).copied();
@@ -403,6 +408,13 @@ wait = "30s"
         assert_eq!(only.settings.devices, Some(vec!["cpu".into()]));
         assert_eq!(only.settings.clone().or(&expected).width, Some(64));
         assert_eq!(only.settings.or(&expected).devices, Some(vec!["cpu".into()]));
+    }
+
+    #[test]
+    fn the_spec_of_a_model_alone_names_it_whatever_its_path_holds() {
+        for path in ["/models/pierdesk-1", "a \"b\"", "tab\there", "c:\\d", "line\nbreak"] {
+            assert_eq!(Spec::parse(&Spec::text_of(path)).unwrap().model, path);
+        }
     }
 
     #[test]

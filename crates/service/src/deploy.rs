@@ -1,19 +1,22 @@
 //! Deploying endpoints, and removing them.
 
 use crate::endpoint::Endpoint;
-use crate::endpoints::Endpoints;
-use crate::event_log::EventLog;
+use crate::endpoints::{Endpoints, Resting};
+use crate::event_log::{EventLog, SERVICE};
 use crate::keeper::{Begins, Starter};
+use crate::made_of::{MadeOf, weights_of};
+use crate::order::Order;
 use crate::problem::Problem;
 use crate::records::Records;
+use crate::retire::retire;
 use crate::standing::Life;
 use crate::stop::Stop;
 use crate::workers::Workers;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::UNIX_EPOCH;
-use vastrelay_fleet::Settings;
+use std::time::{Duration, Instant};
+use vastrelay_fleet::{Settings, Spec, SpecError};
 use vastrelay_serving::cpu::CpuHardware;
 use vastrelay_serving::worker::protocol::Phase;
 use vastrelay_serving::{Devices, Isa, LoadError, Model, Models, Plan, Replica, ReplicaSettings};
@@ -23,6 +26,12 @@ use vastrelay_wire::manage::EventKind;
 
 /// The number of an endpoint's first replica.
 const FIRST: u32 = 1;
+/// How long the calls of a release have to end that makes room for the next one.
+const PAUSE: Duration = Duration::from_secs(60);
+/// How long memory may take to be given back then.
+const MEMORY_LIMIT: Duration = Duration::from_secs(5);
+/// Time between two looks at it.
+const LOOK: Duration = Duration::from_millis(5);
 /// Longest name of an endpoint.
 const LONGEST_NAME: usize = 100;
 
@@ -46,36 +55,19 @@ pub struct Loader {
     pub workers: Option<Arc<Workers>>,
 }
 
-/// An endpoint that is to be.
-pub struct Order {
-    /// Its name.
-    pub name: String,
-    /// The path of its model.
-    pub model: PathBuf,
-    /// How it is to be run, as far as somebody has said.
-    pub settings: Settings,
-    /// The folder that paths of device profiles begin at.
-    pub beside: PathBuf,
-    /// Who wants it: the name of a key, or [`START`](crate::event_log::START).
-    pub by: String,
-}
-
-impl Order {
-    /// Returns somebody's order of an endpoint of which nothing but its model is said.
-    pub fn plain(name: &str, model: &Path, by: &str) -> Order {
-        Order {
-            name: name.to_owned(),
-            model: model.to_owned(),
-            settings: Settings::default(),
-            beside: PathBuf::new(),
-            by: by.to_owned(),
-        }
-    }
+/// What has to hold for a change.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Terms {
+    /// The release that it begins from; any when absent.
+    pub from_release: Option<u32>,
+    /// Whether what is served may be stopped first, where memory has no room for both.
+    pub with_pause: bool,
 }
 
 /// An endpoint that has its place and does not run yet.
 pub struct PlannedEndpoint {
     endpoint: Arc<Endpoint>,
+    order: Order,
     log: EventLog,
     records: Arc<Records>,
     workers: Option<Arc<Workers>>,
@@ -100,6 +92,31 @@ pub enum DeployError {
         /// Why.
         source: Box<LoadError>,
     },
+    /// Somebody else changes it.
+    #[error("somebody else changes `{0}` just now; try again when that is done")]
+    Changing(String),
+    /// Another release is served than the change began from.
+    #[error(
+        "`{name}` is served as release {now}, not {from}: somebody has changed it meanwhile; look at it again and deploy then"
+    )]
+    Stale {
+        /// The endpoint.
+        name: String,
+        /// The release that the change began from.
+        from: u32,
+        /// The one that is served.
+        now: u32,
+    },
+    /// There is no room for both releases.
+    #[error(
+        "there is no room beside what `{name}` holds now; it can be stopped first, with a pause for its callers: {source}"
+    )]
+    NeedsPause {
+        /// The endpoint.
+        name: String,
+        /// What would be needed.
+        source: Box<DeployError>,
+    },
     /// Its release cannot be recorded.
     #[error(transparent)]
     Store(#[from] StoreError),
@@ -119,18 +136,101 @@ impl Loader {
         })
     }
 
-    /// Loads the weights that an order names and serves them, on the first of its devices that has room.
+    /// Loads the weights that an order names and serves them, on the first of its devices that has room; in the place of what is served under
+    /// its name, whose calls are answered first. What is to be is kept for the next service.
     ///
     /// # Errors
-    /// When the name cannot be one or is taken, or the weights cannot be read, run or fitted.
+    /// When the name cannot be one, the weights cannot be read, run or fitted, or the terms do not hold; what is served goes on then.
     pub fn deploy(
         &self,
         endpoints: &Endpoints,
         records: &Arc<Records>,
         order: &Order,
+        terms: Terms,
     ) -> Result<Arc<Endpoint>, DeployError> {
-        let begun = self.plan(endpoints, records, order)?.begin();
-        begun.inspect_err(|_| drop(endpoints.remove(&order.name)))
+        check_name(&order.name).map_err(DeployError::Name)?;
+        let changing = endpoints.change(&order.name);
+        let _changing = changing.map_err(|_| DeployError::Changing(order.name.clone()))?;
+        match endpoints.get(&order.name) {
+            Ok(old) => self.change(endpoints, records, order, old, terms),
+            Err(_) => self.plan(endpoints, records, order)?.begin().inspect_err(|error| {
+                drop(endpoints.take(&order.name));
+                // What was never served is not kept.
+                if let Ok(Some(_)) = records.store.kept_endpoint(&order.name) {
+                    endpoints.rest(&order.name, Resting::failed(error.to_string()));
+                }
+            }),
+        }
+    }
+
+    /// Puts another release in the place of one that is served.
+    fn change(
+        &self,
+        endpoints: &Endpoints,
+        records: &Arc<Records>,
+        order: &Order,
+        old: Arc<Endpoint>,
+        terms: Terms,
+    ) -> Result<Arc<Endpoint>, DeployError> {
+        let name = &order.name;
+        if let Some(from) = terms.from_release.filter(|from| *from != old.release) {
+            let (name, now) = (name.clone(), old.release);
+            return Err(DeployError::Stale { name, from, now });
+        }
+        if old.made_of() == Some(&self.made_of(order)?) {
+            return Ok(old);
+        }
+        let begun = match self.prepare(records, order) {
+            Err(error) if error.is_for_want_of_room() && terms.with_pause => {
+                self.make_room(endpoints, old)?;
+                let begun = self.prepare(records, order).and_then(PlannedEndpoint::begin);
+                begun.inspect_err(|_| self.restore(endpoints, records, name))
+            }
+            Err(error) if error.is_for_want_of_room() => Err(DeployError::NeedsPause {
+                name: name.clone(),
+                source: Box::new(error),
+            }),
+            planned => planned.and_then(PlannedEndpoint::begin),
+        };
+        let endpoint = begun?;
+        if let Some(before) = endpoints.put(endpoint.clone()) {
+            retire(before, None).map_err(|error| DeployError::load(name, LoadError::Thread(error)))?;
+        }
+        Ok(endpoint)
+    }
+
+    /// Stops serving an endpoint, so that its memory is there for the next release; calls are told to come again meanwhile.
+    fn make_room(&self, endpoints: &Endpoints, old: Arc<Endpoint>) -> Result<(), DeployError> {
+        let (name, held) = (old.name.clone(), Arc::downgrade(&old.plan.held));
+        endpoints.announce([name.as_str()]);
+        drop(old);
+        if let Ok(taken) = endpoints.take(&name) {
+            let retiring = retire(taken, Some(PAUSE));
+            let retiring = retiring.map_err(|error| DeployError::load(&name, LoadError::Thread(error)))?;
+            let _ = retiring.join();
+        }
+        let until = Instant::now() + MEMORY_LIMIT;
+        while held.strong_count() > 0 && Instant::now() < until {
+            std::thread::sleep(LOOK);
+        }
+        Ok(())
+    }
+
+    /// Serves an endpoint again as it was kept.
+    fn restore(&self, endpoints: &Endpoints, records: &Arc<Records>, name: &str) {
+        let kept = records.store.kept_endpoint(name).map_err(|error| error.to_string());
+        let order = kept.and_then(|kept| {
+            let kept = kept.ok_or("nothing is kept of it")?;
+            Order::of_kept(&kept, SERVICE).map_err(|error| error.to_string())
+        });
+        let begun = order.and_then(|order| {
+            let begun = self.plan(endpoints, records, &order).and_then(PlannedEndpoint::begin);
+            begun.map_err(|error| error.to_string())
+        });
+        if let Err(why) = begun {
+            drop(endpoints.take(name));
+            endpoints.rest(name, Resting::failed(why));
+        }
     }
 
     /// Plans an endpoint on the first of its devices that has room, and makes it known: calls wait for it from now on.
@@ -143,31 +243,56 @@ impl Loader {
         records: &Arc<Records>,
         order: &Order,
     ) -> Result<PlannedEndpoint, DeployError> {
-        let (name, path) = (&order.name, &order.model);
-        check(endpoints, name)?;
+        check(endpoints, &order.name)?;
+        let planned = self.prepare(records, order)?;
+        endpoints.put(planned.endpoint.clone());
+        Ok(planned)
+    }
+
+    /// Plans an endpoint that nobody can call yet.
+    fn prepare(&self, records: &Arc<Records>, order: &Order) -> Result<PlannedEndpoint, DeployError> {
+        let (name, path) = (&order.name, order.model());
         let failed = |source| DeployError::load(name, source);
-        let settings = order.settings.clone().or(&self.defaults);
+        let settings = order.spec.settings.clone().or(&self.defaults);
         let ways = self.ways(&settings, &order.beside).map_err(failed)?;
-        let files = ModelFiles::open(path).map_err(|error| failed(error.into()))?;
+        let files = ModelFiles::open(&path).map_err(|error| failed(error.into()))?;
         let model = self.models.open(&files).map_err(failed)?;
+        let made_of = MadeOf {
+            content: model.content.clone(),
+            weights: weights_of(&path),
+            settings,
+        };
         let (plan, way) = first_with_room(name, &model, &files, &ways).map_err(failed)?;
-        let settings = release_of(&model, &plan, way, &weights_of(path));
-        let release = records.store.release(name, &settings)?;
+        let release = records
+            .store
+            .release(name, &release_of(&model, &plan, way, &made_of.weights))?;
         let log = EventLog::new(records, name, release);
-        let mut endpoint = Endpoint::new(name, release, model, Arc::new(plan)).logged_by(log.clone());
+        let mut endpoint = Endpoint::new(name, release, model, Arc::new(plan))
+            .made_of_this(made_of)
+            .logged_by(log.clone());
         let stop = Arc::new(Stop::default());
         if self.workers.is_some() {
             endpoint = endpoint.kept_by(stop.clone());
         }
         endpoint.comes_back(FIRST, Life::Starting(Phase::StartingWorker));
-        let endpoint = add(endpoints, Arc::new(endpoint))?;
-        log.done_by(&order.by, EventKind::Deployed, format!("from {}", path.display()));
         Ok(PlannedEndpoint {
-            endpoint,
+            endpoint: Arc::new(endpoint),
+            order: order.clone(),
             log,
             records: records.clone(),
             workers: self.workers.clone(),
             stop,
+        })
+    }
+
+    /// Returns what an endpoint of this order would be made of.
+    fn made_of(&self, order: &Order) -> Result<MadeOf, DeployError> {
+        let (path, failed) = (order.model(), |source| DeployError::load(&order.name, source));
+        let files = ModelFiles::open(&path).map_err(|error| failed(error.into()))?;
+        Ok(MadeOf {
+            content: self.models.open(&files).map_err(failed)?.content.clone(),
+            weights: weights_of(&path),
+            settings: order.spec.settings.clone().or(&self.defaults),
         })
     }
 
@@ -197,7 +322,10 @@ impl Loader {
         replica.incarnation = begins.incarnation()?;
         let endpoint = Endpoint::new(name, release, model, replica.plan.clone());
         endpoint.place(replica);
-        add(endpoints, Arc::new(endpoint))
+        check(endpoints, name)?;
+        let endpoint = Arc::new(endpoint);
+        endpoints.put(endpoint.clone());
+        Ok(endpoint)
     }
 }
 
@@ -213,6 +341,16 @@ impl PlannedEndpoint {
     /// # Errors
     /// When the weights cannot be loaded, or the life of the replica cannot be recorded.
     pub fn begin(self) -> Result<Arc<Endpoint>, DeployError> {
+        let (records, order) = (self.records.clone(), self.order.clone());
+        let from = format!("from {}", order.model().display());
+        self.log.done_by(&order.by, EventKind::Deployed, from);
+        let endpoint = self.begin_replica()?;
+        // What has been served once is brought back by the next service.
+        records.store.keep_endpoint(&order.to_keep(), endpoint.release)?;
+        Ok(endpoint)
+    }
+
+    fn begin_replica(self) -> Result<Arc<Endpoint>, DeployError> {
         let endpoint = self.endpoint;
         let failed = |error| DeployError::load(&endpoint.name, error);
         let begins = Begins {
@@ -247,20 +385,31 @@ impl PlannedEndpoint {
 }
 
 impl DeployError {
+    /// Returns where in a spec something stands that cannot be served, and why, where that is what it is about.
+    pub fn refused_in(&self, spec: &Spec) -> Option<SpecError> {
+        let source = match self {
+            DeployError::Load { source, .. } => source,
+            DeployError::NeedsPause { source, .. } => return source.refused_in(spec),
+            _ => return None,
+        };
+        Some(match &**source {
+            LoadError::Setting { key, text } => spec.refuse(key, format!("`{key}`: {text}")),
+            error if error.is_for_want_of_room() => spec.refuse("device.profile", error.to_string()),
+            error => spec.refuse("model", error.to_string()),
+        })
+    }
+
+    /// Returns whether it would work on a device with more memory, or less on it.
+    fn is_for_want_of_room(&self) -> bool {
+        matches!(self, DeployError::Load { source, .. } if source.is_for_want_of_room())
+    }
+
     fn load(name: &str, source: LoadError) -> DeployError {
         DeployError::Load {
             name: name.to_owned(),
             source: Box::new(source),
         }
     }
-}
-
-/// Serves an endpoint from now on.
-fn add(endpoints: &Endpoints, endpoint: Arc<Endpoint>) -> Result<Arc<Endpoint>, DeployError> {
-    tracing::info!(endpoint = endpoint.name, release = endpoint.release, "deployed");
-    // Somebody may have been faster.
-    let name = endpoint.name.clone();
-    endpoints.add(endpoint).ok_or(DeployError::Taken(name))
 }
 
 /// Returns what makes a release, as JSON: another one has other settings.
@@ -306,33 +455,15 @@ fn first_with_room<'w>(
     }
 }
 
-/// Returns what tells weights from others without reading them all: their files' names, sizes and times.
-fn weights_of(path: &Path) -> Value {
-    let mark = |file: &Path| -> Option<Value> {
-        let facts = file.metadata().ok().filter(|facts| facts.is_file())?;
-        let changed = facts.modified().ok()?.duration_since(UNIX_EPOCH).ok()?;
-        Some(json!([
-            file.file_name()?.to_string_lossy(),
-            facts.len(),
-            changed.as_millis() as u64
-        ]))
-    };
-    if path.is_file() {
-        return json!([mark(path)]);
-    }
-    let is_weights = |file: &PathBuf| file.extension().is_some_and(|end| end == "safetensors");
-    let entries = std::fs::read_dir(path).into_iter().flatten().flatten();
-    let mut files: Vec<PathBuf> = entries.map(|entry| entry.path()).filter(is_weights).collect();
-    files.sort();
-    files.iter().map(|file| mark(file)).collect()
-}
-
 impl From<DeployError> for Problem {
     fn from(error: DeployError) -> Problem {
         let text = error.to_string();
         match error {
             DeployError::Name(_) => Problem::field("name", text),
             DeployError::Taken(_) => Problem::conflict("name_taken", text),
+            DeployError::Changing(_) => Problem::conflict("endpoint_changing", text),
+            DeployError::Stale { .. } => Problem::conflict("release_changed", text),
+            DeployError::NeedsPause { .. } => Problem::conflict("pause_needed", text),
             DeployError::Load { .. } => Problem::field("path", text),
             DeployError::Store(_) => Problem::internal(text),
         }

@@ -3,17 +3,23 @@
 use crate::counted::{ReleaseLabels, ReleaseMetrics};
 use crate::event_log::EventLog;
 use crate::line::{EdgeLine, Entry, Turn};
+use crate::made_of::MadeOf;
 use crate::placed::Placed;
 use crate::standing::{Life, NotReady, NotTaken};
 use crate::stop::Stop;
 use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use vastrelay_engine::queue::retry_after;
 use vastrelay_engine::{EngineStatus, Limits, Refusal};
+use vastrelay_fleet::state::{self, State};
 use vastrelay_serving::{Device, Model, Plan, Replica};
 use vastrelay_wire::manage::Totals;
+
+/// Why calls end whose endpoint is closed.
+pub(crate) const STOPPED: &str = "the endpoint was stopped before the answer had ended";
 
 /// What callers address by a name.
 pub struct Endpoint {
@@ -39,6 +45,10 @@ pub struct Endpoint {
     past: Mutex<Totals>,
     /// Puts down what happens to it.
     log: Option<EventLog>,
+    /// What tells it from others.
+    made_of: Option<MadeOf>,
+    /// Nobody brings its replicas back any more.
+    is_closed: AtomicBool,
 }
 
 impl Endpoint {
@@ -75,6 +85,8 @@ impl Endpoint {
             line: EdgeLine::new(),
             past: Mutex::default(),
             log: None,
+            made_of: None,
+            is_closed: AtomicBool::new(false),
         }
     }
 
@@ -82,6 +94,17 @@ impl Endpoint {
     pub(crate) fn logged_by(mut self, log: EventLog) -> Endpoint {
         self.log = Some(log);
         self
+    }
+
+    /// Returns it with what tells it from others.
+    pub(crate) fn made_of_this(mut self, made_of: MadeOf) -> Endpoint {
+        self.made_of = Some(made_of);
+        self
+    }
+
+    /// Returns what tells it from others.
+    pub(crate) fn made_of(&self) -> Option<&MadeOf> {
+        self.made_of.as_ref()
     }
 
     /// Returns what puts down what happens to it, where something does.
@@ -116,7 +139,7 @@ impl Endpoint {
 
     /// Returns whether somebody brings replicas back that fail.
     pub(crate) fn is_kept(&self) -> bool {
-        !self.keepers.is_empty()
+        !self.keepers.is_empty() && !self.is_closed()
     }
 
     /// Notes that a replica is gone and what becomes of it.
@@ -129,6 +152,18 @@ impl Endpoint {
     /// with the next one.
     pub(crate) fn renew(&self, within: Duration) {
         self.keepers.iter().for_each(|keeper| keeper.renew(within));
+    }
+
+    /// Returns whether its calls had to end.
+    pub(crate) fn is_closed(&self) -> bool {
+        self.is_closed.load(Ordering::Acquire)
+    }
+
+    /// Ends its calls with an error, and its replicas.
+    pub(crate) fn close(&self) {
+        self.is_closed.store(true, Ordering::Release);
+        self.let_go();
+        self.change.send_replace(());
     }
 
     /// Tells those who keep its replicas alive to stop.
@@ -179,7 +214,7 @@ impl Endpoint {
         loop {
             let given_up = |why: &NotReady| match why {
                 NotReady::Failed { is_hopeless, .. } => *is_hopeless || !entry.again,
-                NotReady::Stopped(_) => true,
+                NotReady::Stopped(_) | NotReady::Closed => true,
             };
             if let Some(why) = self.not_ready().filter(given_up) {
                 return Err(NotTaken::NotReady(why));
@@ -214,6 +249,9 @@ impl Endpoint {
 
     /// Returns why nobody takes requests, where nobody does and nobody will soon.
     fn not_ready(&self) -> Option<NotReady> {
+        if self.is_closed() {
+            return Some(NotReady::Closed);
+        }
         let replicas = self.replicas();
         if replicas.iter().any(|placed| placed.replica.generate.given().is_some()) {
             return None;
@@ -277,30 +315,21 @@ impl Endpoint {
         totals
     }
 
-    /// Returns its state: `ready` when every replica is, `degraded` when some are; when none is, `starting` as long as one is being
-    /// started, `draining` when one lets its last calls end before that, else `failed`.
-    pub fn state(&self) -> &'static str {
-        let mut states: Vec<&str> = self.replicas().iter().map(|placed| self.state_of(placed)).collect();
+    /// Returns its state.
+    pub fn state(&self) -> State {
+        let mut states: Vec<State> = self.replicas().iter().map(|placed| self.state_of(placed)).collect();
         states.extend(self.lives().values().map(Life::state));
-        let has = |state: &str| states.contains(&state);
-        let all_ready = states.iter().all(|state| *state == "ready");
-        match (has("ready"), has("starting"), has("draining")) {
-            (true, ..) if all_ready => "ready",
-            (true, ..) => "degraded",
-            (false, true, _) => "starting",
-            (false, false, true) => "draining",
-            (false, false, false) => "failed",
-        }
+        state::of_replicas(&states)
     }
 
     /// Returns the state of one of its replicas: `ready`, `draining`, `starting` again, or `failed`.
-    pub(crate) fn state_of(&self, placed: &Placed) -> &'static str {
+    pub(crate) fn state_of(&self, placed: &Placed) -> State {
         match self.lives().get(&placed.replica.number) {
             Some(life) => life.state(),
-            None if !placed.has_failed() => "ready",
+            None if !placed.has_failed() => State::Ready,
             // Whoever keeps it has not noticed yet.
-            None if self.is_kept() => "starting",
-            None => "failed",
+            None if self.is_kept() => State::Starting,
+            None => State::Failed,
         }
     }
 }

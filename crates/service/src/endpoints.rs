@@ -3,86 +3,203 @@
 use crate::endpoint::Endpoint;
 use crate::problem::Problem;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+use std::time::Instant;
+use vastrelay_fleet::State;
 
 /// The endpoints, by name.
 #[derive(Default)]
-pub struct Endpoints {
-    by_name: RwLock<BTreeMap<String, Arc<Endpoint>>>,
-    /// Those that will be there soon: the service has begun, and does not know yet what they need.
-    announced: RwLock<BTreeSet<String>>,
+pub struct Endpoints(RwLock<Known>);
+
+#[derive(Default)]
+struct Known {
+    served: BTreeMap<String, Arc<Endpoint>>,
+    /// Those that will be there soon: nobody knows yet what they need.
+    announced: BTreeSet<String>,
+    /// Those that are not served.
+    resting: BTreeMap<String, Resting>,
+    /// Those that somebody deploys, stops, starts or removes just now.
+    changing: BTreeSet<String>,
+}
+
+/// An endpoint that is known and not served.
+#[derive(Clone, Debug)]
+pub struct Resting {
+    /// [`State::Stopped`], or [`State::Failed`] where it cannot be started.
+    pub state: State,
+    /// Why.
+    pub why: String,
+    /// Since when.
+    pub since: Instant,
+}
+
+/// The right to change an endpoint, given back when it is dropped.
+pub(crate) struct Changing<'a> {
+    endpoints: &'a Endpoints,
+    name: String,
+}
+
+impl Resting {
+    /// Returns the standing of an endpoint that somebody has stopped.
+    pub fn stopped(by: &str) -> Resting {
+        Resting {
+            state: State::Stopped,
+            why: match by {
+                "" => "somebody has stopped it".into(),
+                by => format!("{by} has stopped it"),
+            },
+            since: Instant::now(),
+        }
+    }
+
+    /// Returns the standing of an endpoint that cannot be started.
+    pub fn failed(why: String) -> Resting {
+        Resting {
+            state: State::Failed,
+            why,
+            since: Instant::now(),
+        }
+    }
 }
 
 impl Endpoints {
-    /// Returns all of them, in the order of their names.
+    /// Returns all that are served or will be soon, in the order of their names.
     pub fn all(&self) -> Vec<Arc<Endpoint>> {
-        let endpoints = self.by_name.read().unwrap_or_else(PoisonError::into_inner);
-        endpoints.values().cloned().collect()
+        self.read().served.values().cloned().collect()
+    }
+
+    /// Returns all that are not, in the order of their names.
+    pub fn resting(&self) -> BTreeMap<String, Resting> {
+        self.read().resting.clone()
     }
 
     /// Returns the one that a call names as its model.
     ///
     /// # Errors
-    /// 404 with the names there are.
+    /// 404 with the names there are, 503 when it is not served.
     pub fn called(&self, model: &str) -> Result<Arc<Endpoint>, Problem> {
-        let endpoints = self.by_name.read().unwrap_or_else(PoisonError::into_inner);
-        let found = endpoints.get(model).cloned();
-        found.ok_or_else(|| match self.is_announced(model) {
-            true => Problem::starting(model),
-            false => Problem::unknown_model(model, endpoints.keys()),
+        let known = self.read();
+        if let Some(endpoint) = known.served.get(model) {
+            return Ok(endpoint.clone());
+        }
+        Err(match known.resting.get(model) {
+            _ if known.announced.contains(model) => Problem::starting(model),
+            Some(resting) => Problem::resting(model, resting.state, &resting.why),
+            None => Problem::unknown_model(model, known.served.keys()),
         })
     }
 
-    /// Returns the one of a name.
+    /// Returns the one of a name that is served.
+    ///
+    /// # Errors
+    /// 404 with the names there are, 409 when it is not served.
+    pub fn get(&self, name: &str) -> Result<Arc<Endpoint>, Problem> {
+        let known = self.read();
+        known.served.get(name).cloned().ok_or_else(|| known.missing(name))
+    }
+
+    /// Returns the state of the one of a name, served or not.
     ///
     /// # Errors
     /// 404 with the names there are.
-    pub fn get(&self, name: &str) -> Result<Arc<Endpoint>, Problem> {
-        let endpoints = self.by_name.read().unwrap_or_else(PoisonError::into_inner);
-        let found = endpoints.get(name).cloned();
-        found.ok_or_else(|| Problem::unknown_endpoint(name, endpoints.keys()))
+    pub fn state_of(&self, name: &str) -> Result<State, Problem> {
+        let known = self.read();
+        match (known.served.get(name), known.resting.get(name)) {
+            (Some(endpoint), _) => Ok(endpoint.state()),
+            (None, _) if known.announced.contains(name) => Ok(State::Starting),
+            (None, Some(resting)) => Ok(resting.state),
+            (None, None) => Err(known.missing(name)),
+        }
     }
 
     /// Says that endpoints will be there soon.
     pub fn announce<'a>(&self, names: impl IntoIterator<Item = &'a str>) {
-        let mut announced = self.announced.write().unwrap_or_else(PoisonError::into_inner);
-        announced.extend(names.into_iter().map(str::to_owned));
+        self.write().announced.extend(names.into_iter().map(str::to_owned));
     }
 
     /// Says that nobody needs to wait for an endpoint that was announced.
     pub fn withdraw(&self, name: &str) {
-        let mut announced = self.announced.write().unwrap_or_else(PoisonError::into_inner);
-        announced.remove(name);
+        self.write().announced.remove(name);
     }
 
     /// Returns whether endpoints will be there soon.
     pub(crate) fn expects_more(&self) -> bool {
-        !self.announced.read().unwrap_or_else(PoisonError::into_inner).is_empty()
+        !self.read().announced.is_empty()
     }
 
-    fn is_announced(&self, name: &str) -> bool {
-        let announced = self.announced.read().unwrap_or_else(PoisonError::into_inner);
-        announced.contains(name)
+    /// Says that an endpoint is not served, and why.
+    pub fn rest(&self, name: &str, resting: Resting) {
+        let mut known = self.write();
+        known.announced.remove(name);
+        known.resting.insert(name.to_owned(), resting);
     }
 
-    /// Adds one; returns `None` when its name is taken.
-    pub(crate) fn add(&self, endpoint: Arc<Endpoint>) -> Option<Arc<Endpoint>> {
-        let mut endpoints = self.by_name.write().unwrap_or_else(PoisonError::into_inner);
-        if endpoints.contains_key(&endpoint.name) {
-            return None;
+    /// Keeps others from changing an endpoint.
+    ///
+    /// # Errors
+    /// 409 when somebody else changes it just now.
+    pub(crate) fn change(&self, name: &str) -> Result<Changing<'_>, Problem> {
+        match self.write().changing.insert(name.to_owned()) {
+            true => Ok(Changing {
+                endpoints: self,
+                name: name.to_owned(),
+            }),
+            false => Err(Problem::conflict(
+                "endpoint_changing",
+                format!("somebody else changes `{name}` just now; try again when that is done"),
+            )),
         }
-        endpoints.insert(endpoint.name.clone(), endpoint.clone());
-        self.withdraw(&endpoint.name);
-        Some(endpoint)
+    }
+
+    /// Serves one from now on, in the place of the one of its name; returns that.
+    pub(crate) fn put(&self, endpoint: Arc<Endpoint>) -> Option<Arc<Endpoint>> {
+        let mut known = self.write();
+        let name = endpoint.name.clone();
+        known.announced.remove(&name);
+        known.resting.remove(&name);
+        known.served.insert(name, endpoint)
     }
 
     /// Takes one away and returns it. Calls that are being answered go on until they end.
     ///
     /// # Errors
-    /// 404 with the names there are.
-    pub(crate) fn remove(&self, name: &str) -> Result<Arc<Endpoint>, Problem> {
-        let mut endpoints = self.by_name.write().unwrap_or_else(PoisonError::into_inner);
-        let removed = endpoints.remove(name);
-        removed.ok_or_else(|| Problem::unknown_endpoint(name, endpoints.keys()))
+    /// As of [`Endpoints::get`].
+    pub(crate) fn take(&self, name: &str) -> Result<Arc<Endpoint>, Problem> {
+        let mut known = self.write();
+        known.served.remove(name).ok_or_else(|| known.missing(name))
+    }
+
+    /// Forgets one that is not served; returns whether there was one.
+    pub(crate) fn forget(&self, name: &str) -> bool {
+        self.write().resting.remove(name).is_some()
+    }
+
+    /// What is under this lock is whole at every moment, so it is of use even where another thread has panicked.
+    fn read(&self) -> RwLockReadGuard<'_, Known> {
+        self.0.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn write(&self) -> RwLockWriteGuard<'_, Known> {
+        self.0.write().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Known {
+    /// Returns why an endpoint is not served.
+    fn missing(&self, name: &str) -> Problem {
+        match self.resting.get(name) {
+            Some(resting) => Problem::conflict(
+                "endpoint_not_served",
+                format!("`{name}` is {}: {}", resting.state.name(), resting.why),
+            ),
+            None if self.announced.contains(name) => Problem::starting(name),
+            None => Problem::unknown_endpoint(name, self.served.keys().chain(self.resting.keys())),
+        }
+    }
+}
+
+impl Drop for Changing<'_> {
+    fn drop(&mut self) {
+        self.endpoints.write().changing.remove(&self.name);
     }
 }

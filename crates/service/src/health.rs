@@ -6,6 +6,7 @@ use crate::manage::status::condition;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
 use serde_json::json;
+use vastrelay_fleet::State;
 use vastrelay_wire::error::ErrorEnvelope;
 
 /// `GET /health/live`: 200 while the process answers at all.
@@ -20,9 +21,15 @@ pub async fn live() -> HttpResponse {
 pub async fn ready(endpoints: web::Data<Endpoints>, life: web::Data<Life>) -> HttpResponse {
     let all = endpoints.all();
     let condition = condition(&endpoints, &all, &life);
-    let failed = all.iter().filter(|endpoint| endpoint.state() == "failed");
-    let failed: Vec<String> = failed.map(|endpoint| endpoint.name.clone()).collect();
-    answer(is_ready(condition), condition, &failed)
+    let failed = all.iter().filter(|endpoint| endpoint.state() == State::Failed);
+    let mut failed: Vec<String> = failed.map(|endpoint| endpoint.name.clone()).collect();
+    let resting = endpoints.resting().into_iter();
+    failed.extend(
+        resting
+            .filter(|(_, resting)| resting.state == State::Failed)
+            .map(|(name, _)| name),
+    );
+    answer(condition, &failed)
 }
 
 /// `GET /health/ready/{name}`: 200 when this endpoint takes requests, 503 when it does not.
@@ -36,21 +43,17 @@ pub async fn endpoint_ready(
     life: web::Data<Life>,
     name: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
-    let state = endpoints.get(&name)?.state();
-    let condition = if life.is_draining() { "draining" } else { state };
-    Ok(answer(is_ready(condition), condition, &[]))
+    let state = endpoints.state_of(&name)?;
+    let condition = if life.is_draining() { State::Draining } else { state };
+    Ok(answer(condition, &[]))
 }
 
-fn is_ready(state: &str) -> bool {
-    ["ready", "degraded"].contains(&state)
-}
-
-fn answer(ready: bool, condition: &str, failed: &[String]) -> HttpResponse {
-    let mut body = json!({"ready": ready, "state": condition});
+fn answer(condition: State, failed: &[String]) -> HttpResponse {
+    let mut body = json!({"ready": condition.serves(), "state": condition.name()});
     if !failed.is_empty() {
         body["failed"] = failed.into();
     }
-    match ready {
+    match condition.serves() {
         true => HttpResponse::Ok().json(body),
         false => HttpResponse::ServiceUnavailable().json(body),
     }

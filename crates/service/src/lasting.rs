@@ -5,7 +5,7 @@
 
 mod progress;
 
-use crate::endpoint::Endpoint;
+use crate::endpoint::{Endpoint, STOPPED};
 use crate::line::{Alone, Entry, Turn};
 use crate::placed::Placed;
 use crate::problem::Problem;
@@ -149,6 +149,7 @@ impl LastingStream {
         self.alone = None;
         let from = placed.replica.incarnation;
         if !self.endpoint.is_kept() {
+            let why = if self.endpoint.is_closed() { STOPPED.into() } else { why };
             self.state = State::GivenUp(Some(why));
             return;
         }

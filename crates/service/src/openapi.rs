@@ -21,7 +21,7 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
         openai::models, openai::model, openai::chat, openai::complete,
         text::render, text::encode, text::count, text::decode,
         status::status, requests::requests, requests::request, steps::steps, history::history,
-        devices::devices, fit::fit, endpoints::deploy, endpoints::renew, endpoints::remove, events::events, live::stream::live,
+        devices::devices, fit::fit, endpoints::deploy, endpoints::detail, endpoints::stop, endpoints::start, endpoints::renew, endpoints::remove, events::events, live::stream::live,
         keys::keys, keys::add_key, keys::revoke_key,
         runs::runs, runs::run, runs::add_run, runs::report, runs::comparison,
         load::status, load::start, load::stop,

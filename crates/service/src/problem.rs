@@ -7,6 +7,7 @@ use actix_web::{HttpResponse, ResponseError};
 use std::fmt;
 use std::time::Duration;
 use vastrelay_engine::Refusal;
+use vastrelay_fleet::State;
 use vastrelay_planner::amounts::bytes;
 use vastrelay_wire::error::{ErrorBody, ErrorEnvelope};
 use vastrelay_wire::fields::WrongField;
@@ -24,6 +25,8 @@ pub struct Problem {
 
 /// Longest name of a caller's that a message repeats.
 const LONGEST_NAME: usize = 80;
+/// When to try again to call an endpoint that somebody has to start first.
+const REST: Duration = Duration::from_secs(30);
 
 /// Returns the beginning of something that a caller sent, for a message.
 fn short(text: &str) -> String {
@@ -425,16 +428,32 @@ impl Problem {
         Problem::unavailable("starting", &format!("`{name}` is being started; try again in a second"))
     }
 
+    /// An endpoint that is known and not served: 503.
+    pub(crate) fn resting(name: &str, state: State, why: &str) -> Problem {
+        let state = state.name();
+        let mut problem = Problem::unavailable(&format!("endpoint_{state}"), &format!("`{name}` is {state}: {why}"));
+        problem.retry_after = Some(REST);
+        problem
+    }
+
+    /// Returns it in other words.
+    pub(crate) fn said(mut self, message: String) -> Problem {
+        self.body.message = message;
+        self
+    }
+
     /// An endpoint without a replica that takes requests: 503.
     pub(crate) fn not_ready(why: &NotReady) -> Problem {
         let code = match why {
             NotReady::Stopped(_) => "engine_stopped",
+            NotReady::Closed => "endpoint_stopped",
             NotReady::Failed { .. } => "endpoint_failed",
         };
         let mut problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server_error", code, why.to_string());
         problem.retry_after = match why {
             NotReady::Failed { retry_after, .. } => Some(*retry_after),
             NotReady::Stopped(_) => None,
+            NotReady::Closed => Some(REST),
         };
         problem
     }

@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 use vastrelay_engine::Refusal;
+use vastrelay_fleet::State;
 use vastrelay_serving::worker::protocol::Phase;
 
 /// What becomes of a replica that has no worker for more calls.
@@ -34,6 +35,9 @@ pub(crate) enum NotReady {
     /// Its engine has stopped for good.
     #[error("the engine has stopped: {0}")]
     Stopped(String),
+    /// Somebody has stopped it, and the time to end is over.
+    #[error("the endpoint was stopped before it was this request's turn")]
+    Closed,
     /// Its workers end as soon as they begin.
     #[error("its worker fails again and again: {why}; the next one starts in {} s", retry_after.as_secs().max(1))]
     Failed {
@@ -47,12 +51,12 @@ pub(crate) enum NotReady {
 }
 
 impl Life {
-    /// Returns its name.
-    pub fn state(&self) -> &'static str {
+    /// Returns the state of a replica in it.
+    pub fn state(&self) -> State {
         match self {
-            Life::Starting(_) => "starting",
-            Life::Draining => "draining",
-            Life::Failed { .. } => "failed",
+            Life::Starting(_) => State::Starting,
+            Life::Draining => State::Draining,
+            Life::Failed { .. } => State::Failed,
         }
     }
 

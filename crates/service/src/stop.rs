@@ -64,11 +64,34 @@ impl Stop {
     pub fn within(&self, pause: Duration) -> bool {
         let waits = |state: &mut StopState| !state.is_set && state.renewal.is_none();
         let waited = self.change.wait_timeout_while(self.lock(), pause, waits);
-        let (state, _) = waited.unwrap_or_else(PoisonError::into_inner);
+        let (mut state, _) = waited.unwrap_or_else(PoisonError::into_inner);
+        // One wish starts one worker: if that fails, too, pauses are as before.
+        state.renewal = None;
         state.is_set
     }
 
     fn lock(&self) -> MutexGuard<'_, StopState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_pause_ends_early_for_somebody_who_wants_another_worker_and_only_once() {
+        let stop = Stop::default();
+        stop.renew(Duration::ZERO);
+        let begun = Instant::now();
+        assert!(!stop.within(Duration::from_secs(3_600)));
+        assert!(begun.elapsed() < Duration::from_secs(3_000));
+        assert!(stop.renewal().is_none());
+        assert!(
+            !stop.within(Duration::from_millis(1)),
+            "the next one lasts as long as it should"
+        );
+        stop.set();
+        assert!(stop.within(Duration::from_secs(3_600)));
     }
 }

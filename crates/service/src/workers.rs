@@ -7,6 +7,7 @@ use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
+use vastrelay_fleet::adoption::{Left, heir};
 use vastrelay_serving::process::{Folder, FolderError, Log, Process, Program};
 use vastrelay_serving::worker::client::{Progress, WorkerError};
 use vastrelay_serving::worker::protocol::Words;
@@ -158,19 +159,18 @@ impl Workers {
         heard: impl FnMut(Progress) + Send + 'static,
     ) -> Option<(Running, u64)> {
         let mut found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
-        let same = |found: &Found| {
-            found
-                .connection
-                .welcome
-                .duty
-                .as_ref()
-                .is_some_and(|left| left.is_that_of(duty))
+        let left = |found: &Found| {
+            let left = found.connection.welcome.duty.as_ref();
+            Left {
+                is_wanted: left.is_some_and(|left| left.is_that_of(duty)),
+                incarnation: left.map_or(0, |left| left.incarnation),
+            }
         };
         let Found {
             name,
             process,
             connection,
-        } = found.iter().position(same).map(|place| found.swap_remove(place))?;
+        } = heir(found.iter().map(left)).map(|place| found.swap_remove(place))?;
         drop(found);
         let incarnation = connection.welcome.duty.as_ref()?.incarnation;
         let program = connection.welcome.program.clone();

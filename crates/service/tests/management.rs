@@ -170,11 +170,11 @@ async fn deploying_asks_for_a_name_and_a_model() {
     let service = Service::start();
     for (body, status, says) in [
         (json!({"name": "a b", "demo": true}), 400, "is not an endpoint name"),
-        (json!({"name": "desk"}), 400, "send either `path`"),
+        (json!({"name": "desk"}), 400, "send one of `spec`"),
         (
             json!({"name": "desk", "path": "x", "demo": true}),
             400,
-            "send either `path`",
+            "send one of `spec`",
         ),
         (
             json!({"name": "desk", "path": "/no/such/folder"}),
@@ -183,8 +183,8 @@ async fn deploying_asks_for_a_name_and_a_model() {
         ),
         (
             json!({"name": "pierdesk", "path": "/no/such/folder"}),
-            409,
-            "choose another name",
+            400,
+            "`pierdesk` cannot be served",
         ),
         (json!({"name": "desk", "demo": true}), 500, "there is no demo here"),
         (json!({"name": "desk", "shape": "round"}), 400, "shape"),

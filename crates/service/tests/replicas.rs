@@ -114,9 +114,9 @@ fn an_endpoint_with_failed_replicas_is_degraded_and_failed_when_none_is_left() {
     let first = world.replica(1, 1, None).0;
     let endpoint = Endpoint::new("pierdesk", 1, world.model.clone(), first.plan.clone());
     endpoint.place(first);
-    assert_eq!(endpoint.state(), "ready");
+    assert_eq!(endpoint.state().name(), "ready");
     endpoint.place(world.replica(2, 2, Some("it ran into a wall")).0);
-    assert_eq!(endpoint.state(), "degraded");
+    assert_eq!(endpoint.state().name(), "degraded");
     endpoint.place(world.replica(1, 3, Some("it ran into a wall")).0);
-    assert_eq!(endpoint.state(), "failed");
+    assert_eq!(endpoint.state().name(), "failed");
 }

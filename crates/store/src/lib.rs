@@ -8,6 +8,7 @@ pub mod begun;
 mod calls;
 mod events;
 pub mod history;
+mod kept;
 pub mod keys;
 mod lock;
 mod lookup;
@@ -20,8 +21,9 @@ pub use begun::INTERRUPTED;
 pub use calls::{CallFilter, CallRecord, CallText};
 pub use events::{EventFilter, EventRecord};
 pub use history::HistoryPoint;
+pub use kept::KeptEndpoint;
 pub use keys::{KeyRecord, Scope};
-pub use releases::BegunReplica;
+pub use releases::{BegunReplica, ReleaseEntry};
 pub use runs::RunRecord;
 pub use writer::LostRecords;
 
@@ -311,6 +313,57 @@ impl Store {
     pub fn release(&self, endpoint: &str, settings: &str) -> Result<u32, StoreError> {
         let now = milliseconds_since_1970();
         self.read(|connection| releases::number(connection, endpoint, settings, now))
+    }
+
+    /// Returns the releases of an endpoint, newest first.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn releases(&self, endpoint: &str) -> Result<Vec<ReleaseEntry>, StoreError> {
+        self.read(|connection| releases::all(connection, endpoint))
+    }
+
+    /// Keeps what an endpoint is to be, in the place of what was kept under its name, also for its release.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn keep_endpoint(&self, endpoint: &KeptEndpoint, release: u32) -> Result<(), StoreError> {
+        self.read(|connection| {
+            releases::describe(connection, endpoint, release)?;
+            kept::keep(connection, endpoint)
+        })
+    }
+
+    /// Notes whether an endpoint is stopped; returns whether it is kept at all.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn stop_endpoint(&self, name: &str, is_stopped: bool) -> Result<bool, StoreError> {
+        self.read(|connection| kept::stop(connection, name, is_stopped))
+    }
+
+    /// Forgets what an endpoint was to be.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn forget_endpoint(&self, name: &str) -> Result<(), StoreError> {
+        self.read(|connection| kept::forget(connection, name))
+    }
+
+    /// Returns what endpoints are to be, in the order of their names.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn kept_endpoints(&self) -> Result<Vec<KeptEndpoint>, StoreError> {
+        self.read(kept::all)
+    }
+
+    /// Returns what an endpoint is to be.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn kept_endpoint(&self, name: &str) -> Result<Option<KeptEndpoint>, StoreError> {
+        self.read(|connection| kept::one(connection, name))
     }
 
     /// Begins a life of a replica; returns its number, which no other has.

@@ -1,5 +1,6 @@
 //! Releases of endpoints, and the lives of their replicas.
 
+use crate::kept::KeptEndpoint;
 use rusqlite::{Connection, OptionalExtension};
 
 /// A replica that begins a life.
@@ -29,6 +30,41 @@ pub(crate) fn number(connection: &Connection, endpoint: &str, settings: &str, no
     let sql = "INSERT INTO releases (endpoint, release, at_ms, settings) VALUES (?1, ?2, ?3, ?4)";
     connection.execute(sql, (endpoint, next, now_ms, settings))?;
     Ok(next)
+}
+
+/// One release of an endpoint.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ReleaseEntry {
+    /// Its number.
+    pub release: u32,
+    /// When it was first deployed, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// The spec that it was made from; empty for those of early versions.
+    pub spec: String,
+    /// The folder that paths in the spec begin at.
+    pub beside: String,
+}
+
+/// Puts down the spec that a release was made from.
+pub(crate) fn describe(connection: &Connection, endpoint: &KeptEndpoint, release: u32) -> rusqlite::Result<()> {
+    let sql = "UPDATE releases SET spec = ?3, beside = ?4 WHERE endpoint = ?1 AND release = ?2";
+    connection.execute(sql, (&endpoint.name, release, &endpoint.spec, &endpoint.beside))?;
+    Ok(())
+}
+
+/// Returns the releases of an endpoint, newest first.
+pub(crate) fn all(connection: &Connection, endpoint: &str) -> rusqlite::Result<Vec<ReleaseEntry>> {
+    let sql = "SELECT release, at_ms, spec, beside FROM releases WHERE endpoint = ?1 ORDER BY release DESC";
+    let mut statement = connection.prepare_cached(sql)?;
+    let read = |row: &rusqlite::Row<'_>| {
+        Ok(ReleaseEntry {
+            release: row.get(0)?,
+            at_ms: row.get(1)?,
+            spec: row.get(2)?,
+            beside: row.get(3)?,
+        })
+    };
+    statement.query_map([endpoint], read)?.collect()
 }
 
 /// Returns the number of a new incarnation.

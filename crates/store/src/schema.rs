@@ -13,6 +13,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(BUSY),
         M::up(BEGUN_AND_MOVES),
         M::up(EVENTS),
+        M::up(KEPT),
     ])
 }
 
@@ -193,6 +194,17 @@ CREATE TABLE events (
     why      TEXT NOT NULL
 ) STRICT;
 CREATE INDEX events_endpoint ON events (endpoint, number);";
+
+/// What endpoints are to be is kept from now on, and for each release the spec that it was made from.
+const KEPT: &str = "
+CREATE TABLE endpoints (
+    name    TEXT PRIMARY KEY,
+    spec    TEXT NOT NULL,
+    beside  TEXT NOT NULL,
+    stopped INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+ALTER TABLE releases ADD COLUMN spec   TEXT NOT NULL DEFAULT '';
+ALTER TABLE releases ADD COLUMN beside TEXT NOT NULL DEFAULT '';";
 
 #[cfg(test)]
 mod tests {

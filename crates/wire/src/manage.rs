@@ -1,6 +1,7 @@
 //! Our own management API under `/manage`.
 
 mod devices;
+mod endpoints;
 mod events;
 mod fit;
 mod history;
@@ -9,6 +10,7 @@ mod status;
 mod steps;
 
 pub use devices::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
+pub use endpoints::{EndpointDetail, EndpointRelease, EndpointStop, RestingEndpoint};
 pub use events::{EndpointEvent, EventKind, Renewal};
 pub use fit::{FitAnswer, FitCheapest, FitDevice, FitFigures, FitPoint, FitPrediction, FitReport, FitTerm, FitWay};
 pub use history::{History, HistoryPoint};
@@ -24,7 +26,7 @@ use serde_json::Value;
 use utoipa::ToSchema;
 
 /// `POST /manage/endpoints`: an endpoint to be deployed.
-#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewEndpoint {
     /// The name that callers will use.
@@ -35,6 +37,21 @@ pub struct NewEndpoint {
     /// The demo's own weights instead.
     #[serde(default)]
     pub demo: bool,
+    /// A spec, as TOML, instead.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub spec: Option<String>,
+    /// The folder on the service's machine that paths in the spec begin at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub beside: Option<String>,
+    /// An earlier release of the endpoint, by its number, instead.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub release: Option<u32>,
+    /// The release that a change begins from: it is refused when another one is served meanwhile.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from_release: Option<u32>,
+    /// Whether a change may stop what is served first, where memory has no room for both.
+    #[serde(default)]
+    pub with_pause: bool,
 }
 
 /// One of `GET /manage/runs`: a load test that was kept.

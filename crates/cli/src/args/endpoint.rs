@@ -7,29 +7,66 @@ use std::time::Duration;
 
 #[derive(Subcommand)]
 pub enum EndpointCommand {
-    /// Load a model and serve it under a name
+    /// Serve what a spec describes, or a model; change what is served
     Deploy(EndpointDeployOptions),
+    /// List endpoints, served or not
+    List(EndpointListOptions),
+    /// Show what an endpoint is to be, its releases and how it stands
+    Show(EndpointShowOptions),
+    /// Wait until an endpoint takes requests
+    Wait(EndpointWaitOptions),
+    /// Stop serving an endpoint and keep what it is to be
+    Stop(EndpointStopOptions),
+    /// Serve an endpoint again that was stopped
+    Start(EndpointStartOptions),
     /// Give an endpoint's replicas new workers without losing a request
     Renew(EndpointRenewOptions),
-    /// Stop serving under a name and free the memory
+    /// Stop serving an endpoint and forget it
     Remove(EndpointRemoveOptions),
 }
 
 #[derive(Args)]
 #[command(after_help = "\
 Examples:
-  vastrelay endpoint deploy --demo
+  vastrelay endpoint deploy demo/lighthouse.toml
   vastrelay endpoint deploy desk=./pierdesk-1
+  vastrelay endpoint deploy --demo
+  vastrelay endpoint deploy desk --release 2
 
-The service reads the folder, so it must be on the service's machine.")]
+A TOML file is a spec; its endpoint has the file's name. The service reads the model, so it must
+be on the service's machine. Where the endpoint is served already, the new release takes over
+when it is ready, and the one before answers its calls to their end. A restarted service brings
+endpoints back.")]
 pub struct EndpointDeployOptions {
-    /// Name for callers to use, and the model folder or GGUF file
-    #[arg(value_name = "NAME=PATH", value_parser = named_path, required_unless_present = "demo", conflicts_with = "demo")]
-    pub served: Option<(String, PathBuf)>,
+    /// A spec, a name with a model folder or GGUF file, or with --release a name
+    #[arg(
+        value_name = "FILE|NAME=PATH|NAME",
+        required_unless_present = "demo",
+        conflicts_with = "demo"
+    )]
+    pub what: Option<String>,
     /// Serve the demo model under the name `pierdesk`
     #[arg(long)]
     pub demo: bool,
+    /// Serve an earlier release again, by its number
+    #[arg(long, value_name = "N", conflicts_with = "demo")]
+    pub release: Option<u32>,
+    /// Refuse the change when another release than this one is served
+    #[arg(long, value_name = "N")]
+    pub from_release: Option<u32>,
+    /// Stop what is served first where memory has no room for both; callers are told to come again
+    #[arg(long)]
+    pub with_pause: bool,
     /// Print the endpoint's status as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+pub struct EndpointListOptions {
+    /// Print JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -39,14 +76,64 @@ pub struct EndpointDeployOptions {
 #[derive(Args)]
 #[command(after_help = "\
 Examples:
-  vastrelay endpoint remove pierdesk
-
-Answers that are under way are completed first. An endpoint that has failed can be removed, too.")]
-pub struct EndpointRemoveOptions {
+  vastrelay endpoint show pierdesk
+  vastrelay endpoint show pierdesk --spec > pierdesk.toml")]
+pub struct EndpointShowOptions {
     /// The endpoint's name
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
     pub name: String,
-    /// Print the endpoint's last status as JSON
+    /// Print the spec alone
+    #[arg(long)]
+    pub spec: bool,
+    /// Print JSON
+    #[arg(long, conflicts_with = "spec")]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Exit codes: 0 it takes requests, 1 it is stopped, has failed, or the time is over.")]
+pub struct EndpointWaitOptions {
+    /// The endpoint's name
+    #[arg(value_name = "NAME", value_parser = endpoint_name)]
+    pub name: String,
+    /// How long to wait
+    #[arg(long, value_name = "TIME", default_value = "10m", value_parser = humantime::parse_duration)]
+    pub within: Duration,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay endpoint stop pierdesk
+  vastrelay endpoint stop pierdesk --within 0s
+
+New calls get 503 `endpoint_stopped`; those that run have --within to end, and end with an error
+then. A restarted service leaves the endpoint stopped.")]
+pub struct EndpointStopOptions {
+    /// The endpoint's name
+    #[arg(value_name = "NAME", value_parser = endpoint_name)]
+    pub name: String,
+    /// How long requests may take to end
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    pub within: Duration,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+pub struct EndpointStartOptions {
+    /// The endpoint's name
+    #[arg(value_name = "NAME", value_parser = endpoint_name)]
+    pub name: String,
+    /// Print the endpoint's status as JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]
@@ -77,8 +164,26 @@ pub struct EndpointRenewOptions {
     pub connection: Connection,
 }
 
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay endpoint remove pierdesk
+
+Answers that are under way are completed first. Models, records, keys and runs stay as they are.
+An endpoint that is stopped or has failed can be removed, too.")]
+pub struct EndpointRemoveOptions {
+    /// The endpoint's name
+    #[arg(value_name = "NAME", value_parser = endpoint_name)]
+    pub name: String,
+    /// Print what it was as JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
 /// Reads a name and the path of a model.
-pub(super) fn named_path(text: &str) -> Result<(String, PathBuf), String> {
+pub fn named_path(text: &str) -> Result<(String, PathBuf), String> {
     let (name, path) = text
         .split_once('=')
         .ok_or("write NAME=PATH, such as desk=./pierdesk-1")?;
@@ -89,7 +194,8 @@ pub(super) fn named_path(text: &str) -> Result<(String, PathBuf), String> {
     Ok((name.to_owned(), PathBuf::from(path)))
 }
 
-fn endpoint_name(name: &str) -> Result<String, String> {
+/// Reads a name.
+pub fn endpoint_name(name: &str) -> Result<String, String> {
     vastrelay_service::deploy::check_name(name).map(|()| name.to_owned())
 }
 

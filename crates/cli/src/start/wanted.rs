@@ -4,11 +4,11 @@ use crate::args::start::StartOptions;
 use crate::demo;
 use crate::failure::Failure;
 use std::collections::BTreeSet;
-use std::path::{Path, PathBuf};
-use vastrelay_fleet::{Spec, SpecError};
-use vastrelay_service::deploy::{DeployError, Order, check_name};
+use std::path::Path;
+use vastrelay_service::deploy::{DeployError, check_name};
 use vastrelay_service::event_log::START;
-use vastrelay_serving::LoadError;
+use vastrelay_service::order::Order;
+use vastrelay_store::Store;
 
 /// Most bytes of a spec.
 const MOST_SPEC: u64 = 1 << 20;
@@ -16,8 +16,10 @@ const MOST_SPEC: u64 = 1 << 20;
 /// An endpoint that is to be served.
 pub struct Wanted {
     pub order: Order,
-    /// The file that describes it, where one does.
-    spec: Option<(PathBuf, Spec)>,
+    /// Where its spec is from, where somebody has written one.
+    spec: Option<String>,
+    /// Whether an earlier service has served it, and nobody names it now.
+    pub is_kept: bool,
 }
 
 /// Returns everything that is to be served; nothing is loaded yet.
@@ -25,6 +27,7 @@ pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failur
     let plain = |name: &str, model: &Path| Wanted {
         order: Order::plain(name, model, START),
         spec: None,
+        is_kept: false,
     };
     let mut all: Vec<Wanted> = options.models.iter().map(|(name, model)| plain(name, model)).collect();
     if options.demo {
@@ -48,42 +51,51 @@ fn described(file: &Path) -> Result<Wanted, Failure> {
     let failed = |error: &dyn std::fmt::Display| Failure::failed(format!("{}: {error}", file.display()));
     let text = vastrelay_files::read(file, MOST_SPEC).map_err(|error| failed(&error))?;
     let text = String::from_utf8(text).map_err(|_| failed(&"it is no text"))?;
-    let spec = Spec::parse(&text).map_err(|error| failed(&error))?;
-    let cores_for = |devices: &Vec<String>| devices.iter().any(|device| device == "cpu");
-    if spec.settings.cores.is_some() && !spec.settings.devices.as_ref().is_none_or(cores_for) {
-        let text = "`device.cores`: only a replica on `cpu` has cores; leave it out".into();
-        return Err(failed(&spec.refuse("device.cores", text)));
-    }
     let name = file.file_stem().unwrap_or_default().to_string_lossy().into_owned();
     check_name(&name).map_err(|error| failed(&format!("its name is the endpoint's: {error}")))?;
-    let folder = file.parent().unwrap_or(Path::new("")).to_owned();
-    let order = Order {
-        name,
-        model: folder.join(&spec.model),
-        settings: spec.settings.clone(),
-        beside: folder,
-        by: START.into(),
-    };
+    let beside = file.parent().unwrap_or(Path::new(""));
     Ok(Wanted {
-        order,
-        spec: Some((file.to_owned(), spec)),
+        order: Order::of_spec(&name, &text, beside, START).map_err(|error| failed(&error))?,
+        spec: Some(file.display().to_string()),
+        is_kept: false,
     })
 }
 
+/// Returns what earlier services have served and nobody has stopped or removed since, but for those of other names; what this version does not
+/// understand is said and left as it is.
+///
+/// # Errors
+/// When the database cannot be read.
+pub fn kept(store: &Store, others: &[Wanted]) -> Result<(Vec<Wanted>, Vec<String>), Failure> {
+    let (mut wanted, mut stopped) = (Vec::new(), Vec::new());
+    for kept in store.kept_endpoints().map_err(Failure::failed)? {
+        if others.iter().any(|other| other.order.name == kept.name) {
+            continue;
+        }
+        if kept.is_stopped {
+            stopped.push(kept.name);
+            continue;
+        }
+        match Order::of_kept(&kept, START) {
+            Ok(order) => wanted.push(Wanted {
+                order,
+                spec: Some(format!("the spec of `{}`", kept.name)),
+                is_kept: true,
+            }),
+            Err(error) => {
+                let _ = Failure::failed(format!("the spec of `{}`: {error}", kept.name)).report();
+            }
+        }
+    }
+    Ok((wanted, stopped))
+}
+
 impl Wanted {
-    /// Returns why the service does not start; what a spec says is refused at its place there.
+    /// Returns why it is not served; what a spec says is refused at its place there.
     pub fn failure(&self, error: DeployError) -> Failure {
-        let Some((file, spec)) = &self.spec else {
-            return Failure::failed(error);
-        };
-        let refused: SpecError = match &error {
-            DeployError::Load { source, .. } => match &**source {
-                LoadError::Setting { key, text } => spec.refuse(key, format!("`{key}`: {text}")),
-                error if error.is_for_want_of_room() => spec.refuse("device.profile", error.to_string()),
-                error => spec.refuse("model", error.to_string()),
-            },
-            _ => return Failure::failed(error),
-        };
-        Failure::failed(format!("{}: {refused}", file.display()))
+        match (&self.spec, error.refused_in(&self.order.spec)) {
+            (Some(from), Some(refused)) => Failure::failed(format!("{from}: {refused}")),
+            _ => Failure::failed(error),
+        }
     }
 }

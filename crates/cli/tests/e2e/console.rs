@@ -802,3 +802,20 @@ async fn a_model_is_fitted_on_sliders_served_by_the_command_and_loaded() {
     browser.wait_until(busy).await;
     browser.end().await;
 }
+
+#[tokio::test]
+async fn an_endpoint_is_stopped_and_started_on_the_page_and_its_events_are_listed() {
+    let service = Service::demo(&[]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "watch", "Watch").await;
+    browser.wait_for_text("@aria-label='Events'", "worker ready").await;
+    browser.click("//h3//button[text()='Stop']").await;
+    browser.click("//button[text()='Stop pierdesk']").await;
+    browser.wait_for_text("@role='status'", "stopped for").await;
+    browser.click("//button[text()='Start']").await;
+    browser.wait_for_text("@aria-label='Events'", "stopped").await;
+    let (status, answer) = service.get("/health/ready/pierdesk").await;
+    assert_eq!(status, 200, "{answer}");
+    assert_eq!(browser.complaints().await, [""; 0]);
+    browser.end().await;
+}

@@ -74,7 +74,7 @@ impl Fuzzer<'_> {
     fn target(&mut self, pattern: &str, method: &str, operation: &Value) -> String {
         // The only model stays.
         let names: &[&str] = match method {
-            "DELETE" => &["none", "0", "%00"],
+            _ if method == "DELETE" || pattern.ends_with("/stop") => &["none", "0", "%00"],
             _ => &["pierdesk", "none", "0", "%ff", "..", "a%2fb", "%1b%5b2J"],
         };
         let name = *names.choose(&mut self.random).unwrap();

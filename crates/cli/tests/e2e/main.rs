@@ -12,6 +12,7 @@ mod fit;
 mod fuzz;
 mod guard;
 mod hostile;
+mod lifecycle;
 mod load;
 mod manage;
 mod measure;

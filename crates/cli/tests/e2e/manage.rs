@@ -28,7 +28,10 @@ async fn a_service_without_endpoints_deploys_one_when_it_is_told_to() {
     let (status, neither) = service.post("/manage/endpoints", &json!({"name": "desk"})).await;
     assert_eq!(
         (status, message(&neither)),
-        (400, "send either `path`, a folder of weights, or `demo`: true")
+        (
+            400,
+            "send one of `spec`, a TOML text; `path`, a folder of weights; `demo`: true; and `release`, an earlier one"
+        )
     );
     let (status, nameless) = service
         .post("/manage/endpoints", &json!({"name": " ", "demo": true}))
@@ -42,7 +45,7 @@ async fn a_service_without_endpoints_deploys_one_when_it_is_told_to() {
     );
 
     let started = service.client(&["endpoint", "deploy", "--demo"]);
-    assert!(String::from_utf8_lossy(&started.stdout).starts_with("deployed pierdesk (release 1): "));
+    assert!(String::from_utf8_lossy(&started.stdout).starts_with("deployed pierdesk: release 1 on cpu"));
     assert!(
         service
             .ask("When is the last boat back on Sunday?")
@@ -57,14 +60,11 @@ async fn a_service_without_endpoints_deploys_one_when_it_is_told_to() {
         (&json!("second"), &json!(4_096)),
         "it tells its pages before its first step"
     );
-    let (status, taken) = service
+    // Other weights under the same name are another release.
+    let (status, changed) = service
         .post("/manage/endpoints", &json!({"name": "second", "demo": true}))
         .await;
-    assert_eq!((status, &taken["error"]["code"]), (409, &json!("name_taken")));
-    assert_eq!(
-        message(&taken),
-        "there is an endpoint `second` already; choose another name"
-    );
+    assert_eq!((status, &changed["release"]), (201, &json!(2)), "{changed}");
     assert_eq!(service.get("/v1/models").await.1["data"].as_array().unwrap().len(), 2);
 }
 

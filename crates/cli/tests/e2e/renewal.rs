@@ -142,7 +142,7 @@ async fn what_cannot_be_renewed_or_listed_is_refused_and_told_why() {
     assert_eq!(unknown.status.code(), Some(1));
     let said = String::from_utf8(unknown.stderr).unwrap();
     assert!(
-        said.contains("no endpoint named `harbour`") && said.contains("pierdesk"),
+        said.contains("no endpoint `harbour`") && said.contains("pierdesk"),
         "{said}"
     );
 }

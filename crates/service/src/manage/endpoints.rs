@@ -1,31 +1,38 @@
 //! Endpoints that come and go while the service runs: `/manage/endpoints`.
 
-use super::status::endpoint_status;
-use crate::deploy::{Loader, Order, check};
+use super::status::{endpoint_status, resting_endpoint};
+use crate::deploy::{Loader, Terms};
 use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
 use crate::guard::{Body, Caller};
+use crate::halt;
+use crate::order::Order;
 use crate::problem::Problem;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use vastrelay_store::{KeptEndpoint, ReleaseEntry, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
-use vastrelay_wire::manage::{EndpointStatus, EventKind, NewEndpoint, Renewal};
+use vastrelay_wire::manage::{
+    EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EventKind, NewEndpoint, Renewal, RestingEndpoint,
+};
 use vastrelay_wire::parse::parse_body;
 
 /// How long the answer to a removal waits for the memory to be given back.
 const MEMORY_LIMIT: Duration = Duration::from_secs(2);
-/// Most seconds that requests may have to end where they are.
+/// Most seconds that requests may have to end.
 const MOST_WITHIN: f64 = 24.0 * 3600.0;
 /// Time between two looks at whether a removed endpoint's answers have ended.
 const LOOK_AGAIN: Duration = Duration::from_millis(20);
 
-/// `POST /manage/endpoints`: loads a folder of weights, or the demo's own, and serves it.
+/// `POST /manage/endpoints`: serves what a spec describes, a folder of weights, the demo's own, or an earlier release. What is served under
+/// the name goes on until the new release takes requests, and answers its calls to their end.
 ///
 /// # Errors
-/// 400 when the folder cannot be read or run, or does not fit; 409 when the name is taken.
+/// 400 when the spec or the folder cannot be read or run, or does not fit; 409 when another release is served than `from_release`, when
+/// somebody else changes the endpoint, and when there is no room for both releases and `with_pause` is not set.
 #[utoipa::path(post, path = "/manage/endpoints", operation_id = "deploy_endpoint", tag = "manage", request_body = NewEndpoint, responses(
     (status = 201, body = EndpointStatus), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn deploy(
@@ -38,8 +45,7 @@ pub async fn deploy(
     let by = caller.name().to_owned();
     let wanted: NewEndpoint = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
     let records = records.into_inner();
-    let deployed = web::block(move || load(&endpoints, &loader, &records, &wanted, &by)).await;
-    let endpoint = deployed.map_err(|error| Problem::internal(error.to_string()))??;
+    let endpoint = on_thread(move || load(&endpoints, &loader, &records, &wanted, &by)).await?;
     Ok(HttpResponse::Created().json(endpoint_status(&endpoint)))
 }
 
@@ -50,16 +56,104 @@ fn load(
     wanted: &NewEndpoint,
     by: &str,
 ) -> Result<Arc<Endpoint>, Problem> {
-    check(endpoints, &wanted.name)?;
-    let folder = match (&wanted.path, wanted.demo) {
-        (Some(path), false) => PathBuf::from(path),
-        (None, true) => (loader.unpack_demo)(&loader.data).map_err(Problem::internal)?,
-        _ => {
-            let message = "send either `path`, a folder of weights, or `demo`: true".into();
-            return Err(Problem::field("path", message));
-        }
+    crate::deploy::check_name(&wanted.name).map_err(|text| Problem::field("name", text))?;
+    let order = order(loader, records, wanted, by)?;
+    let terms = Terms {
+        from_release: wanted.from_release,
+        with_pause: wanted.with_pause,
     };
-    Ok(loader.deploy(endpoints, records, &Order::plain(&wanted.name, &folder, by))?)
+    let deployed = loader.deploy(endpoints, records, &order, terms);
+    deployed.map_err(|error| match error.refused_in(&order.spec) {
+        Some(refused) if wanted.spec.is_some() => Problem::from(error).said(refused.to_string()),
+        _ => Problem::from(error),
+    })
+}
+
+/// Returns the order that a caller describes in one of four ways.
+fn order(loader: &Loader, records: &Records, wanted: &NewEndpoint, by: &str) -> Result<Order, Problem> {
+    let name = &wanted.name;
+    match (&wanted.path, wanted.demo, &wanted.spec, wanted.release) {
+        (Some(path), false, None, None) => Ok(Order::plain(name, Path::new(path), by)),
+        (None, true, None, None) => {
+            let folder = (loader.unpack_demo)(&loader.data).map_err(Problem::internal)?;
+            Ok(Order::plain(name, &folder, by))
+        }
+        (None, false, Some(spec), None) => {
+            let beside = PathBuf::from(wanted.beside.clone().unwrap_or_default());
+            let order = Order::of_spec(name, spec, &beside, by);
+            order.map_err(|error| Problem::field("spec", error.to_string()))
+        }
+        (None, false, None, Some(release)) => earlier(records, name, release, by),
+        _ => Err(Problem::field(
+            "spec",
+            "send one of `spec`, a TOML text; `path`, a folder of weights; `demo`: true; and `release`, an earlier one"
+                .into(),
+        )),
+    }
+}
+
+/// Returns the order of an earlier release.
+fn earlier(records: &Records, name: &str, release: u32, by: &str) -> Result<Order, Problem> {
+    let releases = records.store.releases(name);
+    let releases = releases.map_err(|error| Problem::internal(error.to_string()))?;
+    let found = releases
+        .iter()
+        .find(|entry| entry.release == release && !entry.spec.is_empty());
+    let Some(ReleaseEntry { spec, beside, .. }) = found else {
+        let known: Vec<String> = releases.iter().map(|entry| entry.release.to_string()).collect();
+        let known = if known.is_empty() {
+            "none".into()
+        } else {
+            known.join(", ")
+        };
+        let text = format!("`{name}` has no release {release} whose spec is kept; its releases: {known}");
+        return Err(Problem::field("release", text));
+    };
+    let kept = KeptEndpoint {
+        name: name.to_owned(),
+        spec: spec.clone(),
+        beside: beside.clone(),
+        is_stopped: false,
+    };
+    Order::of_kept(&kept, by).map_err(|error| Problem::field("release", error.to_string()))
+}
+
+/// `GET /manage/endpoints/{name}`: what an endpoint is to be, its releases, and how it stands.
+///
+/// # Errors
+/// 404 when there is no such endpoint.
+#[utoipa::path(get, path = "/manage/endpoints/{name}", operation_id = "endpoint", tag = "manage",
+    params(("name" = String, Path, description = "The endpoint")), responses(
+    (status = 200, body = EndpointDetail), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn detail(
+    endpoints: web::Data<Endpoints>,
+    records: web::Data<Records>,
+    name: web::Path<String>,
+) -> Result<HttpResponse, Problem> {
+    let state = endpoints.state_of(&name)?;
+    let wanted = name.clone();
+    let (kept, releases) = records
+        .query(move |store| Ok((store.kept_endpoint(&wanted)?, store.releases(&wanted)?)))
+        .await?;
+    let served = endpoints.get(&name).ok();
+    let now = milliseconds_since_1970();
+    let kept = kept.unwrap_or_default();
+    let release = |entry: &ReleaseEntry| EndpointRelease {
+        release: entry.release,
+        seconds_ago: now.saturating_sub(entry.at_ms) as f64 / 1000.0,
+        is_served: served
+            .as_ref()
+            .is_some_and(|endpoint| endpoint.release == entry.release),
+    };
+    Ok(HttpResponse::Ok().json(EndpointDetail {
+        state: state.name().into(),
+        why: endpoints.resting().remove(name.as_str()).map(|resting| resting.why),
+        spec: kept.spec,
+        beside: kept.beside,
+        releases: releases.iter().map(release).collect(),
+        status: served.as_ref().map(|endpoint| endpoint_status(endpoint)),
+        name: name.into_inner(),
+    }))
 }
 
 /// `POST /manage/endpoints/{name}/renew`: gives each replica another worker. The one it has takes no more requests; what has not ended within a
@@ -77,10 +171,7 @@ pub async fn renew(
     body: Body,
 ) -> Result<HttpResponse, Problem> {
     let Renewal { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
-    if !(0.0..=MOST_WITHIN).contains(&within) {
-        let text = format!("{within} seconds do not work; use 0 to {MOST_WITHIN}");
-        return Err(Problem::field("within", text));
-    }
+    let time = limit(within)?;
     let endpoint = endpoints.get(&name)?;
     if !endpoint.is_kept() {
         let text = format!("the replicas of `{}` have no workers of their own", endpoint.name);
@@ -90,42 +181,107 @@ pub async fn renew(
         let text = format!("requests have {within} s to end where they are");
         log.done_by(caller.name(), EventKind::Renewed, text);
     }
-    endpoint.renew(Duration::from_secs_f64(within));
+    endpoint.renew(time);
     Ok(HttpResponse::Accepted().json(endpoint_status(&endpoint)))
 }
 
-/// `DELETE /manage/endpoints/{name}`: removes an endpoint, failed or not, and gives its memory back. Answers that are under way
-/// are completed first.
+/// `POST /manage/endpoints/{name}/stop`: stops serving an endpoint. New calls get 503 `endpoint_stopped` until somebody starts it; those that
+/// run have a time to end, and end with an error then. What it is to be is kept.
 ///
 /// # Errors
-/// 404 when there is no such endpoint.
-#[utoipa::path(delete, path = "/manage/endpoints/{name}", operation_id = "remove_endpoint", tag = "manage",
-    params(("name" = String, Path, description = "The endpoint")), responses(
-    (status = 200, body = EndpointStatus), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn remove(
+/// 400 when the time cannot be; 404 when there is no such endpoint; 409 when somebody else changes it.
+#[utoipa::path(post, path = "/manage/endpoints/{name}/stop", operation_id = "stop_endpoint", tag = "manage",
+    params(("name" = String, Path, description = "The endpoint")), request_body = EndpointStop, responses(
+    (status = 202, body = RestingEndpoint), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn stop(
     endpoints: web::Data<Endpoints>,
+    records: web::Data<Records>,
+    caller: web::ReqData<Caller>,
+    name: web::Path<String>,
+    body: Body,
+) -> Result<HttpResponse, Problem> {
+    let EndpointStop { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let (within, by, shared) = (limit(within)?, caller.name().to_owned(), endpoints.clone().into_inner());
+    let (wanted, records) = (name.clone(), records.into_inner());
+    on_thread(move || halt::stop(&shared, &records, &wanted, within, &by)).await?;
+    let resting = endpoints.resting();
+    let stopped = resting.get_key_value(name.as_str());
+    let stopped = stopped.ok_or_else(|| Problem::starting(&name))?;
+    Ok(HttpResponse::Accepted().json(resting_endpoint(stopped)))
+}
+
+/// `POST /manage/endpoints/{name}/start`: serves an endpoint again that was stopped, or could not be started.
+///
+/// # Errors
+/// 400 when it cannot be started; 404 when there is no such endpoint; 409 when it is served already or somebody else changes it.
+#[utoipa::path(post, path = "/manage/endpoints/{name}/start", operation_id = "start_endpoint", tag = "manage",
+    params(("name" = String, Path, description = "The endpoint")), responses(
+    (status = 201, body = EndpointStatus), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn start(
+    endpoints: web::Data<Endpoints>,
+    loader: web::Data<Loader>,
+    records: web::Data<Records>,
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
-    let removed = endpoints.remove(&name)?;
-    if let Some(log) = removed.log() {
-        log.done_by(caller.name(), EventKind::Removed, "its running answers are completed");
-    }
-    let last = endpoint_status(&removed);
-    tracing::info!(endpoint = %name, "removed");
-    let held = Arc::downgrade(&removed.plan.held);
-    // Ending an engine waits for its step; the threads that serve HTTP do not.
-    let let_go = std::thread::Builder::new().name("remove".into());
-    let spawned = let_go.spawn(move || {
-        while Arc::strong_count(&removed) > 1 {
-            std::thread::sleep(LOOK_AGAIN);
+    let (by, records) = (caller.name().to_owned(), records.into_inner());
+    let endpoint = on_thread(move || halt::start(&loader, &endpoints, &records, &name, &by)).await?;
+    Ok(HttpResponse::Created().json(endpoint_status(&endpoint)))
+}
+
+/// `DELETE /manage/endpoints/{name}`: removes an endpoint, served or not, and gives its memory back. Answers that are under way
+/// are completed first. Models, records, keys and runs stay as they are.
+///
+/// # Errors
+/// 404 when there is no such endpoint; 409 when somebody else changes it.
+#[utoipa::path(delete, path = "/manage/endpoints/{name}", operation_id = "remove_endpoint", tag = "manage",
+    params(("name" = String, Path, description = "The endpoint")), responses(
+    (status = 200, body = EndpointDetail), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn remove(
+    endpoints: web::Data<Endpoints>,
+    records: web::Data<Records>,
+    caller: web::ReqData<Caller>,
+    name: web::Path<String>,
+) -> Result<HttpResponse, Problem> {
+    let by = caller.name().to_owned();
+    let (wanted, records) = (name.clone(), records.into_inner());
+    let state = endpoints.state_of(&name)?;
+    let removed = on_thread(move || halt::remove(&endpoints, &records, &wanted, &by)).await?;
+    let status = removed.as_ref().map(|endpoint| endpoint_status(endpoint));
+    if let Some(removed) = removed {
+        tracing::info!(endpoint = %name, "removed");
+        let held = Arc::downgrade(&removed.plan.held);
+        drop(removed);
+        // Whoever deploys next finds the memory, unless answers are still under way.
+        let until = Instant::now() + MEMORY_LIMIT;
+        while held.strong_count() > 0 && Instant::now() < until {
+            tokio::time::sleep(LOOK_AGAIN).await;
         }
-    });
-    spawned.map_err(|error| Problem::internal(error.to_string()))?;
-    // Whoever deploys next finds the memory, unless answers are still under way.
-    let until = Instant::now() + MEMORY_LIMIT;
-    while held.strong_count() > 0 && Instant::now() < until {
-        tokio::time::sleep(LOOK_AGAIN).await;
     }
-    Ok(HttpResponse::Ok().json(last))
+    Ok(HttpResponse::Ok().json(EndpointDetail {
+        name: name.into_inner(),
+        state: state.name().into(),
+        why: None,
+        spec: String::new(),
+        beside: String::new(),
+        releases: Vec::new(),
+        status,
+    }))
+}
+
+/// Returns the time that requests have to end.
+fn limit(within: f64) -> Result<Duration, Problem> {
+    if (0.0..=MOST_WITHIN).contains(&within) {
+        return Ok(Duration::from_secs_f64(within));
+    }
+    let text = format!("{within} seconds do not work; use 0 to {MOST_WITHIN}");
+    Err(Problem::field("within", text))
+}
+
+/// Does something that takes long on a thread that serves nobody.
+async fn on_thread<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, Problem> + Send + 'static,
+) -> Result<T, Problem> {
+    let done = web::block(work).await;
+    done.map_err(|error| Problem::internal(error.to_string()))?
 }

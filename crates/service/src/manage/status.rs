@@ -1,7 +1,7 @@
 //! `GET /manage/status`.
 
 use crate::endpoint::{Endpoint, totals_of};
-use crate::endpoints::Endpoints;
+use crate::endpoints::{Endpoints, Resting};
 use crate::life::Life;
 use crate::placed::Placed;
 use crate::recent;
@@ -11,10 +11,12 @@ use actix_web::{HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_engine::EngineStatus;
 use vastrelay_engine::scheduler::Occupancy;
+use vastrelay_fleet::state::{State, of_endpoints};
 use vastrelay_planner::{MemoryPlan, PoolPlan};
 use vastrelay_serving::Precisions;
 use vastrelay_wire::manage::{
-    EndpointStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus, ServiceStatus, Totals,
+    EndpointStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus, RestingEndpoint,
+    ServiceStatus, Totals,
 };
 
 /// `GET /manage/status`: how the service and its endpoints stand.
@@ -33,26 +35,31 @@ pub(crate) fn service_status(endpoints: &Endpoints, records: &Records, life: &Li
     ServiceStatus {
         version: env!("CARGO_PKG_VERSION").into(),
         uptime: life.uptime(),
-        state: condition(endpoints, &all, life).into(),
+        state: condition(endpoints, &all, life).name().into(),
         calls_recorded: records.store.count_calls(),
         endpoints: all.iter().map(|endpoint| endpoint_status(endpoint)).collect(),
+        resting: endpoints.resting().iter().map(resting_endpoint).collect(),
     }
 }
 
-/// Returns the service's state: `draining`; `ready` when every endpoint is; `failed` when every one has; `starting` when none is ready and
-/// some will be; else `degraded`.
-pub(crate) fn condition(endpoints: &Endpoints, all: &[Arc<Endpoint>], life: &Life) -> &'static str {
+/// Returns how an endpoint stands that is not served.
+pub(crate) fn resting_endpoint((name, resting): (&String, &Resting)) -> RestingEndpoint {
+    RestingEndpoint {
+        name: name.clone(),
+        state: resting.state.name().into(),
+        why: resting.why.clone(),
+        seconds: resting.since.elapsed().as_secs_f64(),
+    }
+}
+
+/// Returns the service's state.
+pub(crate) fn condition(endpoints: &Endpoints, all: &[Arc<Endpoint>], life: &Life) -> State {
     if life.is_draining() {
-        return "draining";
+        return State::Draining;
     }
-    let count = |states: &[&str]| all.iter().filter(|endpoint| states.contains(&endpoint.state())).count();
-    let (serving, starting) = (count(&["ready", "degraded"]), count(&["starting"]));
-    match endpoints.expects_more() || starting > 0 {
-        true if serving == 0 => "starting",
-        false if count(&["ready"]) == all.len() => "ready",
-        false if count(&["failed"]) == all.len() => "failed",
-        _ => "degraded",
-    }
+    let resting = endpoints.resting().into_values().map(|resting| resting.state);
+    let states: Vec<State> = all.iter().map(|endpoint| endpoint.state()).chain(resting).collect();
+    of_endpoints(&states, endpoints.expects_more())
 }
 
 /// Returns how an endpoint stands.
@@ -82,7 +89,7 @@ pub(crate) fn endpoint_status(endpoint: &Endpoint) -> EndpointStatus {
     occupancy.queue_depth += endpoint.line().depth();
     EndpointStatus {
         name: endpoint.name.clone(),
-        state: endpoint.state().into(),
+        state: endpoint.state().name().into(),
         release: endpoint.release,
         device: endpoint.device().name().into(),
         simulated: endpoint.device().is_simulated(),
@@ -149,7 +156,7 @@ fn replica_to_be(endpoint: &Endpoint, number: u32, life: &ReplicaLife) -> Replic
     replica_as_planned(endpoint, number, life.state(), Some(life))
 }
 
-fn replica_as_planned(endpoint: &Endpoint, number: u32, state: &str, life: Option<&ReplicaLife>) -> ReplicaStatus {
+fn replica_as_planned(endpoint: &Endpoint, number: u32, state: State, life: Option<&ReplicaLife>) -> ReplicaStatus {
     let (plan, limits) = (&endpoint.plan, endpoint.limits());
     let (phase, failure) = match life {
         Some(ReplicaLife::Starting(phase)) => (Some(phase.name().to_owned()), None),
@@ -159,7 +166,7 @@ fn replica_as_planned(endpoint: &Endpoint, number: u32, state: &str, life: Optio
     };
     ReplicaStatus {
         replica: number,
-        state: state.to_owned(),
+        state: state.name().into(),
         phase,
         incarnation: 0,
         process: None,

@@ -9,8 +9,10 @@ use utoipa::ToSchema;
 pub enum EventKind {
     /// It is served from now on.
     Deployed,
-    /// It is not served any more.
+    /// It is not served any more, and not kept.
     Removed,
+    /// It is not served any more until somebody starts it.
+    Stopped,
     /// Somebody wants other workers for its replicas.
     Renewed,
     /// A worker takes requests.
@@ -23,9 +25,10 @@ pub enum EventKind {
 
 impl EventKind {
     /// All of them.
-    pub const ALL: [EventKind; 6] = [
+    pub const ALL: [EventKind; 7] = [
         EventKind::Deployed,
         EventKind::Removed,
+        EventKind::Stopped,
         EventKind::Renewed,
         EventKind::WorkerReady,
         EventKind::WorkerGone,
@@ -37,6 +40,7 @@ impl EventKind {
         match self {
             EventKind::Deployed => "deployed",
             EventKind::Removed => "removed",
+            EventKind::Stopped => "stopped",
             EventKind::Renewed => "renewed",
             EventKind::WorkerReady => "worker_ready",
             EventKind::WorkerGone => "worker_gone",

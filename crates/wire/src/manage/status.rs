@@ -1,5 +1,6 @@
 //! How everything stands.
 
+use super::RestingEndpoint;
 use serde::{Deserialize, Serialize};
 use std::ops::AddAssign;
 use utoipa::ToSchema;
@@ -15,8 +16,11 @@ pub struct ServiceStatus {
     pub state: String,
     /// Calls recorded in the database, of all times.
     pub calls_recorded: u64,
-    /// Its endpoints.
+    /// Its endpoints that are served, or will be soon.
     pub endpoints: Vec<EndpointStatus>,
+    /// Its endpoints that are not.
+    #[serde(default)]
+    pub resting: Vec<RestingEndpoint>,
 }
 
 /// How one endpoint stands.

@@ -1,0 +1,87 @@
+//! `vastrelay endpoint deploy`.
+
+use super::summary;
+use crate::args::endpoint::{EndpointDeployOptions, endpoint_name, named_path};
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{json, line};
+use crate::plain::note;
+use std::path::Path;
+use vastrelay_wire::manage::{EndpointStatus, NewEndpoint};
+
+/// Most bytes of a spec.
+const MOST_SPEC: u64 = 1 << 20;
+
+/// Serves something under a name, in the place of what was served under it.
+pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
+    let wanted = NewEndpoint {
+        from_release: options.from_release,
+        with_pause: options.with_pause,
+        ..wanted(options)?
+    };
+    let client = Client::new(&options.connection)?;
+    if !options.json {
+        note(format!("loading {}…", wanted.name));
+    }
+    let endpoint: EndpointStatus = client.post_for("/manage/endpoints", &wanted).await?;
+    if options.json {
+        return json(&endpoint);
+    }
+    line(format!("deployed {}: {}", endpoint.name, summary(&endpoint)));
+    line(format!("  base address  {}/v1", client.url().trim_end_matches('/')));
+    line(format!("  model         {}", endpoint.name));
+    line(format!(
+        "  try it        vastrelay ask --model {} \"Hello\"",
+        endpoint.name
+    ));
+    Ok(())
+}
+
+/// Returns what is to be served, in the service's words.
+fn wanted(options: &EndpointDeployOptions) -> Result<NewEndpoint, Failure> {
+    let Some(what) = &options.what else {
+        return Ok(NewEndpoint {
+            name: "pierdesk".into(),
+            demo: true,
+            ..NewEndpoint::default()
+        });
+    };
+    if options.release.is_some() {
+        return Ok(NewEndpoint {
+            name: endpoint_name(what).map_err(Failure::usage)?,
+            release: options.release,
+            ..NewEndpoint::default()
+        });
+    }
+    if what.ends_with(".toml") {
+        return described(Path::new(what));
+    }
+    let (name, path) = named_path(what).map_err(|error| {
+        Failure::usage(format!(
+            "`{what}` is neither a spec, which ends in .toml, nor a model: {error}"
+        ))
+    })?;
+    // The service may run in another folder than this command.
+    let path = std::path::absolute(path).map_err(Failure::usage)?;
+    Ok(NewEndpoint {
+        name,
+        path: Some(path.display().to_string()),
+        ..NewEndpoint::default()
+    })
+}
+
+/// Reads a spec; the endpoint has the file's name.
+fn described(file: &Path) -> Result<NewEndpoint, Failure> {
+    let failed = |error: &dyn std::fmt::Display| Failure::usage(format!("{}: {error}", file.display()));
+    let text = vastrelay_files::read_linked(file, MOST_SPEC).map_err(|error| failed(&error))?;
+    let text = String::from_utf8(text).map_err(|_| failed(&"it is no text"))?;
+    let name = file.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+    let name = endpoint_name(&name).map_err(|error| failed(&format!("its name is the endpoint's: {error}")))?;
+    let beside = std::path::absolute(file.parent().unwrap_or(Path::new(""))).map_err(|error| failed(&error))?;
+    Ok(NewEndpoint {
+        name,
+        spec: Some(text),
+        beside: Some(beside.display().to_string()),
+        ..NewEndpoint::default()
+    })
+}

@@ -1,0 +1,311 @@
+//! Endpoints are deployed, changed, stopped, started and removed while others are served, and a restarted service has those of before.
+
+use crate::support::{Service, chat, repository, with};
+use serde_json::{Value, json};
+use std::path::Path;
+use tempfile::TempDir;
+
+const LOOPBACK: [&str; 2] = ["--listen", "127.0.0.1:0"];
+
+/// Writes a spec into a folder and returns its path.
+fn spec(folder: &Path, name: &str, text: &str) -> String {
+    let path = folder.join(format!("{name}.toml"));
+    std::fs::write(&path, text).unwrap();
+    path.display().to_string()
+}
+
+/// Returns the spec of a model of the demo, with more settings.
+fn spec_of(model: &str, rest: &str) -> String {
+    let model = repository().join("demo").join(model);
+    format!("model = {:?}\n{rest}", model.display().to_string())
+}
+
+fn small(rest: &str) -> String {
+    spec_of("models/pierdesk-1", rest)
+}
+
+fn asked(model: &str, more: Value) -> Value {
+    with(
+        with(
+            chat("When is the last boat back on Sunday?"),
+            json!({"model": model, "max_tokens": 8}),
+        ),
+        more,
+    )
+}
+
+/// Runs the client; returns whether it succeeded, and what it said.
+fn client(service: &Service, words: &[&str]) -> (bool, String) {
+    let output = service.client(words);
+    let all = [output.stdout, output.stderr].concat();
+    (output.status.success(), String::from_utf8(all).unwrap())
+}
+
+fn succeeded(service: &Service, words: &[&str]) -> String {
+    let (succeeded, said) = client(service, words);
+    assert!(succeeded, "{words:?}: {said}");
+    said
+}
+
+fn refused(service: &Service, words: &[&str], parts: &[&str]) {
+    let (succeeded, said) = client(service, words);
+    assert!(!succeeded, "{words:?}: {said}");
+    for part in parts {
+        assert!(said.contains(part), "{words:?}: {said} should say: {part}");
+    }
+}
+
+/// Returns the state of each endpoint, by name.
+fn states(service: &Service) -> Value {
+    let listed = service.client_json(&["endpoint", "list"]);
+    let all = ["endpoints", "resting"]
+        .iter()
+        .flat_map(|key| listed[key].as_array().unwrap().clone());
+    all.map(|endpoint| (endpoint["name"].as_str().unwrap().to_owned(), endpoint["state"].clone()))
+        .collect::<serde_json::Map<_, _>>()
+        .into()
+}
+
+#[tokio::test]
+async fn a_restarted_service_has_the_endpoints_of_before() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    let said = succeeded(&service, &["endpoint", "deploy", "--demo"]);
+    for part in [
+        "deployed pierdesk: release 1 on cpu",
+        "/v1",
+        "vastrelay ask --model pierdesk",
+    ] {
+        assert!(said.contains(part), "{said}");
+    }
+    for name in ["desk", "dock"] {
+        let file = spec(files.path(), name, &small("[batch]\nwidth = 3 # lanes\n"));
+        succeeded(&service, &["endpoint", "deploy", &file]);
+    }
+    succeeded(&service, &["endpoint", "stop", "dock"]);
+    succeeded(&service, &["endpoint", "remove", "pierdesk"]);
+    assert_eq!(states(&service), json!({"desk": "ready", "dock": "stopped"}));
+    let service = Service::start_in(service.kill(), &LOOPBACK);
+    assert_eq!(states(&service), json!({"desk": "ready", "dock": "stopped"}));
+    let (status, answer) = service.post("/v1/chat/completions", &asked("desk", json!({}))).await;
+    assert_eq!(status, 200, "{answer}");
+    let shown = succeeded(&service, &["endpoint", "show", "desk"]);
+    for part in [
+        "desk is ready",
+        "width 3",
+        "release 1",
+        "served now",
+        "width = 3 # lanes",
+    ] {
+        assert!(shown.contains(part), "{shown}");
+    }
+    let text = succeeded(&service, &["endpoint", "show", "dock", "--spec"]);
+    assert_eq!(text, small("[batch]\nwidth = 3 # lanes\n"));
+    succeeded(&service, &["endpoint", "start", "dock"]);
+    assert_eq!(states(&service), json!({"desk": "ready", "dock": "ready"}));
+    // What is named is served, whatever was kept of it.
+    let named = [&LOOPBACK[..], &["--demo"]].concat();
+    succeeded(&service, &["endpoint", "stop", "desk"]);
+    let service = Service::start_in(service.kill(), &named);
+    assert_eq!(
+        states(&service),
+        json!({"desk": "stopped", "dock": "ready", "pierdesk": "ready"})
+    );
+}
+
+#[tokio::test]
+async fn calls_to_a_stopped_endpoint_are_told_and_running_ones_end_in_time() {
+    let service = Service::demo(&[]);
+    let long = json!({"max_tokens": 1500, "min_tokens": 1500, "stream": true, "model": "pierdesk"});
+    let mut running = service.send("/v1/chat/completions", &asked("pierdesk", long)).await;
+    assert_eq!(running.status(), 200);
+    running.chunk().await.unwrap();
+    succeeded(&service, &["endpoint", "stop", "pierdesk", "--within", "0s"]);
+    let rest = running.text().await.unwrap();
+    assert!(rest.contains("\"error\"") && !rest.contains("[DONE]"), "{rest}");
+    let refused_call = service
+        .send("/v1/chat/completions", &asked("pierdesk", json!({})))
+        .await;
+    assert_eq!(refused_call.status(), 503);
+    assert!(refused_call.headers().contains_key("retry-after"));
+    let refusal: Value = refused_call.json().await.unwrap();
+    assert_eq!(refusal["error"]["code"], "endpoint_stopped");
+    let (status, health) = service.get("/health/ready/pierdesk").await;
+    assert_eq!((status, &health["state"]), (503, &json!("stopped")));
+    let (status, health) = service.get("/health/ready").await;
+    assert_eq!(
+        (status, &health["state"]),
+        (200, &json!("ready")),
+        "nobody waits for it"
+    );
+    refused(&service, &["endpoint", "wait", "pierdesk"], &["pierdesk is stopped"]);
+    refused(&service, &["endpoint", "renew", "pierdesk"], &["`pierdesk` is stopped"]);
+    succeeded(&service, &["endpoint", "start", "pierdesk"]);
+    refused(&service, &["endpoint", "start", "pierdesk"], &["nothing to start"]);
+    assert_eq!(
+        succeeded(&service, &["endpoint", "wait", "pierdesk"]),
+        "pierdesk is ready\n"
+    );
+    // With enough time, what runs comes to its end.
+    let finite = asked("pierdesk", json!({"max_tokens": 300, "min_tokens": 300}));
+    let (answer, ()) = tokio::join!(service.post("/v1/chat/completions", &finite), async {
+        service
+            .wait_for("it runs", |endpoint| endpoint["occupancy"]["lanes_used"] == 1)
+            .await;
+        let stopping = service.client_later(&["endpoint", "stop", "pierdesk"]);
+        tokio::task::spawn_blocking(move || assert!(stopping.wait_with_output().unwrap().status.success()))
+            .await
+            .unwrap();
+    });
+    assert_eq!((answer.0, &answer.1["usage"]["completion_tokens"]), (200, &json!(300)));
+    let stopped = service.client_json(&["events", "list", "--what", "stopped"]);
+    assert_eq!(stopped.as_array().unwrap().len(), 2);
+}
+
+#[tokio::test]
+async fn a_change_takes_over_under_load_and_an_earlier_release_can_be_had_again() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    let deploy = |width: usize| {
+        let file = spec(files.path(), "desk", &small(&format!("[batch]\nwidth = {width}\n")));
+        service.client_later(&["endpoint", "deploy", &file, "--json"])
+    };
+    assert!(deploy(2).wait().unwrap().success());
+    let request = asked(
+        "desk",
+        json!({"max_tokens": 200, "min_tokens": 200, "temperature": 1, "seed": 3}),
+    );
+    let (_, alone) = service.post("/v1/chat/completions", &request).await;
+    let calls = async {
+        let calls = (0..10).map(|_| service.post("/v1/chat/completions", &request));
+        futures_util::future::join_all(calls).await
+    };
+    let change = async {
+        service
+            .wait_for("calls wait", |endpoint| {
+                endpoint["occupancy"]["queue_depth"].as_u64() > Some(2)
+            })
+            .await;
+        let deploying = deploy(4);
+        tokio::task::spawn_blocking(move || deploying.wait_with_output().unwrap())
+            .await
+            .unwrap()
+    };
+    let (answers, changed) = tokio::join!(calls, change);
+    assert!(changed.status.success(), "{}", String::from_utf8_lossy(&changed.stderr));
+    let changed: Value = serde_json::from_slice(&changed.stdout).unwrap();
+    assert_eq!(
+        (&changed["release"], &changed["occupancy"]["lanes"]),
+        (&json!(2), &json!(4))
+    );
+    for (status, answer) in answers {
+        assert_eq!(status, 200, "{answer}");
+        assert_eq!(answer["choices"], alone["choices"]);
+    }
+    // The same again is no change.
+    let before = service.endpoint().await["replicas"][0]["process"].clone();
+    assert!(deploy(4).wait().unwrap().success());
+    assert_eq!(service.endpoint().await["replicas"][0]["process"], before);
+    let back = service.client_json(&["endpoint", "deploy", "desk", "--release", "1"]);
+    assert_eq!((&back["release"], &back["occupancy"]["lanes"]), (&json!(3), &json!(2)));
+    refused(
+        &service,
+        &["endpoint", "deploy", "desk", "--release", "9"],
+        &["no release 9", "3, 2, 1"],
+    );
+    refused(
+        &service,
+        &["endpoint", "deploy", "desk", "--release", "2", "--from-release", "1"],
+        &["release 3, not 1"],
+    );
+    while service.workers().len() > 1 {
+        tokio::task::yield_now().await;
+    }
+}
+
+#[tokio::test]
+async fn a_change_that_cannot_be_leaves_what_is_served() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    let good = spec(files.path(), "desk", &small(""));
+    succeeded(&service, &["endpoint", "deploy", &good]);
+    let before = service.endpoint().await;
+    for (text, parts) in [
+        ("model = \"nowhere\"", ["line 1, column 9", "nowhere"]),
+        (&*small("[batch]\nbreadth = 3\n"), ["line 3, column 1", "breadth"]),
+        (
+            &*small("[batch]\ncontext = 4096\n"),
+            ["line 3, column 11", "supports 1 to"],
+        ),
+    ] {
+        let file = spec(files.path(), "desk", text);
+        refused(&service, &["endpoint", "deploy", &file], &parts);
+    }
+    let after = service.endpoint().await;
+    assert_eq!(after["replicas"][0]["process"], before["replicas"][0]["process"]);
+    assert_eq!(succeeded(&service, &["endpoint", "show", "desk", "--spec"]), small(""));
+    refused(
+        &service,
+        &["endpoint", "deploy", "desk"],
+        &["`desk` is neither a spec", ".toml"],
+    );
+    refused(&service, &["endpoint", "show", "dock"], &["no endpoint `dock`", "desk"]);
+    let service = Service::start_in(service.kill(), &LOOPBACK);
+    assert_eq!(states(&service), json!({"desk": "ready"}));
+}
+
+#[tokio::test]
+async fn a_change_without_room_for_both_needs_a_pause() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    let large = |width: usize| {
+        let rest = format!(
+            "[device]\nprofile = \"sim-48g\"\nsplit = 8\n[precision]\nweights = \"f32\"\n[batch]\nwidth = {width}\ncontext = 2048\n"
+        );
+        spec(files.path(), "lighthouse", &spec_of("shapes/lighthouse-70b", &rest))
+    };
+    succeeded(&service, &["endpoint", "deploy", &large(8)]);
+    refused(
+        &service,
+        &["endpoint", "deploy", &large(16)],
+        &["no room beside what `lighthouse` holds", "with a pause"],
+    );
+    assert_eq!(service.endpoint().await["release"], 1);
+    succeeded(&service, &["endpoint", "deploy", &large(16), "--with-pause"]);
+    let endpoint = service.endpoint().await;
+    assert_eq!(
+        (&endpoint["state"], &endpoint["occupancy"]["lanes"]),
+        (&json!("ready"), &json!(16))
+    );
+}
+
+#[tokio::test]
+async fn an_endpoint_that_cannot_be_brought_back_is_told_and_leaves_the_others() {
+    let files = TempDir::new().unwrap();
+    let model = files.path().join("model");
+    let demo = repository().join("demo/models/pierdesk-1");
+    std::fs::create_dir(&model).unwrap();
+    for file in std::fs::read_dir(demo).unwrap() {
+        let file = file.unwrap().path();
+        std::fs::copy(&file, model.join(file.file_name().unwrap())).unwrap();
+    }
+    let service = Service::start(&[]);
+    succeeded(&service, &["endpoint", "deploy", "--demo"]);
+    let file = spec(files.path(), "desk", "model = \"model\"");
+    succeeded(&service, &["endpoint", "deploy", &file]);
+    let data = service.kill();
+    std::fs::rename(&model, files.path().join("elsewhere")).unwrap();
+    let service = Service::start_in(data, &LOOPBACK);
+    assert_eq!(states(&service), json!({"desk": "failed", "pierdesk": "ready"}));
+    let (status, refusal) = service.post("/v1/chat/completions", &asked("desk", json!({}))).await;
+    assert_eq!(
+        (status, &refusal["error"]["code"]),
+        (503, &json!("endpoint_failed")),
+        "{refusal}"
+    );
+    refused(&service, &["endpoint", "wait", "desk"], &["desk is failed"]);
+    refused(&service, &["endpoint", "start", "desk"], &["config.json"]);
+    std::fs::rename(files.path().join("elsewhere"), &model).unwrap();
+    succeeded(&service, &["endpoint", "start", "desk"]);
+    assert_eq!(states(&service), json!({"desk": "ready", "pierdesk": "ready"}));
+}

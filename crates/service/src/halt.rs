@@ -1,0 +1,105 @@
+//! Endpoints that are stopped, started again and removed.
+
+use crate::deploy::{DeployError, Loader};
+use crate::endpoint::Endpoint;
+use crate::endpoints::{Endpoints, Resting};
+use crate::event_log::EventLog;
+use crate::order::Order;
+use crate::problem::Problem;
+use crate::records::Records;
+use crate::retire::retire;
+use std::sync::Arc;
+use std::time::Duration;
+use vastrelay_wire::manage::EventKind;
+
+/// Stops serving an endpoint: its calls have so long to end, and end with an error then. What it is to be is kept, and the next service
+/// leaves it stopped.
+///
+/// # Errors
+/// When there is none, or somebody else changes it.
+pub(crate) fn stop(
+    endpoints: &Endpoints,
+    records: &Arc<Records>,
+    name: &str,
+    within: Duration,
+    by: &str,
+) -> Result<(), Problem> {
+    let _changing = endpoints.change(name)?;
+    let stopped = match endpoints.take(name) {
+        Ok(endpoint) => Some(endpoint),
+        // One that cannot be started is not tried again.
+        Err(_) if endpoints.resting().contains_key(name) => None,
+        Err(problem) => return Err(problem),
+    };
+    endpoints.rest(name, Resting::stopped(by));
+    let kept = records.store.stop_endpoint(name, true);
+    kept.map_err(|error| Problem::internal(error.to_string()))?;
+    let log = stopped.as_ref().and_then(|endpoint| endpoint.log().cloned());
+    let log = log.unwrap_or_else(|| EventLog::new(records, name, 0));
+    let text = format!("requests have {} s to end", within.as_secs_f64());
+    log.done_by(by, EventKind::Stopped, text);
+    if let Some(endpoint) = stopped {
+        retire(endpoint, Some(within)).map_err(|error| Problem::internal(error.to_string()))?;
+    }
+    Ok(())
+}
+
+/// Serves an endpoint again as it was kept, and waits until it takes requests.
+///
+/// # Errors
+/// When it is served already, nothing is kept of it, or it cannot be started.
+pub(crate) fn start(
+    loader: &Loader,
+    endpoints: &Endpoints,
+    records: &Arc<Records>,
+    name: &str,
+    by: &str,
+) -> Result<Arc<Endpoint>, Problem> {
+    let _changing = endpoints.change(name)?;
+    if let Ok(state) = endpoints.state_of(name)
+        && !endpoints.resting().contains_key(name)
+    {
+        let text = format!("`{name}` is {}; there is nothing to start", state.name());
+        return Err(Problem::conflict("endpoint_served", text));
+    }
+    let kept = records.store.kept_endpoint(name);
+    let kept = kept.map_err(|error| Problem::internal(error.to_string()))?;
+    let Some(kept) = kept else {
+        return Err(endpoints.get(name).err().unwrap_or_else(|| Problem::starting(name)));
+    };
+    let order = Order::of_kept(&kept, by).map_err(|error| Problem::field("spec", error.to_string()))?;
+    let planned = loader.plan(endpoints, records, &order)?;
+    planned.begin().map_err(|error: DeployError| {
+        drop(endpoints.take(name));
+        endpoints.rest(name, Resting::failed(error.to_string()));
+        Problem::from(error)
+    })
+}
+
+/// Stops serving an endpoint, whose calls are answered first, and forgets what it was to be. Returns it, where it was served.
+///
+/// # Errors
+/// When there is none, or somebody else changes it.
+pub(crate) fn remove(
+    endpoints: &Endpoints,
+    records: &Arc<Records>,
+    name: &str,
+    by: &str,
+) -> Result<Option<Arc<Endpoint>>, Problem> {
+    let _changing = endpoints.change(name)?;
+    let removed = match endpoints.take(name) {
+        Ok(endpoint) => Some(endpoint),
+        Err(_) if endpoints.forget(name) => None,
+        Err(problem) => return Err(problem),
+    };
+    endpoints.forget(name);
+    let forgotten = records.store.forget_endpoint(name);
+    forgotten.map_err(|error| Problem::internal(error.to_string()))?;
+    let log = removed.as_ref().and_then(|endpoint| endpoint.log().cloned());
+    let log = log.unwrap_or_else(|| EventLog::new(records, name, 0));
+    log.done_by(by, EventKind::Removed, "its running answers are completed");
+    if let Some(endpoint) = &removed {
+        retire(endpoint.clone(), None).map_err(|error| Problem::internal(error.to_string()))?;
+    }
+    Ok(removed)
+}

@@ -1,0 +1,38 @@
+//! What tells endpoints apart before anything of theirs is planned.
+
+use serde_json::{Value, json};
+use std::path::{Path, PathBuf};
+use std::time::UNIX_EPOCH;
+use vastrelay_fleet::Settings;
+
+/// What an endpoint is made of: equal ones would be the same release.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct MadeOf {
+    /// The hash of the model's text side.
+    pub content: String,
+    /// What tells its weights from others.
+    pub weights: Value,
+    /// How it is to be run.
+    pub settings: Settings,
+}
+
+/// Returns what tells weights from others without reading them all: their files' names, sizes and times.
+pub(crate) fn weights_of(path: &Path) -> Value {
+    let mark = |file: &Path| -> Option<Value> {
+        let facts = file.metadata().ok().filter(|facts| facts.is_file())?;
+        let changed = facts.modified().ok()?.duration_since(UNIX_EPOCH).ok()?;
+        Some(json!([
+            file.file_name()?.to_string_lossy(),
+            facts.len(),
+            changed.as_millis() as u64
+        ]))
+    };
+    if path.is_file() {
+        return json!([mark(path)]);
+    }
+    let is_weights = |file: &PathBuf| file.extension().is_some_and(|end| end == "safetensors");
+    let entries = std::fs::read_dir(path).into_iter().flatten().flatten();
+    let mut files: Vec<PathBuf> = entries.map(|entry| entry.path()).filter(is_weights).collect();
+    files.sort();
+    files.iter().map(|file| mark(file)).collect()
+}

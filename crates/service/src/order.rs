@@ -1,0 +1,79 @@
+//! What an endpoint is to be, and who wants that.
+
+use std::path::{Path, PathBuf};
+use vastrelay_fleet::{Spec, SpecError};
+use vastrelay_store::KeptEndpoint;
+
+/// An endpoint that is to be.
+#[derive(Clone, Debug)]
+pub struct Order {
+    /// Its name.
+    pub name: String,
+    /// What it is to be.
+    pub spec: Spec,
+    /// The spec, as it is written.
+    pub text: String,
+    /// The folder that paths in the spec begin at.
+    pub beside: PathBuf,
+    /// Who wants it: the name of a key, or [`START`](crate::event_log::START).
+    pub by: String,
+}
+
+impl Order {
+    /// Returns somebody's order of an endpoint of which nothing but its model is said.
+    pub fn plain(name: &str, model: &Path, by: &str) -> Order {
+        let model = std::path::absolute(model).unwrap_or(model.to_owned());
+        let text = Spec::text_of(&model.display().to_string());
+        let spec = Spec::parse(&text).expect("a spec of nothing but a model can be read");
+        Order {
+            name: name.to_owned(),
+            spec,
+            text,
+            beside: PathBuf::new(),
+            by: by.to_owned(),
+        }
+    }
+
+    /// Returns somebody's order of what a spec describes, whose paths begin at a folder.
+    ///
+    /// # Errors
+    /// When the spec says what cannot be.
+    pub fn of_spec(name: &str, text: &str, beside: &Path, by: &str) -> Result<Order, SpecError> {
+        let spec = Spec::parse(text)?;
+        let cores_for = |devices: &Vec<String>| devices.iter().any(|device| device == "cpu");
+        if spec.settings.cores.is_some() && !spec.settings.devices.as_ref().is_none_or(cores_for) {
+            let text = "`device.cores`: only a replica on `cpu` has cores; leave it out".into();
+            return Err(spec.refuse("device.cores", text));
+        }
+        Ok(Order {
+            name: name.to_owned(),
+            spec,
+            text: text.to_owned(),
+            beside: std::path::absolute(beside).unwrap_or(beside.to_owned()),
+            by: by.to_owned(),
+        })
+    }
+
+    /// Returns somebody's order of what was kept.
+    ///
+    /// # Errors
+    /// When this version does not understand the spec.
+    pub fn of_kept(kept: &KeptEndpoint, by: &str) -> Result<Order, SpecError> {
+        Order::of_spec(&kept.name, &kept.spec, Path::new(&kept.beside), by)
+    }
+
+    /// Returns the path of its model.
+    pub fn model(&self) -> PathBuf {
+        self.beside.join(&self.spec.model)
+    }
+
+    /// Returns what the next service needs to bring it back.
+    pub(crate) fn to_keep(&self) -> KeptEndpoint {
+        KeptEndpoint {
+            name: self.name.clone(),
+            spec: self.text.clone(),
+            beside: self.beside.display().to_string(),
+            is_stopped: false,
+        }
+    }
+}
