@@ -12,10 +12,9 @@ export function Stop({ name }: { name: string }) {
     await call(path, { method: "POST", body: "{}" }).catch(setError);
   }
   return (
-    <Dialog.Root>
+    <Dialog.Root modal={false}>
       <Dialog.Trigger className="border border-ink px-3 py-0.5 text-sm">Stop</Dialog.Trigger>
       <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 bg-ink/40" />
         <Dialog.Content className="fixed top-1/3 left-1/2 w-[min(28rem,92vw)] -translate-x-1/2 border border-ink bg-sheet p-6">
           <Dialog.Title className="text-lg font-semibold">Stop {name}?</Dialog.Title>
           <Dialog.Description className="mt-2">

@@ -10,7 +10,7 @@ use crate::args::endpoint::{
 };
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{ago, device_name, json, line, print};
+use crate::output::{ago, device_name, json, line, print, resting};
 use crate::plain::note;
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_planner::amounts::{bytes, grouped};
@@ -64,15 +64,7 @@ async fn list(options: &EndpointListOptions) -> Result<(), Failure> {
         .skip(4)
         .for_each(|column| column.set_cell_alignment(CellAlignment::Right));
     line(format!("{table}"));
-    for RestingEndpoint {
-        name,
-        state,
-        why,
-        seconds,
-    } in &status.resting
-    {
-        line(format!("{name}: {state} for {}: {why}", ago(*seconds)));
-    }
+    status.resting.iter().for_each(|endpoint| line(resting(endpoint)));
     Ok(())
 }
 

@@ -5,7 +5,7 @@ use crate::plain::{is_command, plain};
 use ratatui::crossterm;
 use std::io::{ErrorKind, IsTerminal, Write};
 use vastrelay_serving::Precision;
-use vastrelay_wire::manage::ReplicaStatus;
+use vastrelay_wire::manage::{ReplicaStatus, RestingEndpoint};
 
 /// Returns what is to be said of a replica that is not ready.
 pub fn standing(replica: &ReplicaStatus) -> Option<String> {
@@ -21,6 +21,17 @@ pub fn standing(replica: &ReplicaStatus) -> Option<String> {
             replica.failure.as_deref().unwrap_or("its worker is gone")
         )),
     }
+}
+
+/// Returns what is to be said of an endpoint that is not served.
+pub fn resting(endpoint: &RestingEndpoint) -> String {
+    let RestingEndpoint {
+        name,
+        state,
+        why,
+        seconds,
+    } = endpoint;
+    format!("{name}: {state} for {}: {why}", ago(*seconds))
 }
 
 /// Returns the columns of the terminal, or those that `COLUMNS` tells; 100 when nothing tells.

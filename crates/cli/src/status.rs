@@ -3,7 +3,7 @@
 use crate::args::status::StatusOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{columns, device_name, json, line, place_name, precision_name, standing};
+use crate::output::{columns, device_name, json, line, place_name, precision_name, resting, standing};
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_planner::amounts::{bytes, counted, grouped};
 use vastrelay_wire::manage::{EndpointStatus, ReplicaStatus, ServiceStatus};
@@ -37,8 +37,10 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
         duration(status.uptime),
         counted(status.calls_recorded as usize, "call")
     ));
+    let rest = || status.resting.iter().for_each(|endpoint| line(resting(endpoint)));
     if columns() < LEAST_COLUMNS {
         status.endpoints.iter().for_each(list);
+        rest();
         return Ok(());
     }
     let mut table = Table::new();
@@ -60,6 +62,7 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
             }
         }
     }
+    rest();
     Ok(())
 }
 

@@ -109,7 +109,7 @@ pub enum DeployError {
     },
     /// There is no room for both releases.
     #[error(
-        "there is no room beside what `{name}` holds now; it can be stopped first, with a pause for its callers: {source}"
+        "there is no room beside what `{name}` holds now; with a pause for its callers it can be stopped first (`with_pause`): {source}"
     )]
     NeedsPause {
         /// The endpoint.
@@ -387,10 +387,8 @@ impl PlannedEndpoint {
 impl DeployError {
     /// Returns where in a spec something stands that cannot be served, and why, where that is what it is about.
     pub fn refused_in(&self, spec: &Spec) -> Option<SpecError> {
-        let source = match self {
-            DeployError::Load { source, .. } => source,
-            DeployError::NeedsPause { source, .. } => return source.refused_in(spec),
-            _ => return None,
+        let DeployError::Load { source, .. } = self else {
+            return None;
         };
         Some(match &**source {
             LoadError::Setting { key, text } => spec.refuse(key, format!("`{key}`: {text}")),

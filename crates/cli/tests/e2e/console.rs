@@ -809,10 +809,10 @@ async fn an_endpoint_is_stopped_and_started_on_the_page_and_its_events_are_liste
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "watch", "Watch").await;
     browser.wait_for_text("@aria-label='Events'", "worker ready").await;
-    browser.click("//h3//button[text()='Stop']").await;
-    browser.click("//button[text()='Stop pierdesk']").await;
+    browser.click("//h3//button[.='Stop']").await;
+    browser.click("//button[.='Stop pierdesk']").await;
     browser.wait_for_text("@role='status'", "stopped for").await;
-    browser.click("//button[text()='Start']").await;
+    browser.click("//button[.='Start']").await;
     browser.wait_for_text("@aria-label='Events'", "stopped").await;
     let (status, answer) = service.get("/health/ready/pierdesk").await;
     assert_eq!(status, 200, "{answer}");
