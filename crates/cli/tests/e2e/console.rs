@@ -12,6 +12,9 @@ use tempfile::TempDir;
 /// How long a state is waited for: what is slow is not broken, on a machine that others use as well.
 const PATIENCE: Duration = Duration::from_secs(180);
 
+/// How long a click on a box may take to show.
+const TICK_PATIENCE: Duration = Duration::from_secs(10);
+
 /// A browser with a profile of its own; dropping it ends the driver.
 struct Browser {
     driver: Child,
@@ -149,23 +152,22 @@ impl Browser {
         field.select_by_value(value).await.unwrap();
     }
 
-    /// Ticks a box; a click that misses because the page has moved meanwhile is made again.
+    /// Ticks a box; a click that misses because the page has moved meanwhile is made again. Each has its time to show, as another one would
+    /// take it back.
     async fn tick(&self, xpath: &str) {
-        let mark = Locator::XPath(xpath);
         let begun = Instant::now();
-        while !self
-            .client
-            .wait()
-            .for_element(mark)
-            .await
-            .unwrap()
-            .is_selected()
-            .await
-            .unwrap()
-        {
-            self.click(xpath).await;
+        while !self.is_ticked(xpath).await {
             assert!(begun.elapsed() < PATIENCE, "{xpath} is never ticked");
+            self.click(xpath).await;
+            let clicked = Instant::now();
+            while clicked.elapsed() < TICK_PATIENCE && !self.is_ticked(xpath).await {}
         }
+    }
+
+    async fn is_ticked(&self, xpath: &str) -> bool {
+        let found = self.client.wait().for_element(Locator::XPath(xpath)).await;
+        // One that is drawn anew just now is looked for again.
+        found.unwrap().is_selected().await.unwrap_or(false)
     }
 
     async fn type_into(&self, name: &str, text: &str) {
