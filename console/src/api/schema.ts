@@ -62,6 +62,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * `POST /manage/check`: how a spec, a folder of weights, the demo's own, or an earlier release would be served. Nothing is changed by it.
+         * @description # Errors
+         *     400 when it could not be served.
+         */
+        post: operations["check_endpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/comparison": {
         parameters: {
             query?: never;
@@ -530,7 +551,7 @@ export interface paths {
         /**
          * `GET /metrics`: everything that is counted, in the text format of OpenMetrics.
          * @description # Errors
-         *     500 when it cannot be written.
+         *     403 for a key that is good for some endpoints only; 500 when it cannot be written.
          */
         get: operations["metrics"];
         put?: never;
@@ -550,6 +571,23 @@ export interface paths {
         };
         /** `GET /openapi.json`: this description. */
         get: operations["description"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/spec-schema.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** `GET /spec-schema.json`: the JSON Schema of specs, with which editors complete them. */
+        get: operations["spec_schema"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1256,6 +1294,21 @@ export interface components {
             /** @description Or a conversation, as chat takes it. */
             messages?: components["schemas"]["ChatMessage"][] | null;
         };
+        /** @description `POST /manage/check`: how an endpoint would be served. */
+        EndpointCheck: {
+            /**
+             * Format: int32
+             * @description The release that is served under its name now.
+             */
+            served?: number | null;
+            /** @description Whether anything would be different from that. */
+            is_change: boolean;
+            /** @description Whether what is served has to be stopped first, as memory has no room for both. */
+            needs_pause: boolean;
+            /** @description Why, in words. */
+            why?: string | null;
+            planned?: null | components["schemas"]["EndpointStatus"];
+        };
         /** @description `GET /manage/endpoints/{name}`. */
         EndpointDetail: {
             /** @description Its name. */
@@ -1664,6 +1717,8 @@ export interface components {
              * @description Maximum concurrent calls.
              */
             at_once?: number | null;
+            /** @description The endpoints that may be called with it; all when there are none. */
+            endpoints?: string[];
         };
         /**
          * @description What a key may be used for.
@@ -1897,6 +1952,8 @@ export interface components {
              * @description Maximum concurrent calls.
              */
             at_once?: number | null;
+            /** @description The endpoints that may be called with it; all when there are none. To who calls with it, there are no others. */
+            endpoints?: string[];
         };
         /** @description How full something is. */
         OccupancyStatus: {
@@ -2505,6 +2562,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    check_endpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEndpoint"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointCheck"];
                 };
             };
             "4XX": {
@@ -3344,6 +3432,26 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description OpenAPI 3.1 */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+        };
+    };
+    spec_schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description JSON Schema 2020-12 */
             200: {
                 headers: {
                     [name: string]: unknown;

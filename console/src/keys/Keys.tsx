@@ -54,6 +54,9 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
       expires_in: number("life"),
       per_minute: number("per_minute"),
       at_once: number("at_once"),
+      endpoints: String(data.get("endpoints"))
+        .split(/[\s,]+/)
+        .filter((name) => name !== ""),
     };
     try {
       onMade(await call<MadeKey>("/manage/keys", { method: "POST", body: JSON.stringify(wanted) }));
@@ -110,6 +113,10 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
           className={`${field} w-28`}
         />
       </label>
+      <label className="flex flex-col text-sm">
+        Endpoints
+        <input name="endpoints" placeholder="all" className={`${field} w-48`} />
+      </label>
       <button type="submit" className="bg-ink px-5 py-1.5 font-medium text-paper">
         Create
       </button>
@@ -164,6 +171,7 @@ function Table({ keys, again }: { keys: KeyEntry[]; again: () => void }) {
     "last used",
     "per minute",
     "concurrent",
+    "endpoints",
     "",
   ];
   return (
@@ -192,6 +200,7 @@ function Table({ keys, again }: { keys: KeyEntry[]; again: () => void }) {
               <td className="px-3 py-1.5">{since(key.used_ms)}</td>
               <td className="px-3 py-1.5 font-mono">{key.per_minute ?? "–"}</td>
               <td className="px-3 py-1.5 font-mono">{key.at_once ?? "–"}</td>
+              <td className="px-3 py-1.5">{key.endpoints?.join(", ") || "all"}</td>
               <td className="px-3 py-1.5 text-right">
                 {key.state === "valid" && <Revoke entry={key} again={again} />}
               </td>

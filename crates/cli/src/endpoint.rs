@@ -1,5 +1,6 @@
 //! `vastrelay endpoint`.
 
+mod check;
 mod deploy;
 mod renew;
 mod wait;
@@ -13,6 +14,7 @@ use crate::failure::Failure;
 use crate::output::{ago, device_name, json, line, print, resting};
 use crate::plain::note;
 use comfy_table::{CellAlignment, Table, presets};
+use vastrelay_fleet::Spec;
 use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_wire::manage::{
     EndpointDetail, EndpointStatus, EndpointStop, ReplicaStatus, RestingEndpoint, ServiceStatus,
@@ -22,6 +24,8 @@ use vastrelay_wire::manage::{
 pub async fn run(command: &EndpointCommand) -> Result<(), Failure> {
     match command {
         EndpointCommand::Deploy(options) => deploy::deploy(options).await,
+        EndpointCommand::Check(options) => check::check(options).await,
+        EndpointCommand::Schema => json(&Spec::schema()),
         EndpointCommand::List(options) => list(options).await,
         EndpointCommand::Show(options) => show(options).await,
         EndpointCommand::Wait(options) => wait::wait(options).await,

@@ -30,6 +30,7 @@ async fn create(options: &KeyCreateOptions) -> Result<(), Failure> {
         expires_in: options.expires.map(|life| life.as_secs()),
         per_minute: options.rate,
         at_once: options.at_once,
+        endpoints: options.endpoints.clone(),
     };
     let made: MadeKey = match place(&options.place)? {
         Place::Service(client) => client.post_for("/manage/keys", &wanted).await?,
@@ -73,6 +74,7 @@ async fn list(options: &KeyListOptions) -> Result<(), Failure> {
         "last used",
         "per minute",
         "at once",
+        "endpoints",
     ]);
     for key in &keys {
         table.add_row(row(key));
@@ -138,5 +140,9 @@ fn row(key: &KeyEntry) -> Vec<String> {
         since(key.used_ms),
         limit(key.per_minute),
         limit(key.at_once),
+        match key.endpoints.is_empty() {
+            true => "all".into(),
+            false => key.endpoints.join(", "),
+        },
     ]
 }

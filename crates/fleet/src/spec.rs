@@ -17,6 +17,7 @@
 //! ```
 
 use crate::settings::Settings;
+use schemars::JsonSchema;
 use serde::de::{self, Deserializer, Unexpected, Visitor};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -63,62 +64,113 @@ impl fmt::Display for Place {
     }
 }
 
-/// The file as it is written.
-#[derive(Deserialize)]
+/// An endpoint of Vast Relay: the file has its name.
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(title = "Endpoint")]
 struct Written {
+    /// The model: a folder or a GGUF file, from this file's folder on.
+    #[schemars(with = "String", length(min = 1))]
     model: Spanned<String>,
+    /// What weights, keys and values are computed and kept in.
     #[serde(default)]
     precision: WrittenPrecision,
+    /// Where it runs.
     #[serde(default)]
     device: WrittenDevice,
+    /// What it may take of its device's memory.
     #[serde(default)]
     memory: WrittenMemory,
+    /// How requests are computed together.
     #[serde(default)]
     batch: WrittenBatch,
+    /// Who waits for the batch.
     #[serde(default)]
     queue: WrittenQueue,
 }
 
-#[derive(Default, Deserialize)]
+#[derive(Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct WrittenPrecision {
+    /// Precision of weights; as stored when absent.
+    #[schemars(with = "Option<String>", extend("enum" = WEIGHTS))]
     weights: Option<Spanned<String>>,
+    /// Weights that share a scale, for int8 and int4.
+    #[schemars(with = "Option<usize>", extend("enum" = GROUPS))]
     group: Option<Spanned<Count>>,
+    /// Precision of keys and values; bf16 when absent.
+    #[schemars(with = "Option<String>", extend("enum" = KV))]
     kv: Option<Spanned<String>>,
 }
 
-#[derive(Default, Deserialize)]
+#[derive(Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct WrittenDevice {
+    /// A device profile by its name or file, or a list of them: the first with room. The processor when absent.
+    #[schemars(with = "Option<OneOrMany>")]
     profile: Option<Spanned<Names>>,
+    /// Devices, or parts of the processor, that a replica spans.
+    #[schemars(with = "Option<usize>", range(min = 1))]
     split: Option<Spanned<Count>>,
+    /// Cores of a replica on the processor.
+    #[schemars(with = "Option<usize>", range(min = 1))]
     cores: Option<Spanned<Count>>,
 }
 
-#[derive(Default, Deserialize)]
+#[derive(Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct WrittenMemory {
+    /// Fraction of a device's memory that a replica may take.
+    #[schemars(with = "Option<f64>", range(min = 0, max = 1))]
     share: Option<Spanned<Number>>,
+    /// KV pages; as many as fit and are of use when absent.
+    #[schemars(with = "Option<usize>", range(min = 1))]
     pages: Option<Spanned<Count>>,
 }
 
-#[derive(Default, Deserialize)]
+#[derive(Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct WrittenBatch {
+    /// Maximum sequences in a batch.
+    #[schemars(with = "Option<usize>", range(min = 1))]
     width: Option<Spanned<Count>>,
+    /// Most tokens in one step, prefill and decode together.
+    #[schemars(with = "Option<usize>", range(min = 1))]
     step_budget: Option<Spanned<Count>>,
+    /// Most prompt tokens of one sequence in a step.
+    #[schemars(with = "Option<usize>", range(min = 1))]
     prefill_chunk: Option<Spanned<Count>>,
+    /// Most tokens of a sequence, prompt and answer; the model's own when absent.
+    #[schemars(with = "Option<usize>", range(min = 1))]
     context: Option<Spanned<Count>>,
+    /// A typical sequence: tokens of its prompt and its answer, such as 600+200.
+    #[schemars(with = "Option<String>", regex(pattern = r"^\d+\+\d+$"))]
     typical: Option<Spanned<String>>,
 }
 
-#[derive(Default, Deserialize)]
+#[derive(Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct WrittenQueue {
+    /// Most requests that wait for the batch.
+    #[schemars(with = "Option<usize>", range(min = 1))]
     depth: Option<Spanned<Count>>,
+    /// Longest that one waits for it, such as 30s or 2m; any time when absent.
+    #[schemars(with = "Option<String>")]
     wait: Option<Spanned<String>>,
 }
+
+/// A name, or several.
+#[derive(JsonSchema)]
+#[serde(untagged)]
+#[allow(dead_code, reason = "only its schema is used")]
+enum OneOrMany {
+    One(String),
+    Many(#[schemars(length(min = 1))] Vec<String>),
+}
+
+const WEIGHTS: [&str; 5] = ["as-stored", "f32", "bf16", "int8", "int4"];
+const GROUPS: [usize; 3] = [32, 64, 128];
+const KV: [&str; 3] = ["f32", "bf16", "int8"];
 
 impl Spec {
     /// Reads a spec.
@@ -158,6 +210,11 @@ impl Spec {
             settings,
             places: reader.places,
         })
+    }
+
+    /// Returns the JSON Schema of specs, with which editors complete them.
+    pub fn schema() -> serde_json::Value {
+        schemars::schema_for!(Written).to_value()
     }
 
     /// Returns a spec that says nothing but the model's path.
@@ -408,6 +465,51 @@ wait = "30s"
         assert_eq!(only.settings.devices, Some(vec!["cpu".into()]));
         assert_eq!(only.settings.clone().or(&expected).width, Some(64));
         assert_eq!(only.settings.or(&expected).devices, Some(vec!["cpu".into()]));
+    }
+
+    /// Returns the keys of a schema with what may stand there, by their path.
+    fn keys_of(schema: &serde_json::Value) -> BTreeMap<String, serde_json::Value> {
+        let mut keys = BTreeMap::new();
+        for (name, value) in schema["properties"].as_object().unwrap() {
+            let table = value["$ref"].as_str().map(|path| path.rsplit('/').next().unwrap());
+            match table {
+                None => _ = keys.insert(name.clone(), value.clone()),
+                Some(table) => {
+                    let table = schema["$defs"][table]["properties"].as_object().unwrap();
+                    keys.extend(
+                        table
+                            .iter()
+                            .map(|(key, value)| (format!("{name}.{key}"), value.clone())),
+                    );
+                }
+            }
+        }
+        keys
+    }
+
+    #[test]
+    fn the_schema_has_every_key_and_what_it_allows_is_read() {
+        let schema = Spec::schema();
+        let keys = keys_of(&schema);
+        let written = Spec::parse(WHOLE).unwrap().places;
+        assert_eq!(keys.keys().collect::<Vec<_>>(), written.keys().collect::<Vec<_>>());
+        assert!(keys.values().all(|key| key["description"].is_string()), "{schema:#}");
+        for word in WEIGHTS {
+            assert!(
+                Spec::parse(&format!("model = \"m\"\nprecision.weights = \"{word}\"")).is_ok(),
+                "{word}"
+            );
+        }
+        for group in GROUPS {
+            let text = format!("model = \"m\"\nprecision = {{weights = \"int4\", group = {group}}}");
+            assert!(Spec::parse(&text).is_ok(), "{group}");
+        }
+        for word in KV {
+            assert!(
+                Spec::parse(&format!("model = \"m\"\nprecision.kv = \"{word}\"")).is_ok(),
+                "{word}"
+            );
+        }
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! Deploying endpoints, and removing them.
 
 use crate::endpoint::Endpoint;
+use crate::endpoint_name::check_name;
 use crate::endpoints::{Endpoints, Resting};
 use crate::event_log::{EventLog, SERVICE};
 use crate::keeper::{Begins, Starter};
@@ -32,8 +33,6 @@ const PAUSE: Duration = Duration::from_secs(60);
 const MEMORY_LIMIT: Duration = Duration::from_secs(5);
 /// Time between two looks at it.
 const LOOK: Duration = Duration::from_millis(5);
-/// Longest name of an endpoint.
-const LONGEST_NAME: usize = 100;
 
 /// How endpoints are deployed.
 pub struct Loader {
@@ -53,6 +52,24 @@ pub struct Loader {
     pub unpack_demo: fn(&Path) -> Result<PathBuf, String>,
     /// Runs each replica in a process of its own; in this one when absent.
     pub workers: Option<Arc<Workers>>,
+}
+
+/// How an order would be served.
+pub(crate) struct Check {
+    /// The endpoint as it would be; why there is no room for it beside what is served under its name.
+    pub planned: Result<Endpoint, String>,
+    /// The release that is served under its name.
+    pub served: Option<u32>,
+    /// Whether anything would be different.
+    pub is_change: bool,
+}
+
+/// What has a place on a device.
+struct InPlace {
+    model: Arc<Model>,
+    plan: Plan,
+    way: ReplicaSettings,
+    made_of: MadeOf,
 }
 
 /// What has to hold for a change.
@@ -249,8 +266,36 @@ impl Loader {
         Ok(planned)
     }
 
-    /// Plans an endpoint that nobody can call yet.
-    fn prepare(&self, records: &Arc<Records>, order: &Order) -> Result<PlannedEndpoint, DeployError> {
+    /// Returns how an order would be served, without serving it or holding its memory.
+    ///
+    /// # Errors
+    /// As of [`Loader::deploy`].
+    pub(crate) fn check(&self, endpoints: &Endpoints, order: &Order) -> Result<Check, DeployError> {
+        check_name(&order.name).map_err(DeployError::Name)?;
+        let served = endpoints.get(&order.name).ok();
+        let made_of = self.made_of(order)?;
+        let is_same = |endpoint: &Arc<Endpoint>| endpoint.made_of() == Some(&made_of);
+        let (served, is_change) = (
+            served.as_ref().map(|endpoint| endpoint.release),
+            !served.as_ref().is_some_and(is_same),
+        );
+        let planned = match self.place(order) {
+            Ok(placed) => Ok(Endpoint::new(&order.name, 0, placed.model, Arc::new(placed.plan))),
+            Err(error) if served.is_some() && error.is_for_want_of_room() => Err(error.to_string()),
+            Err(error) => return Err(error),
+        };
+        if let Ok(endpoint) = &planned {
+            endpoint.comes_back(FIRST, Life::Starting(Phase::StartingWorker));
+        }
+        Ok(Check {
+            planned,
+            served,
+            is_change,
+        })
+    }
+
+    /// Finds a place for what an order names, and holds its memory.
+    fn place(&self, order: &Order) -> Result<InPlace, DeployError> {
         let (name, path) = (&order.name, order.model());
         let failed = |source| DeployError::load(name, source);
         let settings = order.spec.settings.clone().or(&self.defaults);
@@ -263,9 +308,26 @@ impl Loader {
             settings,
         };
         let (plan, way) = first_with_room(name, &model, &files, &ways).map_err(failed)?;
+        Ok(InPlace {
+            way: way.clone(),
+            model,
+            plan,
+            made_of,
+        })
+    }
+
+    /// Plans an endpoint that nobody can call yet.
+    fn prepare(&self, records: &Arc<Records>, order: &Order) -> Result<PlannedEndpoint, DeployError> {
+        let (name, placed) = (&order.name, self.place(order)?);
+        let InPlace {
+            model,
+            plan,
+            way,
+            made_of,
+        } = placed;
         let release = records
             .store
-            .release(name, &release_of(&model, &plan, way, &made_of.weights))?;
+            .release(name, &release_of(&model, &plan, &way, &made_of.weights))?;
         let log = EventLog::new(records, name, release);
         let mut endpoint = Endpoint::new(name, release, model, Arc::new(plan))
             .made_of_this(made_of)
@@ -477,47 +539,5 @@ pub(crate) fn check(endpoints: &Endpoints, name: &str) -> Result<(), DeployError
     match endpoints.get(name) {
         Ok(_) => Err(DeployError::Taken(name.to_owned())),
         Err(_) => Ok(()),
-    }
-}
-
-/// Checks an endpoint's name: it stands in addresses, logs and metrics.
-///
-/// # Errors
-/// What is wrong, and what works.
-pub fn check_name(name: &str) -> Result<(), String> {
-    let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.@/".contains(&byte);
-    let is_segment = |part: &str| !part.is_empty() && part != "." && part != "..";
-    if name.len() <= LONGEST_NAME && name.bytes().all(plain) && name.split('/').all(is_segment) {
-        return Ok(());
-    }
-    let shown: String = name.chars().take(LONGEST_NAME).collect();
-    Err(format!(
-        "`{}` is not an endpoint name; use up to {LONGEST_NAME} letters, digits and - _ . @ /",
-        shown.escape_debug()
-    ))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::check_name;
-
-    #[test]
-    fn names_fit_into_addresses_logs_and_metrics() {
-        for good in ["pierdesk", "ferries/pierdesk@2", "a-b_c.d"] {
-            assert!(check_name(good).is_ok(), "{good}");
-        }
-        for wrong in [
-            "",
-            "a b",
-            "a\u{1b}[2J",
-            "a\nb",
-            "../a",
-            "a//b",
-            "/",
-            "é",
-            &"x".repeat(101),
-        ] {
-            assert!(check_name(wrong).is_err(), "{wrong}");
-        }
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::endpoint::Endpoint;
 use crate::problem::Problem;
+use crate::sight::Sight;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Instant;
@@ -73,19 +74,23 @@ impl Endpoints {
         self.read().resting.clone()
     }
 
-    /// Returns the one that a call names as its model.
+    /// Returns the one that a caller who knows of so many names as its model.
     ///
     /// # Errors
-    /// 404 with the names there are, 503 when it is not served.
-    pub fn called(&self, model: &str) -> Result<Arc<Endpoint>, Problem> {
+    /// 404 with the names that the caller knows, 503 when it is not served.
+    pub fn called(&self, model: &str, sight: &Sight) -> Result<Arc<Endpoint>, Problem> {
         let known = self.read();
+        let unknown = || Problem::unknown_model(model, known.served.keys().filter(|name| sight.has(name)));
+        if !sight.has(model) {
+            return Err(unknown());
+        }
         if let Some(endpoint) = known.served.get(model) {
             return Ok(endpoint.clone());
         }
         Err(match known.resting.get(model) {
             _ if known.announced.contains(model) => Problem::starting(model),
             Some(resting) => Problem::resting(model, resting.state, &resting.why),
-            None => Problem::unknown_model(model, known.served.keys()),
+            None => unknown(),
         })
     }
 

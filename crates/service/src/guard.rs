@@ -16,6 +16,7 @@ pub use reach::Reach;
 use crate::connection::Crowd;
 use crate::keys::{KeyState, PREFIX, find_key, key_state};
 use crate::problem::Problem;
+use crate::sight::Sight;
 use crate::state::ServiceState;
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
@@ -55,6 +56,11 @@ impl Caller {
     /// Returns the name of its key; empty where it needed none.
     pub(crate) fn name(&self) -> &str {
         self.key.as_ref().map_or("", |key| &key.name)
+    }
+
+    /// Returns which endpoints it knows of.
+    pub(crate) fn sight(&self) -> Sight {
+        self.key.as_ref().map_or(Sight::all(), |key| Sight::of(&key.endpoints))
     }
 }
 

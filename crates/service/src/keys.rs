@@ -1,5 +1,6 @@
 //! Keys: made, shown once, kept as hashes, checked in constant time.
 
+use crate::endpoint_name::check_name;
 use crate::problem::Problem;
 use std::time::Duration;
 use subtle::ConstantTimeEq;
@@ -12,6 +13,8 @@ use vastrelay_wire::keys::{KeyEntry, KeyScope, MadeKey, NewKey};
 pub(crate) const PREFIX: &str = "vr-";
 /// Most characters of a key's name.
 const LONGEST_NAME: usize = 80;
+/// Most endpoints that a key names.
+const MOST_ENDPOINTS: usize = 100;
 /// Longest wait for a key to be looked up.
 const PATIENCE: Duration = Duration::from_secs(1);
 /// A longer life than this is no expiry at all.
@@ -59,6 +62,18 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
         };
         return refuse(field, "must be 1 or more; with 0 the key could not be used");
     }
+    if wanted.endpoints.len() > MOST_ENDPOINTS {
+        return refuse("endpoints", "must be 100 at most; leave it out for all");
+    }
+    if !wanted.endpoints.is_empty() && wanted.scope == KeyScope::Manage {
+        return refuse(
+            "endpoints",
+            "must be left out for a key that manages the service: it sees all of them",
+        );
+    }
+    if let Some(wrong) = wanted.endpoints.iter().find_map(|name| check_name(name).err()) {
+        return Err(MakeKeyError::Field("endpoints", wrong));
+    }
     let mut random = [0; 28];
     getrandom::fill(&mut random).map_err(MakeKeyError::Random)?;
     let hex: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
@@ -79,6 +94,7 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
         used_ms: None,
         per_minute: wanted.per_minute,
         at_once: wanted.at_once,
+        endpoints: wanted.endpoints,
     };
     store.add_key(&record)?;
     let entry = key_entry(record, now);
@@ -157,6 +173,7 @@ pub fn key_entry(key: KeyRecord, now_ms: i64) -> KeyEntry {
         used_ms: key.used_ms,
         per_minute: key.per_minute,
         at_once: key.at_once,
+        endpoints: key.endpoints,
     }
 }
 
@@ -172,6 +189,7 @@ mod tests {
             expires_in: None,
             per_minute: None,
             at_once: None,
+            endpoints: Vec::new(),
         }
     }
 

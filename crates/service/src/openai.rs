@@ -23,6 +23,7 @@ pub use completion::{__path_complete, complete};
 pub(crate) use conversation::{Rendered, check_bytes};
 
 use crate::endpoints::Endpoints;
+use crate::guard::Caller;
 use crate::life::Life;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
@@ -31,8 +32,14 @@ use vastrelay_wire::models::{ModelEntry, ModelList};
 
 /// `GET /v1/models`: the endpoints there are, which callers know as models.
 #[utoipa::path(get, path = "/v1/models", tag = "openai", responses((status = 200, body = ModelList)))]
-pub async fn models(endpoints: web::Data<Endpoints>, life: web::Data<Life>) -> HttpResponse {
-    let all = endpoints.all();
+pub async fn models(
+    endpoints: web::Data<Endpoints>,
+    life: web::Data<Life>,
+    caller: web::ReqData<Caller>,
+) -> HttpResponse {
+    let sight = caller.sight();
+    let mut all = endpoints.all();
+    all.retain(|endpoint| sight.has(&endpoint.name));
     HttpResponse::Ok().json(ModelList {
         object: "list".into(),
         data: all.iter().map(|endpoint| entry(&endpoint.name, &life)).collect(),
@@ -48,9 +55,11 @@ pub async fn models(endpoints: web::Data<Endpoints>, life: web::Data<Life>) -> H
 pub async fn model(
     endpoints: web::Data<Endpoints>,
     life: web::Data<Life>,
+    caller: web::ReqData<Caller>,
     name: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
-    Ok(HttpResponse::Ok().json(entry(&endpoints.called(&name)?.name, &life)))
+    let endpoint = endpoints.called(&name, &caller.sight())?;
+    Ok(HttpResponse::Ok().json(entry(&endpoint.name, &life)))
 }
 
 fn entry(name: &str, life: &Life) -> ModelEntry {

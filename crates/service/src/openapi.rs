@@ -9,6 +9,7 @@ use std::sync::LazyLock;
 use utoipa::OpenApi;
 use utoipa::openapi::SecurityRequirement;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
+use vastrelay_fleet::Spec;
 
 /// Everything that can be called.
 #[derive(OpenApi)]
@@ -21,11 +22,11 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
         openai::models, openai::model, openai::chat, openai::complete,
         text::render, text::encode, text::count, text::decode,
         status::status, requests::requests, requests::request, steps::steps, history::history,
-        devices::devices, fit::fit, endpoints::deploy, endpoints::detail, endpoints::stop, endpoints::start, endpoints::renew, endpoints::remove, events::events, live::stream::live,
+        devices::devices, fit::fit, endpoints::deploy, endpoints::check, endpoints::detail, endpoints::stop, endpoints::start, endpoints::renew, endpoints::remove, events::events, live::stream::live,
         keys::keys, keys::add_key, keys::revoke_key,
         runs::runs, runs::run, runs::add_run, runs::report, runs::comparison,
         load::status, load::start, load::stop,
-        metrics::scrape::metrics, health::live, health::ready, health::endpoint_ready, description,
+        metrics::scrape::metrics, health::live, health::ready, health::endpoint_ready, description, spec_schema,
     ),
     components(schemas(
         runs::ReportForm,
@@ -70,6 +71,12 @@ fn security(access: Access) -> Vec<SecurityRequirement> {
     std::iter::once(SecurityRequirement::default())
         .chain(with_key)
         .collect()
+}
+
+/// `GET /spec-schema.json`: the JSON Schema of specs, with which editors complete them.
+#[utoipa::path(get, path = "/spec-schema.json", tag = "manage", responses((status = 200, description = "JSON Schema 2020-12", body = serde_json::Value)))]
+pub async fn spec_schema() -> HttpResponse {
+    HttpResponse::Ok().json(Spec::schema())
 }
 
 /// `GET /openapi.json`: this description.

@@ -196,6 +196,14 @@ impl Problem {
         Problem::unauthorized("revoked_key", message)
     }
 
+    /// A key that is good for some endpoints only, where all are told of: 403.
+    pub fn key_limited(name: &str) -> Problem {
+        let message = format!(
+            "the key `{name}` is good for some endpoints only; metrics tell of all of them and need another key"
+        );
+        Problem::forbidden("key_limited", message)
+    }
+
     /// A key that may call models, where managing is asked for: 403.
     pub fn scope_missing(name: &str) -> Problem {
         let message = format!("the key `{name}` has scope `use`; this address needs a key with scope `manage`");

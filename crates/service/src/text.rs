@@ -6,10 +6,12 @@ use crate::guard::limits::KeyLimits;
 use crate::guard::{Body, Caller};
 use crate::openai::{Rendered, check_bytes};
 use crate::problem::Problem;
+use crate::sight::Sight;
 use crate::text_threads::{Renderer, TextThreads};
 use actix_web::{HttpResponse, web};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::sync::Arc;
 use std::time::Instant;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::parse::parse_body;
@@ -114,20 +116,36 @@ pub async fn decode(parts: Parts, caller: web::ReqData<Caller>, body: Body) -> R
     .await
 }
 
+/// The endpoints, as far as a caller knows of them.
+struct Seen<'a> {
+    endpoints: &'a Endpoints,
+    sight: &'a Sight,
+}
+
+impl Seen<'_> {
+    fn called(&self, model: &str) -> Result<Arc<Endpoint>, Problem> {
+        self.endpoints.called(model, self.sight)
+    }
+}
+
 /// Reads a request, answers it on a thread for text, and puts the answer into JSON there. The limits of the caller's key hold
 /// here as they do for answers.
 async fn answered<T: DeserializeOwned, A: Serialize>(
     (endpoints, threads, limits): &Parts,
     caller: &Caller,
     body: Body,
-    answer: impl FnOnce(&mut Renderer, &Endpoints, T) -> Result<A, Problem> + Send + 'static,
+    answer: impl FnOnce(&mut Renderer, Seen<'_>, T) -> Result<A, Problem> + Send + 'static,
 ) -> Result<HttpResponse, Problem> {
     let key = caller.key.as_ref();
     let _permit = key.map(|key| limits.enter(key, Instant::now())).transpose()?;
-    let (endpoints, bytes) = (endpoints.clone(), body.len());
+    let (endpoints, sight, bytes) = (endpoints.clone(), caller.sight(), body.len());
     let work = move |renderer: &mut Renderer| {
         let request = parse_body(&body).map_err(|error| Problem::body(&error))?;
-        let answer = answer(renderer, &endpoints, request)?;
+        let seen = Seen {
+            endpoints: &endpoints,
+            sight: &sight,
+        };
+        let answer = answer(renderer, seen, request)?;
         serde_json::to_vec(&answer).map_err(|error| Problem::internal(error.to_string()))
     };
     let json = threads.run(bytes, work).await??;

@@ -51,12 +51,14 @@ pub struct KeyRecord {
     pub per_minute: Option<u32>,
     /// Most calls at the same time.
     pub at_once: Option<u32>,
+    /// The endpoints that may be called with it; all when there are none.
+    pub endpoints: Vec<String>,
 }
 
 pub(crate) fn insert(connection: &Connection, key: &KeyRecord) -> rusqlite::Result<()> {
     connection.execute(
-        "INSERT INTO keys (id, name, hash, scope, created_ms, expires_ms, revoked_ms, used_ms, per_minute, at_once)
-         VALUES (:id, :name, :hash, :scope, :created, :expires, :revoked, :used, :per_minute, :at_once)",
+        "INSERT INTO keys (id, name, hash, scope, created_ms, expires_ms, revoked_ms, used_ms, per_minute, at_once, endpoints)
+         VALUES (:id, :name, :hash, :scope, :created, :expires, :revoked, :used, :per_minute, :at_once, :endpoints)",
         named_params! {
             ":id": key.id,
             ":name": key.name,
@@ -68,6 +70,7 @@ pub(crate) fn insert(connection: &Connection, key: &KeyRecord) -> rusqlite::Resu
             ":used": key.used_ms,
             ":per_minute": key.per_minute,
             ":at_once": key.at_once,
+            ":endpoints": key.endpoints.join("\n"),
         },
     )?;
     Ok(())
@@ -98,7 +101,7 @@ pub(crate) fn touch(connection: &Connection, id: &str, now_ms: i64) -> rusqlite:
 }
 
 fn read(row: &Row<'_>) -> rusqlite::Result<KeyRecord> {
-    let scope: String = row.get("scope")?;
+    let (scope, endpoints): (String, String) = (row.get("scope")?, row.get("endpoints")?);
     Ok(KeyRecord {
         id: row.get("id")?,
         name: row.get("name")?,
@@ -110,5 +113,6 @@ fn read(row: &Row<'_>) -> rusqlite::Result<KeyRecord> {
         used_ms: row.get("used_ms")?,
         per_minute: row.get("per_minute")?,
         at_once: row.get("at_once")?,
+        endpoints: endpoints.lines().map(str::to_owned).collect(),
     })
 }

@@ -646,6 +646,7 @@ mod tests {
             used_ms: None,
             per_minute: Some(60),
             at_once: None,
+            endpoints: vec!["pierdesk".into(), "a/b".into()],
         };
         store.add_key(&key).unwrap();
         assert_eq!(store.key("k1").unwrap(), Some(key.clone()));

@@ -14,6 +14,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(BEGUN_AND_MOVES),
         M::up(EVENTS),
         M::up(KEPT),
+        M::up(KEYS_OF_ENDPOINTS),
     ])
 }
 
@@ -205,6 +206,9 @@ CREATE TABLE endpoints (
 ) STRICT, WITHOUT ROWID;
 ALTER TABLE releases ADD COLUMN spec   TEXT NOT NULL DEFAULT '';
 ALTER TABLE releases ADD COLUMN beside TEXT NOT NULL DEFAULT '';";
+
+/// Keys may be good for some endpoints only, whose names stand in lines.
+const KEYS_OF_ENDPOINTS: &str = "ALTER TABLE keys ADD COLUMN endpoints TEXT NOT NULL DEFAULT '';";
 
 #[cfg(test)]
 mod tests {

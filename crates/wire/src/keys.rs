@@ -32,6 +32,9 @@ pub struct NewKey {
     /// Maximum concurrent calls.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_once: Option<u32>,
+    /// The endpoints that may be called with it; all when there are none. To who calls with it, there are no others.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub endpoints: Vec<String>,
 }
 
 /// A key that was just created: the only time that it is shown.
@@ -66,4 +69,7 @@ pub struct KeyEntry {
     pub per_minute: Option<u32>,
     /// Maximum concurrent calls.
     pub at_once: Option<u32>,
+    /// The endpoints that may be called with it; all when there are none.
+    #[serde(default)]
+    pub endpoints: Vec<String>,
 }

@@ -10,7 +10,7 @@ mod status;
 mod steps;
 
 pub use devices::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
-pub use endpoints::{EndpointDetail, EndpointRelease, EndpointStop, RestingEndpoint};
+pub use endpoints::{EndpointCheck, EndpointDetail, EndpointRelease, EndpointStop, RestingEndpoint};
 pub use events::{EndpointEvent, EventKind, Renewal};
 pub use fit::{FitAnswer, FitCheapest, FitDevice, FitFigures, FitPoint, FitPrediction, FitReport, FitTerm, FitWay};
 pub use history::{History, HistoryPoint};

@@ -9,6 +9,15 @@ use std::time::Duration;
 pub enum EndpointCommand {
     /// Serve what a spec describes, or a model; change what is served
     Deploy(EndpointDeployOptions),
+    /// Say how a spec or a model would be served, without serving it
+    Check(EndpointCheckOptions),
+    /// Print the JSON Schema of specs, with which editors complete them
+    #[command(after_help = "\
+Examples:
+  vastrelay endpoint schema > endpoint.schema.json
+
+It needs no running service; a service has it at /spec-schema.json.")]
+    Schema,
     /// List endpoints, served or not
     List(EndpointListOptions),
     /// Show what an endpoint is to be, its releases and how it stands
@@ -65,6 +74,29 @@ pub struct EndpointDeployOptions {
 }
 
 #[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay endpoint check demo/lighthouse.toml
+  vastrelay endpoint check desk=./pierdesk-1
+
+Exit codes: 0 it could be served, 1 it could not; the message says where in the spec, and what
+would work.")]
+pub struct EndpointCheckOptions {
+    /// A spec, or a name with a model folder or GGUF file
+    #[arg(value_name = "FILE|NAME=PATH")]
+    pub what: String,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay endpoint list
+  vastrelay endpoint list --json")]
 pub struct EndpointListOptions {
     /// Print JSON
     #[arg(long)]
@@ -94,6 +126,9 @@ pub struct EndpointShowOptions {
 
 #[derive(Args)]
 #[command(after_help = "\
+Examples:
+  vastrelay endpoint wait pierdesk --within 5m
+
 Exit codes: 0 it takes requests, 1 it is stopped, has failed, or the time is over.")]
 pub struct EndpointWaitOptions {
     /// The endpoint's name
@@ -129,6 +164,9 @@ pub struct EndpointStopOptions {
 }
 
 #[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay endpoint start pierdesk")]
 pub struct EndpointStartOptions {
     /// The endpoint's name
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
@@ -196,7 +234,7 @@ pub fn named_path(text: &str) -> Result<(String, PathBuf), String> {
 
 /// Reads a name.
 pub fn endpoint_name(name: &str) -> Result<String, String> {
-    vastrelay_service::deploy::check_name(name).map(|()| name.to_owned())
+    vastrelay_service::endpoint_name::check_name(name).map(|()| name.to_owned())
 }
 
 #[cfg(test)]

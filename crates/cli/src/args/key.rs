@@ -1,6 +1,7 @@
 //! `vastrelay key`.
 
 use super::connection::Connection;
+use super::endpoint::endpoint_name;
 use clap::{Args, Subcommand, ValueEnum};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -11,6 +12,7 @@ pub enum KeyCommand {
     #[command(after_help = "\
 Examples:
   vastrelay key create --name \"ferry desk\"
+  vastrelay key create --name desk --endpoint pierdesk harbour    knows of no other endpoint
   vastrelay key create --name nightly --expires 30d --rate 60 --at-once 4
   vastrelay key create --name ops --scope manage --data /var/lib/vastrelay     works on the database, without a service")]
     Create(KeyCreateOptions),
@@ -54,6 +56,9 @@ pub struct KeyCreateOptions {
     /// Maximum concurrent calls [default: no limit]
     #[arg(long, value_name = "N")]
     pub at_once: Option<u32>,
+    /// Endpoints that it may call; to it, there are no others [default: all]
+    #[arg(long = "endpoint", value_name = "NAME", num_args = 1.., value_parser = endpoint_name)]
+    pub endpoints: Vec<String>,
     /// Print JSON
     #[arg(long)]
     pub json: bool,

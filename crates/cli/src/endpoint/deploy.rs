@@ -53,6 +53,11 @@ fn wanted(options: &EndpointDeployOptions) -> Result<NewEndpoint, Failure> {
             ..NewEndpoint::default()
         });
     }
+    named(what)
+}
+
+/// Returns what a spec or a model is in the service's words.
+pub fn named(what: &str) -> Result<NewEndpoint, Failure> {
     if what.ends_with(".toml") {
         return described(Path::new(what));
     }

@@ -1,6 +1,6 @@
 //! Endpoints are deployed, changed, stopped, started and removed while others are served, and a restarted service has those of before.
 
-use crate::support::{Service, chat, repository, with};
+use crate::support::{Service, chat, repository, vastrelay, with};
 use serde_json::{Value, json};
 use std::path::Path;
 use tempfile::TempDir;
@@ -271,12 +271,70 @@ async fn a_change_without_room_for_both_needs_a_pause() {
         &["no room beside what `lighthouse` holds", "with a pause"],
     );
     assert_eq!(service.endpoint().await["release"], 1);
+    let checked = succeeded(&service, &["endpoint", "check", &large(16)]);
+    for part in [
+        "lighthouse needs a pause",
+        "release 1 has to be stopped first",
+        "does not fit",
+    ] {
+        assert!(checked.contains(part), "{checked}");
+    }
+    let checked = succeeded(&service, &["endpoint", "check", &large(8)]);
+    assert!(checked.contains("is served so already, as release 1"), "{checked}");
     succeeded(&service, &["endpoint", "deploy", &large(16), "--with-pause"]);
     let endpoint = service.endpoint().await;
     assert_eq!(
         (&endpoint["state"], &endpoint["occupancy"]["lanes"]),
         (&json!("ready"), &json!(16))
     );
+}
+
+#[tokio::test]
+async fn what_would_be_served_is_told_and_nothing_is_changed() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    let file = spec(files.path(), "desk", &small("[batch]\nwidth = 3\n"));
+    let checked = succeeded(&service, &["endpoint", "check", &file]);
+    for part in [
+        "desk could be served",
+        "on cpu",
+        "weights",
+        "KV pool",
+        "keys and values in bf16",
+        "3 lanes",
+    ] {
+        assert!(checked.contains(part), "{checked}");
+    }
+    assert_eq!(states(&service), json!({}));
+    succeeded(&service, &["endpoint", "deploy", &file]);
+    let wider = spec(files.path(), "desk", &small("[batch]\nwidth = 5\n"));
+    let checked = service.client_json(&["endpoint", "check", &wider]);
+    assert_eq!(
+        (&checked["served"], &checked["is_change"], &checked["needs_pause"]),
+        (&json!(1), &json!(true), &json!(false))
+    );
+    assert_eq!(checked["planned"]["replicas"][0]["width"], 5);
+    let endpoint = service.endpoint().await;
+    assert_eq!(
+        (&endpoint["release"], &endpoint["occupancy"]["lanes"]),
+        (&json!(1), &json!(3))
+    );
+    let wrong = spec(files.path(), "desk", &small("[batch]\nwidth = 0\n"));
+    refused(
+        &service,
+        &["endpoint", "check", &wrong],
+        &["line 3, column 9", "from 1 on"],
+    );
+}
+
+#[tokio::test]
+async fn editors_are_told_what_a_spec_may_say() {
+    let printed = vastrelay().args(["endpoint", "schema"]).output().unwrap();
+    let schema: Value = serde_json::from_slice(&printed.stdout).unwrap();
+    assert_eq!(schema["additionalProperties"], false);
+    assert_eq!(schema["required"], json!(["model"]));
+    let service = Service::start(&[]);
+    assert_eq!(service.get("/spec-schema.json").await, (200, schema));
 }
 
 #[tokio::test]

@@ -13,6 +13,7 @@ mod fuzz;
 mod guard;
 mod hostile;
 mod lifecycle;
+mod limited_keys;
 mod load;
 mod manage;
 mod measure;

@@ -106,6 +106,7 @@ mod tests {
             used_ms: None,
             per_minute,
             at_once,
+            endpoints: Vec::new(),
         }
     }
 

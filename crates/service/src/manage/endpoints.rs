@@ -1,8 +1,9 @@
 //! Endpoints that come and go while the service runs: `/manage/endpoints`.
 
 use super::status::{endpoint_status, resting_endpoint};
-use crate::deploy::{Loader, Terms};
+use crate::deploy::{DeployError, Loader, Terms};
 use crate::endpoint::Endpoint;
+use crate::endpoint_name::check_name;
 use crate::endpoints::Endpoints;
 use crate::guard::{Body, Caller};
 use crate::halt;
@@ -16,7 +17,8 @@ use std::time::{Duration, Instant};
 use vastrelay_store::{KeptEndpoint, ReleaseEntry, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{
-    EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EventKind, NewEndpoint, Renewal, RestingEndpoint,
+    EndpointCheck, EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EventKind, NewEndpoint, Renewal,
+    RestingEndpoint,
 };
 use vastrelay_wire::parse::parse_body;
 
@@ -56,17 +58,56 @@ fn load(
     wanted: &NewEndpoint,
     by: &str,
 ) -> Result<Arc<Endpoint>, Problem> {
-    crate::deploy::check_name(&wanted.name).map_err(|text| Problem::field("name", text))?;
+    check_name(&wanted.name).map_err(|text| Problem::field("name", text))?;
     let order = order(loader, records, wanted, by)?;
     let terms = Terms {
         from_release: wanted.from_release,
         with_pause: wanted.with_pause,
     };
     let deployed = loader.deploy(endpoints, records, &order, terms);
-    deployed.map_err(|error| match error.refused_in(&order.spec) {
-        Some(refused) if wanted.spec.is_some() => Problem::from(error).said(refused.to_string()),
-        _ => Problem::from(error),
-    })
+    deployed.map_err(|error| told(error, &order, wanted.spec.is_some()))
+}
+
+/// `POST /manage/check`: how a spec, a folder of weights, the demo's own, or an earlier release would be served. Nothing is changed by it.
+///
+/// # Errors
+/// 400 when it could not be served.
+#[utoipa::path(post, path = "/manage/check", operation_id = "check_endpoint", tag = "manage", request_body = NewEndpoint, responses(
+    (status = 200, body = EndpointCheck), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn check(
+    endpoints: web::Data<Endpoints>,
+    loader: web::Data<Loader>,
+    records: web::Data<Records>,
+    caller: web::ReqData<Caller>,
+    body: Body,
+) -> Result<HttpResponse, Problem> {
+    let by = caller.name().to_owned();
+    let wanted: NewEndpoint = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let checked = on_thread(move || {
+        let order = order(&loader, &records, &wanted, &by)?;
+        let checked = loader.check(&endpoints, &order);
+        let checked = checked.map_err(|error| told(error, &order, wanted.spec.is_some()))?;
+        let (planned, why) = match &checked.planned {
+            Ok(endpoint) => (Some(endpoint_status(endpoint)), None),
+            Err(why) => (None, Some(why.clone())),
+        };
+        Ok(EndpointCheck {
+            served: checked.served,
+            is_change: checked.is_change,
+            needs_pause: planned.is_none() && checked.is_change,
+            why,
+            planned,
+        })
+    });
+    Ok(HttpResponse::Ok().json(checked.await?))
+}
+
+/// Returns an error, with the place in the spec that it is about where somebody has written one.
+fn told(error: DeployError, order: &Order, has_spec: bool) -> Problem {
+    match error.refused_in(&order.spec).filter(|_| has_spec) {
+        Some(refused) => Problem::from(error).said(refused.to_string()),
+        None => Problem::from(error),
+    }
 }
 
 /// Returns the order that a caller describes in one of four ways.

@@ -7,6 +7,7 @@ use crate::loads::{Loads, is_under_way};
 use crate::own_address::OwnAddress;
 use crate::problem::Problem;
 use crate::records::Records;
+use crate::sight::Sight;
 use actix_web::http::header::AUTHORIZATION;
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -86,7 +87,7 @@ pub async fn start(
 /// Reads an order and makes its prompts.
 fn ready(endpoints: &Endpoints, body: &[u8]) -> Result<(LoadOrder, Prepared), Problem> {
     let order: LoadOrder = parse_body(body).map_err(|error| Problem::body(&error))?;
-    let endpoint = endpoints.called(&order.model)?;
+    let endpoint = endpoints.called(&order.model, &Sight::all())?;
     let room = Room {
         vocabulary: endpoint.model.description.vocabulary,
         context: endpoint.limits().context,

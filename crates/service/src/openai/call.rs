@@ -12,6 +12,7 @@ use crate::placed::Placed;
 use crate::problem::Problem;
 use crate::recent::Noted;
 use crate::redact::redact;
+use crate::sight::Sight;
 use crate::state::ServiceState;
 use actix_web::{HttpMessage, HttpRequest, web};
 use std::sync::atomic::Ordering;
@@ -38,6 +39,8 @@ pub(super) struct Call {
     /// The replica that answers it; let go before the endpoint, whose last holder ends the engine.
     placed: Option<Arc<Placed>>,
     /// What it was sent to, where that is there.
+    /// Which endpoints the caller knows of.
+    sight: Sight,
     endpoint: Option<Arc<Endpoint>>,
     arrived: Instant,
     moves: Moves,
@@ -115,6 +118,7 @@ impl Call {
             state: state.clone(),
             record,
             endpoint: None,
+            sight: caller.sight(),
             placed: None,
             arrived,
             moves: Moves::default(),
@@ -128,9 +132,14 @@ impl Call {
         }
     }
 
+    /// Returns which endpoints the caller knows of.
+    pub fn sight(&self) -> &Sight {
+        &self.sight
+    }
+
     /// Notes what was asked for.
     pub fn asks(&mut self, asked: Asked) {
-        self.endpoint = self.state.endpoints.called(&asked.model).ok();
+        self.endpoint = self.state.endpoints.called(&asked.model, &self.sight).ok();
         self.record.endpoint = asked.model;
         self.record.streamed = asked.streamed;
         self.record.parameters = asked.parameters;

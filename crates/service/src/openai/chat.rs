@@ -49,7 +49,7 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let messages = std::mem::take(&mut request.messages);
     let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));
     let ignored = ignored::in_chat(call.body, &messages)?;
-    let endpoint = call.state.endpoints.called(&request.model)?;
+    let endpoint = call.state.endpoints.called(&request.model, call.sight)?;
     refuse_unsupported(&request)?;
     options.check(&endpoint, 1)?;
     let kept = call.state.options.keeps_texts.then(|| messages.clone());

@@ -68,7 +68,7 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let prompt = std::mem::take(&mut request.prompt);
     let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));
     let ignored = ignored::in_completion(call.body)?;
-    let endpoint = call.state.endpoints.called(&request.model)?;
+    let endpoint = call.state.endpoints.called(&request.model, call.sight)?;
     refuse_unsupported(&request)?;
     options.check(&endpoint, prompt.count())?;
     check_prompts(&endpoint, &prompt)?;

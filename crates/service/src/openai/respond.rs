@@ -10,6 +10,7 @@ use crate::departure::departure;
 use crate::endpoint::Endpoint;
 use crate::guard::Body;
 use crate::problem::Problem;
+use crate::sight::Sight;
 use crate::state::ServiceState;
 use crate::text_threads::Renderer;
 use actix_web::http::header::{HeaderName, HeaderValue};
@@ -44,6 +45,8 @@ pub(super) struct Preparing<'a> {
     /// Keeps the caller's prompts apart from those of others.
     pub salt: &'a str,
     pub body: &'a [u8],
+    /// Which endpoints the caller knows of.
+    pub sight: &'a Sight,
     /// What is recorded of the call, as soon as it is known.
     pub asked: &'a mut Option<Asked>,
 }
@@ -61,7 +64,7 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
     prepare: impl FnOnce(Preparing<'_>) -> Result<Prepared<S>, Problem> + Send + 'static,
 ) -> Result<HttpResponse, Problem> {
     let mut call = Call::begin(&state, &http, operation)?;
-    let salt = call.cache_salt(&http);
+    let (salt, sight) = (call.cache_salt(&http), call.sight().clone());
     let (shared, bytes) = (state.clone(), body.len());
     let work = move |renderer: &mut Renderer| {
         let mut asked = None;
@@ -70,6 +73,7 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
             renderer,
             id: &id.0,
             salt: &salt,
+            sight: &sight,
             body: &body,
             asked: &mut asked,
         });

@@ -36,6 +36,21 @@ pub struct EndpointDetail {
     pub status: Option<EndpointStatus>,
 }
 
+/// `POST /manage/check`: how an endpoint would be served.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct EndpointCheck {
+    /// The release that is served under its name now.
+    pub served: Option<u32>,
+    /// Whether anything would be different from that.
+    pub is_change: bool,
+    /// Whether what is served has to be stopped first, as memory has no room for both.
+    pub needs_pause: bool,
+    /// Why, in words.
+    pub why: Option<String>,
+    /// The endpoint as it would be, where there is room for it.
+    pub planned: Option<EndpointStatus>,
+}
+
 /// One release of an endpoint.
 #[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct EndpointRelease {

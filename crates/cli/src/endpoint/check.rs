@@ -1,0 +1,74 @@
+//! `vastrelay endpoint check`.
+
+use super::deploy::named;
+use crate::args::endpoint::EndpointCheckOptions;
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{device_name, json, line, precision_name};
+use vastrelay_planner::amounts::{bytes, grouped};
+use vastrelay_wire::manage::{EndpointCheck, EndpointStatus};
+
+/// Says how something would be served.
+pub async fn check(options: &EndpointCheckOptions) -> Result<(), Failure> {
+    let wanted = named(&options.what)?;
+    let checked: EndpointCheck = Client::new(&options.connection)?
+        .post_for("/manage/check", &wanted)
+        .await?;
+    if options.json {
+        return json(&checked);
+    }
+    line(match (checked.served, checked.is_change, checked.needs_pause) {
+        (None, ..) => format!("{} could be served", wanted.name),
+        (Some(release), false, _) => format!("{} is served so already, as release {release}", wanted.name),
+        (Some(release), true, false) => format!(
+            "{} could take over from release {release}: there is room for both, and no call would be lost",
+            wanted.name
+        ),
+        (Some(release), true, true) => format!(
+            "{} needs a pause: release {release} has to be stopped first (--with-pause)",
+            wanted.name
+        ),
+    });
+    if let Some(why) = &checked.why {
+        line(format!("  {why}"));
+    }
+    checked.planned.iter().for_each(plan);
+    Ok(())
+}
+
+/// Prints the memory that an endpoint would take, by owner.
+fn plan(endpoint: &EndpointStatus) {
+    let precision = &endpoint.precision;
+    for replica in &endpoint.replicas {
+        let memory = &replica.memory;
+        let on = match endpoint.simulated {
+            true => format!("on each of {} × {}", replica.split, device_name(&endpoint.device, true)),
+            false => format!("on {}", endpoint.device),
+        };
+        line(format!(
+            "  {on}: {} of {}, of at most {}",
+            bytes(memory.reserved),
+            bytes(memory.device),
+            bytes(memory.budget)
+        ));
+        let weights = precision_name(&precision.weights, precision.group);
+        for (name, count, what) in [
+            ("weights", memory.weights, weights),
+            (
+                "KV pool",
+                memory.kv_pool,
+                format!("keys and values in {}", precision.kv),
+            ),
+            ("workspace", memory.workspace, "activations of the largest step".into()),
+            ("process", memory.process, "program and tokenizer".into()),
+        ] {
+            line(format!("    {name:<10}{:>10}  {what}", bytes(count)));
+        }
+        line(format!(
+            "  {} sequences of {} tokens fit, {} lanes",
+            grouped(replica.full_context_sequences),
+            grouped(endpoint.context),
+            grouped(replica.width)
+        ));
+    }
+}
