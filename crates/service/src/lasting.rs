@@ -10,7 +10,6 @@ use crate::line::{Alone, Entry, Turn};
 use crate::placed::Placed;
 use crate::problem::Problem;
 use crate::standing::NotTaken;
-use futures_util::poll;
 use progress::Progress;
 use std::future::poll_fn;
 use std::pin::Pin;
@@ -220,7 +219,7 @@ fn entry(requests: &[GenerationRequest], arrived: Instant) -> Entry {
 }
 
 /// Hands requests in at the replica whose turn it is, and waits until they have a lane.
-async fn hand_in(mut turn: Turn, requests: &[GenerationRequest], begun: Instant) -> Result<HandedIn, Refusal> {
+async fn hand_in(turn: Turn, requests: &[GenerationRequest], begun: Instant) -> Result<HandedIn, Refusal> {
     let waited = begun.elapsed();
     let requests = requests.iter().map(|request| GenerationRequest {
         waited,
@@ -228,10 +227,13 @@ async fn hand_in(mut turn: Turn, requests: &[GenerationRequest], begun: Instant)
     });
     let placed = turn.placed.clone();
     let mut submitting = placed.replica.generate.submit(requests.collect());
-    // They are on their way after the first look: what was promised is given then.
-    let first = poll!(&mut submitting);
-    let alone = turn.alone.take();
-    drop(turn);
+    // They are on their way after the first look.
+    let mut turn = Some(turn);
+    let (first, alone) = poll_fn(|context| match turn.take() {
+        Some(turn) => Poll::Ready(turn.hand_over(|| submitting.as_mut().poll(context))),
+        None => Poll::Pending,
+    })
+    .await;
     let mut stream = match first {
         Poll::Ready(answer) => answer?,
         Poll::Pending => submitting.as_mut().await?,

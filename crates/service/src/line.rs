@@ -49,13 +49,13 @@ pub(crate) struct Waiting {
     pub turn: oneshot::Receiver<Turn>,
 }
 
-/// The right to hand something in at a replica; until it is dropped, what was promised counts as given.
+/// The right to hand something in at a replica; until that is done, what was promised counts as given.
 pub(crate) struct Turn {
     line: Arc<EdgeLine>,
     pub placed: Arc<Placed>,
     sequences: usize,
     /// Kept for as long as the replica is the call's alone.
-    pub alone: Option<Alone>,
+    alone: Option<Alone>,
 }
 
 /// A replica that somebody has alone.
@@ -165,6 +165,16 @@ impl EdgeLine {
 }
 
 impl State {
+    /// Counts sequences no more that were promised to a replica.
+    fn forget_promise(&mut self, incarnation: u64, sequences: usize) {
+        if let Some(promised) = self.promised.get_mut(&incarnation) {
+            *promised = promised.saturating_sub(sequences);
+            if *promised == 0 {
+                self.promised.remove(&incarnation);
+            }
+        }
+    }
+
     /// Returns how loaded each replica is; one that has failed is full.
     fn loads(&self) -> Vec<Load> {
         let load = |placed: &Arc<Placed>| {
@@ -187,6 +197,19 @@ impl State {
     }
 }
 
+impl Turn {
+    /// Does what gives the promised sequences to the replica, while nobody looks at how loaded it is: nothing is counted twice, and nothing not at
+    /// all. Returns what came of it, and the replica for the call alone where it has that.
+    pub fn hand_over<T>(mut self, give: impl FnOnce() -> T) -> (T, Option<Alone>) {
+        let mut state = self.line.lock();
+        let given = give();
+        state.forget_promise(self.placed.replica.incarnation, self.sequences);
+        drop(state);
+        self.sequences = 0;
+        (given, self.alone.take())
+    }
+}
+
 impl Drop for Waiting {
     fn drop(&mut self) {
         let left = self.line.lock().line.leave(self.place);
@@ -199,13 +222,7 @@ impl Drop for Turn {
     fn drop(&mut self) {
         self.alone = None;
         let mut state = self.line.lock();
-        let incarnation = self.placed.replica.incarnation;
-        if let Some(promised) = state.promised.get_mut(&incarnation) {
-            *promised = promised.saturating_sub(self.sequences);
-            if *promised == 0 {
-                state.promised.remove(&incarnation);
-            }
-        }
+        state.forget_promise(self.placed.replica.incarnation, self.sequences);
         drop(state);
         self.line.dispatch();
     }

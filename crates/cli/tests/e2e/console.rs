@@ -12,9 +12,6 @@ use tempfile::TempDir;
 /// How long a state is waited for: what is slow is not broken, on a machine that others use as well.
 const PATIENCE: Duration = Duration::from_secs(180);
 
-/// How long a click on a box may take to show.
-const TICK_PATIENCE: Duration = Duration::from_secs(10);
-
 /// A browser with a profile of its own; dropping it ends the driver.
 struct Browser {
     driver: Child,
@@ -152,15 +149,14 @@ impl Browser {
         field.select_by_value(value).await.unwrap();
     }
 
-    /// Ticks a box; a click that misses because the page has moved meanwhile is made again. Each has its time to show, as another one would
-    /// take it back.
+    /// Ticks a box from the keyboard: a click could meet another one where the page moves.
     async fn tick(&self, xpath: &str) {
+        if !self.is_ticked(xpath).await {
+            self.press(xpath, " ").await;
+        }
         let begun = Instant::now();
         while !self.is_ticked(xpath).await {
             assert!(begun.elapsed() < PATIENCE, "{xpath} is never ticked");
-            self.click(xpath).await;
-            let clicked = Instant::now();
-            while clicked.elapsed() < TICK_PATIENCE && !self.is_ticked(xpath).await {}
         }
     }
 
