@@ -84,12 +84,13 @@ impl Browser {
 
     /// Waits until an element shows a text.
     async fn wait_for_text(&self, css: &str, text: &str) {
-        self.client
-            .wait()
-            .at_most(PATIENCE)
-            .for_element(Locator::XPath(&format!("//*[{css}][contains(., '{text}')]")))
-            .await
-            .unwrap_or_else(|error| panic!("`{text}` never shows: {error}"));
+        let mark = format!("//*[{css}][contains(., '{text}')]");
+        let waiting = self.client.wait().at_most(PATIENCE);
+        let found = waiting.for_element(Locator::XPath(&mark)).await;
+        if let Err(error) = found {
+            let page = self.run("return document.body.innerText").await;
+            panic!("`{text}` never shows: {error}; the page says {page}");
+        }
     }
 
     async fn end(mut self) {

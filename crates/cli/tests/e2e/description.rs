@@ -76,6 +76,8 @@ async fn no_request_that_the_description_allows_breaks_the_service() {
             // The only endpoint stays.
             "--exclude-operation-id",
             "remove_endpoint",
+            "--exclude-operation-id",
+            "stop_endpoint",
             "--no-color",
             "--suppress-health-check",
             "all",
