@@ -7,10 +7,10 @@ interface Compared {
   figures: {
     name: string;
     unit: "seconds" | "tokens-per-second";
-    a: number;
-    b: number;
-    ratio: number;
-    interval: [number, number] | null;
+    a: number | null;
+    b: number | null;
+    ratio: number | null;
+    interval: [number | null, number | null] | null;
     verdict: "better" | "worse" | "noise" | "unknown";
   }[];
   differences: { what: string; a: string; b: string }[];
@@ -32,8 +32,14 @@ export function Comparison({ a, b }: { a: Run; b: Run }) {
   );
   if (error) return <Trouble error={error} />;
   if (!value) return <Empty>Comparing…</Empty>;
-  const amount = (value: number, unit: string) =>
-    unit === "seconds" ? timing(value) : `${value.toFixed(value < 100 ? 1 : 0)} tokens/s`;
+  // What has nothing to be divided by has no ratio.
+  const times = (ratio: number | null) => (ratio === null ? "–" : `× ${ratio.toFixed(2)}`);
+  const amount = (value: number | null, unit: string) =>
+    value === null
+      ? "–"
+      : unit === "seconds"
+        ? timing(value)
+        : `${value.toFixed(value < 100 ? 1 : 0)} tokens/s`;
   return (
     <section aria-label="Comparison">
       <h3 className="text-sm text-faint">
@@ -54,10 +60,10 @@ export function Comparison({ a, b }: { a: Run; b: Run }) {
                 </th>
                 <td className="py-1 pr-4 text-right">{amount(row.a, row.unit)}</td>
                 <td className="py-1 pr-4 text-right">{amount(row.b, row.unit)}</td>
-                <td className="py-1 pr-4 text-right">× {row.ratio.toFixed(2)}</td>
+                <td className="py-1 pr-4 text-right">{times(row.ratio)}</td>
                 <td className="py-1 pr-4 text-faint">
                   {row.interval
-                    ? `${row.interval[0].toFixed(2)} to ${row.interval[1].toFixed(2)}`
+                    ? `${row.interval[0]?.toFixed(2) ?? "–"} to ${row.interval[1]?.toFixed(2) ?? "–"}`
                     : ""}
                 </td>
                 <td className="py-1 font-sans">{VERDICTS[row.verdict]}</td>
