@@ -78,6 +78,9 @@ async fn no_request_that_the_description_allows_breaks_the_service() {
             "remove_endpoint",
             "--exclude-operation-id",
             "stop_endpoint",
+            // It is not ready for a moment.
+            "--exclude-operation-id",
+            "renew_endpoint",
             "--no-color",
             "--suppress-health-check",
             "all",
