@@ -1,8 +1,8 @@
-import * as Dialog from "@radix-ui/react-dialog";
 import { useState, type FormEvent } from "react";
 import { call } from "../api/call";
 import type { KeyEntry, MadeKey, NewKey } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
+import { Confirm } from "../frame/Confirm";
 import { Empty, Trouble } from "../frame/State";
 import { ago } from "../figures";
 
@@ -213,38 +213,20 @@ function Table({ keys, again }: { keys: KeyEntry[]; again: () => void }) {
 }
 
 function Revoke({ entry, again }: { entry: KeyEntry; again: () => void }) {
-  const [trouble, setTrouble] = useState<Error | null>(null);
   async function revoke() {
-    try {
-      await call(`/manage/keys/${entry.id}`, { method: "DELETE" });
-      again();
-    } catch (error) {
-      setTrouble(error as Error);
-    }
+    await call(`/manage/keys/${entry.id}`, { method: "DELETE" });
+    again();
   }
   return (
-    <Dialog.Root modal={false}>
-      <Dialog.Trigger className="border border-red px-3 py-0.5 text-red">Revoke</Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Content className="fixed top-1/3 left-1/2 w-[min(28rem,92vw)] -translate-x-1/2 border border-ink bg-sheet p-6">
-          <Dialog.Title className="text-lg font-semibold">Revoke key {entry.name}?</Dialog.Title>
-          <Dialog.Description className="mt-2">
-            Calls with key <code className="font-mono">{entry.id}</code> will be refused
-            immediately. This cannot be undone.
-          </Dialog.Description>
-          {trouble && <Trouble error={trouble} />}
-          <div className="mt-5 flex justify-end gap-3">
-            <Dialog.Close className="border border-ink px-4 py-1.5">Cancel</Dialog.Close>
-            <button
-              type="button"
-              onClick={() => void revoke()}
-              className="bg-red px-4 py-1.5 font-medium text-paper"
-            >
-              Revoke
-            </button>
-          </div>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+    <Confirm
+      name="Revoke"
+      title={`Revoke key ${entry.name}?`}
+      action="Revoke"
+      destroys
+      act={revoke}
+    >
+      Calls with key <code className="font-mono">{entry.id}</code> will be refused immediately. This
+      cannot be undone.
+    </Confirm>
   );
 }

@@ -18,6 +18,7 @@ mod model;
 mod output;
 mod plain;
 mod requests;
+mod spec_file;
 mod start;
 mod status;
 mod text;

@@ -64,11 +64,10 @@ pub(crate) struct Check {
     pub is_change: bool,
 }
 
-/// What has a place on a device.
-struct InPlace {
+/// What an order names, opened once.
+struct Opened {
+    files: ModelFiles,
     model: Arc<Model>,
-    plan: Plan,
-    way: ReplicaSettings,
     made_of: MadeOf,
 }
 
@@ -194,13 +193,15 @@ impl Loader {
             let (name, now) = (name.clone(), old.release);
             return Err(DeployError::Stale { name, from, now });
         }
-        if old.made_of() == Some(&self.made_of(order)?) {
+        let opened = self.open(order)?;
+        if old.made_of() == Some(&opened.made_of) {
             return Ok(old);
         }
-        let begun = match self.prepare(records, order) {
+        let prepare = || self.prepare(records, order, &opened);
+        let begun = match prepare() {
             Err(error) if error.is_for_want_of_room() && terms.with_pause => {
                 self.make_room(endpoints, old)?;
-                let begun = self.prepare(records, order).and_then(PlannedEndpoint::begin);
+                let begun = prepare().and_then(PlannedEndpoint::begin);
                 begun.inspect_err(|_| self.restore(endpoints, records, name))
             }
             Err(error) if error.is_for_want_of_room() => Err(DeployError::NeedsPause {
@@ -261,7 +262,7 @@ impl Loader {
         order: &Order,
     ) -> Result<PlannedEndpoint, DeployError> {
         check(endpoints, &order.name)?;
-        let planned = self.prepare(records, order)?;
+        let planned = self.prepare(records, order, &self.open(order)?)?;
         endpoints.put(planned.endpoint.clone());
         Ok(planned)
     }
@@ -273,14 +274,14 @@ impl Loader {
     pub(crate) fn check(&self, endpoints: &Endpoints, order: &Order) -> Result<Check, DeployError> {
         check_name(&order.name).map_err(DeployError::Name)?;
         let served = endpoints.get(&order.name).ok();
-        let made_of = self.made_of(order)?;
-        let is_same = |endpoint: &Arc<Endpoint>| endpoint.made_of() == Some(&made_of);
+        let opened = self.open(order)?;
+        let is_same = |endpoint: &Arc<Endpoint>| endpoint.made_of() == Some(&opened.made_of);
         let (served, is_change) = (
             served.as_ref().map(|endpoint| endpoint.release),
             !served.as_ref().is_some_and(is_same),
         );
-        let planned = match self.place(order) {
-            Ok(placed) => Ok(Endpoint::new(&order.name, 0, placed.model, Arc::new(placed.plan))),
+        let planned = match self.place(order, &opened) {
+            Ok((plan, _)) => Ok(Endpoint::new(&order.name, 0, opened.model, Arc::new(plan))),
             Err(error) if served.is_some() && error.is_for_want_of_room() => Err(error.to_string()),
             Err(error) => return Err(error),
         };
@@ -294,43 +295,38 @@ impl Loader {
         })
     }
 
-    /// Finds a place for what an order names, and holds its memory.
-    fn place(&self, order: &Order) -> Result<InPlace, DeployError> {
-        let (name, path) = (&order.name, order.model());
-        let failed = |source| DeployError::load(name, source);
-        let settings = order.spec.settings.clone().or(&self.defaults);
-        let ways = self.ways(&settings, &order.beside).map_err(failed)?;
+    /// Opens what an order names.
+    fn open(&self, order: &Order) -> Result<Opened, DeployError> {
+        let (path, failed) = (order.model(), |source| DeployError::load(&order.name, source));
         let files = ModelFiles::open(&path).map_err(|error| failed(error.into()))?;
         let model = self.models.open(&files).map_err(failed)?;
         let made_of = MadeOf {
             content: model.content.clone(),
             weights: weights_of(&path),
-            settings,
+            settings: order.spec.settings.clone().or(&self.defaults),
         };
-        let (plan, way) = first_with_room(name, &model, &files, &ways).map_err(failed)?;
-        Ok(InPlace {
-            way: way.clone(),
-            model,
-            plan,
-            made_of,
-        })
+        Ok(Opened { files, model, made_of })
+    }
+
+    /// Finds a place for what an order names, and holds its memory.
+    fn place(&self, order: &Order, opened: &Opened) -> Result<(Plan, ReplicaSettings), DeployError> {
+        let (name, failed) = (&order.name, |source| DeployError::load(&order.name, source));
+        let Opened { files, model, made_of } = opened;
+        let ways = self.ways(&made_of.settings, &order.beside).map_err(failed)?;
+        let (plan, way) = first_with_room(name, model, files, &ways).map_err(failed)?;
+        Ok((plan, way.clone()))
     }
 
     /// Plans an endpoint that nobody can call yet.
-    fn prepare(&self, records: &Arc<Records>, order: &Order) -> Result<PlannedEndpoint, DeployError> {
-        let (name, placed) = (&order.name, self.place(order)?);
-        let InPlace {
-            model,
-            plan,
-            way,
-            made_of,
-        } = placed;
-        let release = records
-            .store
-            .release(name, &release_of(&model, &plan, &way, &made_of.weights))?;
+    fn prepare(&self, records: &Arc<Records>, order: &Order, opened: &Opened) -> Result<PlannedEndpoint, DeployError> {
+        let name = &order.name;
+        let (plan, way) = self.place(order, opened)?;
+        let Opened { model, made_of, .. } = opened;
+        let settings = release_of(model, &plan, &way, &made_of.weights);
+        let release = records.store.release(name, &settings)?;
         let log = EventLog::new(records, name, release);
-        let mut endpoint = Endpoint::new(name, release, model, Arc::new(plan))
-            .made_of_this(made_of)
+        let mut endpoint = Endpoint::new(name, release, model.clone(), Arc::new(plan))
+            .made_of_this(made_of.clone())
             .logged_by(log.clone());
         let stop = Arc::new(Stop::default());
         if self.workers.is_some() {
@@ -344,17 +340,6 @@ impl Loader {
             records: records.clone(),
             workers: self.workers.clone(),
             stop,
-        })
-    }
-
-    /// Returns what an endpoint of this order would be made of.
-    fn made_of(&self, order: &Order) -> Result<MadeOf, DeployError> {
-        let (path, failed) = (order.model(), |source| DeployError::load(&order.name, source));
-        let files = ModelFiles::open(&path).map_err(|error| failed(error.into()))?;
-        Ok(MadeOf {
-            content: self.models.open(&files).map_err(failed)?.content.clone(),
-            weights: weights_of(&path),
-            settings: order.spec.settings.clone().or(&self.defaults),
         })
     }
 

@@ -34,10 +34,8 @@ pub(crate) fn stop(
     endpoints.rest(name, Resting::stopped(by));
     let kept = records.store.stop_endpoint(name, true);
     kept.map_err(|error| Problem::internal(error.to_string()))?;
-    let log = stopped.as_ref().and_then(|endpoint| endpoint.log().cloned());
-    let log = log.unwrap_or_else(|| EventLog::new(records, name, 0));
     let text = format!("requests have {} s to end", within.as_secs_f64());
-    log.done_by(by, EventKind::Stopped, text);
+    log_of(stopped.as_ref(), records, name).done_by(by, EventKind::Stopped, text);
     if let Some(endpoint) = stopped {
         retire(endpoint, Some(within)).map_err(|error| Problem::internal(error.to_string()))?;
     }
@@ -95,11 +93,16 @@ pub(crate) fn remove(
     endpoints.forget(name);
     let forgotten = records.store.forget_endpoint(name);
     forgotten.map_err(|error| Problem::internal(error.to_string()))?;
-    let log = removed.as_ref().and_then(|endpoint| endpoint.log().cloned());
-    let log = log.unwrap_or_else(|| EventLog::new(records, name, 0));
-    log.done_by(by, EventKind::Removed, "its running answers are completed");
+    let text = "its running answers are completed";
+    log_of(removed.as_ref(), records, name).done_by(by, EventKind::Removed, text);
     if let Some(endpoint) = &removed {
         retire(endpoint.clone(), None).map_err(|error| Problem::internal(error.to_string()))?;
     }
     Ok(removed)
+}
+
+/// Returns what puts down what happens to an endpoint, also to one that is not served.
+fn log_of(served: Option<&Arc<Endpoint>>, records: &Arc<Records>, name: &str) -> EventLog {
+    let log = served.and_then(|endpoint| endpoint.log().cloned());
+    log.unwrap_or_else(|| EventLog::new(records, name, 0))
 }

@@ -180,60 +180,64 @@ impl Starter {
     pub fn keep(&self, endpoint: &Weak<Endpoint>, first: Result<Begun, Stillborn>, stop: &Stop) {
         let (mut deaths, mut life) = (Deaths::default(), first);
         loop {
-            let end = match life {
+            let over = match life {
                 Ok(begun) => self.outlive(begun, endpoint, stop),
                 Err(stillborn) => Over::Died(End::from(stillborn)),
             };
-            let end = match end {
+            let pause = match over {
                 Over::Told => return,
-                Over::Renewed => {
-                    tracing::info!(
-                        endpoint = self.begins.endpoint,
-                        replica = self.begins.replica,
-                        "a worker was drained; the next one is started"
-                    );
-                    let Some(endpoint_now) = endpoint.upgrade() else { return };
-                    endpoint_now.comes_back(self.begins.replica, Life::Starting(Phase::StartingWorker));
-                    drop(endpoint_now);
-                    life = self.next_life(endpoint);
-                    continue;
-                }
-                Over::Died(end) => end,
+                Over::Renewed => self.renewed(endpoint),
+                Over::Died(end) => self.died(end, &mut deaths, endpoint),
             };
-            let pause = deaths.note(end.produced);
-            tracing::error!(
-                endpoint = self.begins.endpoint,
-                release = self.begins.release,
-                replica = self.begins.replica,
-                cause = end.cause,
-                early_deaths = deaths.early(),
-                next_life_in = pause.as_secs(),
-                last_words = end.last_words.join(" | "),
-                "a worker is gone: {}",
-                end.why
-            );
-            let Some(endpoint_now) = endpoint.upgrade() else { return };
-            endpoint_now.counted.worker_gone(end.cause);
-            let next = match pause.as_secs() {
-                0 => "now".into(),
-                seconds => format!("in {seconds} s"),
-            };
-            let text = format!("{}: {}; the next one is started {next}", end.cause, end.why);
-            self.log.happened(self.begins.replica, EventKind::WorkerGone, text);
-            endpoint_now.comes_back(
-                self.begins.replica,
-                if deaths.is_loop() {
-                    Life::failed(end.why, pause, deaths.is_hopeless())
-                } else {
-                    Life::Starting(Phase::StartingWorker)
-                },
-            );
-            drop(endpoint_now);
+            let Some(pause) = pause else { return };
             if stop.within(pause) {
                 return;
             }
             life = self.next_life(endpoint);
         }
+    }
+
+    /// Says that a worker was drained; returns the pause before the next life, or nothing where nobody needs one.
+    fn renewed(&self, endpoint: &Weak<Endpoint>) -> Option<Duration> {
+        tracing::info!(
+            endpoint = self.begins.endpoint,
+            replica = self.begins.replica,
+            "a worker was drained; the next one is started"
+        );
+        let next = Life::Starting(Phase::StartingWorker);
+        endpoint.upgrade()?.comes_back(self.begins.replica, next);
+        Some(Duration::ZERO)
+    }
+
+    /// Says that a worker is gone; returns the pause before the next life, or nothing where nobody needs one.
+    fn died(&self, end: End, deaths: &mut Deaths, endpoint: &Weak<Endpoint>) -> Option<Duration> {
+        let pause = deaths.note(end.produced);
+        tracing::error!(
+            endpoint = self.begins.endpoint,
+            release = self.begins.release,
+            replica = self.begins.replica,
+            cause = end.cause,
+            early_deaths = deaths.early(),
+            next_life_in = pause.as_secs(),
+            last_words = end.last_words.join(" | "),
+            "a worker is gone: {}",
+            end.why
+        );
+        let endpoint = endpoint.upgrade()?;
+        endpoint.counted.worker_gone(end.cause);
+        let next = match pause.as_secs() {
+            0 => "now".into(),
+            seconds => format!("in {seconds} s"),
+        };
+        let text = format!("{}: {}; the next one is started {next}", end.cause, end.why);
+        self.log.happened(self.begins.replica, EventKind::WorkerGone, text);
+        let next = if deaths.is_loop() {
+            Life::failed(end.why, pause, deaths.is_hopeless())
+        } else {
+            Life::Starting(Phase::StartingWorker)
+        };
+        endpoint.comes_back(self.begins.replica, next);
+        Some(pause)
     }
 
     /// Begins the next life and puts it in its place.

@@ -6,11 +6,9 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{json, line};
 use crate::plain::note;
+use crate::spec_file::SpecFile;
 use std::path::Path;
 use vastrelay_wire::manage::{EndpointStatus, NewEndpoint};
-
-/// Most bytes of a spec.
-const MOST_SPEC: u64 = 1 << 20;
 
 /// Serves something under a name, in the place of what was served under it.
 pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
@@ -75,14 +73,9 @@ pub fn named(what: &str) -> Result<NewEndpoint, Failure> {
     })
 }
 
-/// Reads a spec; the endpoint has the file's name.
+/// Returns what a spec is in the service's words.
 fn described(file: &Path) -> Result<NewEndpoint, Failure> {
-    let failed = |error: &dyn std::fmt::Display| Failure::usage(format!("{}: {error}", file.display()));
-    let text = vastrelay_files::read_linked(file, MOST_SPEC).map_err(|error| failed(&error))?;
-    let text = String::from_utf8(text).map_err(|_| failed(&"it is no text"))?;
-    let name = file.file_stem().unwrap_or_default().to_string_lossy().into_owned();
-    let name = endpoint_name(&name).map_err(|error| failed(&format!("its name is the endpoint's: {error}")))?;
-    let beside = std::path::absolute(file.parent().unwrap_or(Path::new(""))).map_err(|error| failed(&error))?;
+    let SpecFile { name, text, beside } = SpecFile::read(file).map_err(Failure::usage)?;
     Ok(NewEndpoint {
         name,
         spec: Some(text),

@@ -3,16 +3,13 @@
 use crate::args::start::StartOptions;
 use crate::demo;
 use crate::failure::Failure;
+use crate::spec_file::SpecFile;
 use std::collections::BTreeSet;
 use std::path::Path;
 use vastrelay_service::deploy::DeployError;
-use vastrelay_service::endpoint_name::check_name;
 use vastrelay_service::event_log::START;
 use vastrelay_service::order::Order;
 use vastrelay_store::Store;
-
-/// Most bytes of a spec.
-const MOST_SPEC: u64 = 1 << 20;
 
 /// An endpoint that is to be served.
 pub struct Wanted {
@@ -49,14 +46,11 @@ pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failur
 
 /// Reads a spec; the endpoint has the file's name.
 fn described(file: &Path) -> Result<Wanted, Failure> {
-    let failed = |error: &dyn std::fmt::Display| Failure::failed(format!("{}: {error}", file.display()));
-    let text = vastrelay_files::read(file, MOST_SPEC).map_err(|error| failed(&error))?;
-    let text = String::from_utf8(text).map_err(|_| failed(&"it is no text"))?;
-    let name = file.file_stem().unwrap_or_default().to_string_lossy().into_owned();
-    check_name(&name).map_err(|error| failed(&format!("its name is the endpoint's: {error}")))?;
-    let beside = file.parent().unwrap_or(Path::new(""));
+    let SpecFile { name, text, beside } = SpecFile::read(file).map_err(Failure::failed)?;
+    let order = Order::of_spec(&name, &text, &beside, START);
+    let order = order.map_err(|error| Failure::failed(format!("{}: {error}", file.display())))?;
     Ok(Wanted {
-        order: Order::of_spec(&name, &text, beside, START).map_err(|error| failed(&error))?,
+        order,
         spec: Some(file.display().to_string()),
         is_kept: false,
     })
