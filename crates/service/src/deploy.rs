@@ -195,6 +195,8 @@ impl Loader {
         }
         let opened = self.open(order)?;
         if old.made_of() == Some(&opened.made_of) {
+            // Its spec may be written differently all the same.
+            records.store.keep_endpoint(&order.to_keep(), old.release)?;
             return Ok(old);
         }
         let prepare = || self.prepare(records, order, &opened);

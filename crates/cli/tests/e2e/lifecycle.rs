@@ -206,6 +206,11 @@ async fn a_change_takes_over_under_load_and_an_earlier_release_can_be_had_again(
     let before = service.endpoint().await["replicas"][0]["process"].clone();
     assert!(deploy(4).wait().unwrap().success());
     assert_eq!(service.endpoint().await["replicas"][0]["process"], before);
+    let text = small("# as wide as the desk\n[batch]\nwidth = 4\n");
+    let file = spec(files.path(), "desk", &text);
+    succeeded(&service, &["endpoint", "deploy", &file]);
+    assert_eq!(service.endpoint().await["replicas"][0]["process"], before);
+    assert_eq!(succeeded(&service, &["endpoint", "show", "desk", "--spec"]), text);
     let back = service.client_json(&["endpoint", "deploy", "desk", "--release", "1"]);
     assert_eq!((&back["release"], &back["occupancy"]["lanes"]), (&json!(3), &json!(2)));
     refused(
