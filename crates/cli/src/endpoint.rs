@@ -6,8 +6,8 @@ mod renew;
 mod wait;
 
 use crate::args::endpoint::{
-    EndpointCommand, EndpointListOptions, EndpointRemoveOptions, EndpointShowOptions, EndpointStartOptions,
-    EndpointStopOptions,
+    EndpointCommand, EndpointListOptions, EndpointParkOptions, EndpointRemoveOptions, EndpointShowOptions,
+    EndpointStartOptions, EndpointStopOptions,
 };
 use crate::client::Client;
 use crate::failure::Failure;
@@ -30,6 +30,7 @@ pub async fn run(command: &EndpointCommand) -> Result<(), Failure> {
         EndpointCommand::Show(options) => show(options).await,
         EndpointCommand::Wait(options) => wait::wait(options).await,
         EndpointCommand::Stop(options) => stop(options).await,
+        EndpointCommand::Park(options) => park(options).await,
         EndpointCommand::Start(options) => start(options).await,
         EndpointCommand::Renew(options) => renew::renew(options).await,
         EndpointCommand::Remove(options) => remove(options).await,
@@ -117,6 +118,19 @@ async fn stop(options: &EndpointStopOptions) -> Result<(), Failure> {
         humantime::format_duration(options.within),
         stopped.name
     ));
+    Ok(())
+}
+
+async fn park(options: &EndpointParkOptions) -> Result<(), Failure> {
+    let path = format!("/manage/endpoints/{}/park", options.name);
+    let within = EndpointStop {
+        within: options.within.as_secs_f64(),
+    };
+    let parked: RestingEndpoint = Client::new(&options.connection)?.post_for(&path, &within).await?;
+    if options.json {
+        return json(&parked);
+    }
+    line(format!("parked {}; the next call starts it again", parked.name));
     Ok(())
 }
 

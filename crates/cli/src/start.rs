@@ -23,7 +23,7 @@ use vastrelay_service::order::Order;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, Workers};
 use vastrelay_serving::process::Program;
 use vastrelay_serving::{Cores, Device, Devices, Models, Plan, Precisions};
-use vastrelay_store::{Retention, Store};
+use vastrelay_store::{Retention, Standing, Store};
 use wanted::Wanted;
 
 /// Runs the service until it is told to stop.
@@ -47,7 +47,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let server = Server::bind(options.listen, &serve).map_err(Failure::failed)?;
     let store = Store::open(&data, retention).map_err(Failure::failed)?;
     server.check_keys(&store).map_err(Failure::failed)?;
-    let (kept, stopped) = wanted::kept(&store, &wanted)?;
+    let (kept, resting) = wanted::kept(&store, &wanted)?;
     wanted.extend(kept);
     let part = options.cpu()?;
     let memory = part.memory.map_or(usize::MAX, |memory| memory.as_u64() as usize);
@@ -91,8 +91,13 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let failed = outcome.clone();
     let names = wanted.iter().map(|one| one.order.name.as_str());
     state.endpoints.announce(names);
-    let rest = |name: &String| state.endpoints.rest(name, Resting::stopped(""));
-    stopped.iter().for_each(rest);
+    for (name, standing) in resting {
+        let as_before = match standing {
+            Standing::Parked => Resting::parked("it was parked when the service was started".into()),
+            _ => Resting::stopped(""),
+        };
+        state.endpoints.rest(&name, as_before);
+    }
     // Models load while the service answers already.
     let begin = move || {
         let thread = std::thread::Builder::new().name("start".into());

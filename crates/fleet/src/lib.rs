@@ -10,9 +10,12 @@
 //! | [`survival`] | does a request that lost its worker go on? |
 //! | [`spec`] | what does an endpoint's file say? |
 //! | [`settings`] | how is a model to be run, as far as somebody has said? |
+//! | [`answering`] | how are calls to be answered? |
+//! | [`upkeep`] | when is an endpoint parked or stopped without anybody doing it? |
 #![warn(missing_docs)]
 
 pub mod adoption;
+pub mod answering;
 pub mod dispatch;
 pub mod hang;
 pub mod restart;
@@ -20,7 +23,10 @@ pub mod settings;
 pub mod spec;
 pub mod state;
 pub mod survival;
+pub mod upkeep;
 
+pub use answering::{Answering, Mode};
 pub use settings::Settings;
 pub use spec::{Place, Spec, SpecError};
 pub use state::State;
+pub use upkeep::Upkeep;

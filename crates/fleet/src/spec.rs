@@ -16,17 +16,24 @@
 //! context = 8192
 //! ```
 
+mod values;
+mod written;
+
+use crate::answering::{Answering, Defaults, Mode, PENALTIES, REPETITION_PENALTIES, SHARES, TEMPERATURES};
 use crate::settings::Settings;
-use schemars::JsonSchema;
-use serde::de::{self, Deserializer, Unexpected, Visitor};
-use serde::{Deserialize, Serialize};
+use crate::upkeep::Upkeep;
+use serde::Serialize;
 use std::collections::BTreeMap;
 use std::fmt;
-use std::ops::Range;
+use std::ops::{Range, RangeInclusive};
+use std::time::Duration;
 use toml::Spanned;
+pub use values::NamedToken;
+use values::{Count, Names, Number};
 use vastrelay_planner::Typical;
 use vastrelay_weights::Precision;
 use vastrelay_weights::precision::KvPrecision;
+use written::{Written, WrittenDefaults};
 
 /// What an endpoint is to be.
 #[derive(Clone, Debug, PartialEq)]
@@ -35,6 +42,10 @@ pub struct Spec {
     pub model: String,
     /// How it is to be run.
     pub settings: Settings,
+    /// How calls are to be answered.
+    pub answering: Answering,
+    /// How long it is to be there.
+    pub upkeep: Upkeep,
     /// Where each key is that is written.
     places: BTreeMap<&'static str, Place>,
 }
@@ -47,6 +58,9 @@ pub struct Place {
     /// The character in it.
     pub column: usize,
 }
+
+/// Most stop tokens.
+const MOST_STOP_TOKENS: usize = 64;
 
 /// A spec cannot be used.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -63,114 +77,6 @@ impl fmt::Display for Place {
         write!(f, "line {}, column {}", self.line, self.column)
     }
 }
-
-/// An endpoint of Vast Relay: the file has its name.
-#[derive(Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(title = "Endpoint")]
-struct Written {
-    /// The model: a folder or a GGUF file, from this file's folder on.
-    #[schemars(with = "String", length(min = 1))]
-    model: Spanned<String>,
-    /// What weights, keys and values are computed and kept in.
-    #[serde(default)]
-    precision: WrittenPrecision,
-    /// Where it runs.
-    #[serde(default)]
-    device: WrittenDevice,
-    /// What it may take of its device's memory.
-    #[serde(default)]
-    memory: WrittenMemory,
-    /// How requests are computed together.
-    #[serde(default)]
-    batch: WrittenBatch,
-    /// Who waits for the batch.
-    #[serde(default)]
-    queue: WrittenQueue,
-}
-
-#[derive(Default, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-struct WrittenPrecision {
-    /// Precision of weights; as stored when absent.
-    #[schemars(with = "Option<String>", extend("enum" = WEIGHTS))]
-    weights: Option<Spanned<String>>,
-    /// Weights that share a scale, for int8 and int4.
-    #[schemars(with = "Option<usize>", extend("enum" = GROUPS))]
-    group: Option<Spanned<Count>>,
-    /// Precision of keys and values; bf16 when absent.
-    #[schemars(with = "Option<String>", extend("enum" = KV))]
-    kv: Option<Spanned<String>>,
-}
-
-#[derive(Default, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-struct WrittenDevice {
-    /// A device profile by its name or file, or a list of them: the first with room. The processor when absent.
-    #[schemars(with = "Option<OneOrMany>")]
-    profile: Option<Spanned<Names>>,
-    /// Devices, or parts of the processor, that a replica spans.
-    #[schemars(with = "Option<usize>", range(min = 1))]
-    split: Option<Spanned<Count>>,
-    /// Cores of a replica on the processor.
-    #[schemars(with = "Option<usize>", range(min = 1))]
-    cores: Option<Spanned<Count>>,
-}
-
-#[derive(Default, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-struct WrittenMemory {
-    /// Fraction of a device's memory that a replica may take.
-    #[schemars(with = "Option<f64>", range(min = 0, max = 1))]
-    share: Option<Spanned<Number>>,
-    /// KV pages; as many as fit and are of use when absent.
-    #[schemars(with = "Option<usize>", range(min = 1))]
-    pages: Option<Spanned<Count>>,
-}
-
-#[derive(Default, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-struct WrittenBatch {
-    /// Maximum sequences in a batch.
-    #[schemars(with = "Option<usize>", range(min = 1))]
-    width: Option<Spanned<Count>>,
-    /// Most tokens in one step, prefill and decode together.
-    #[schemars(with = "Option<usize>", range(min = 1))]
-    step_budget: Option<Spanned<Count>>,
-    /// Most prompt tokens of one sequence in a step.
-    #[schemars(with = "Option<usize>", range(min = 1))]
-    prefill_chunk: Option<Spanned<Count>>,
-    /// Most tokens of a sequence, prompt and answer; the model's own when absent.
-    #[schemars(with = "Option<usize>", range(min = 1))]
-    context: Option<Spanned<Count>>,
-    /// A typical sequence: tokens of its prompt and its answer, such as 600+200.
-    #[schemars(with = "Option<String>", regex(pattern = r"^\d+\+\d+$"))]
-    typical: Option<Spanned<String>>,
-}
-
-#[derive(Default, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-struct WrittenQueue {
-    /// Most requests that wait for the batch.
-    #[schemars(with = "Option<usize>", range(min = 1))]
-    depth: Option<Spanned<Count>>,
-    /// Longest that one waits for it, such as 30s or 2m; any time when absent.
-    #[schemars(with = "Option<String>")]
-    wait: Option<Spanned<String>>,
-}
-
-/// A name, or several.
-#[derive(JsonSchema)]
-#[serde(untagged)]
-#[allow(dead_code, reason = "only its schema is used")]
-enum OneOrMany {
-    One(String),
-    Many(#[schemars(length(min = 1))] Vec<String>),
-}
-
-const WEIGHTS: [&str; 5] = ["as-stored", "f32", "bf16", "int8", "int4"];
-const GROUPS: [usize; 3] = [32, 64, 128];
-const KV: [&str; 3] = ["f32", "bf16", "int8"];
 
 impl Spec {
     /// Reads a spec.
@@ -189,6 +95,7 @@ impl Spec {
         let model = reader.take("model", Some(written.model), non_empty)?;
         let (precision, device, memory) = (written.precision, written.device, written.memory);
         let (batch, queue) = (written.batch, written.queue);
+        let limits = written.limits;
         let settings = Settings {
             weights: reader.weights(precision.weights, precision.group)?,
             kv: reader.take("precision.kv", precision.kv, kv)?,
@@ -203,11 +110,35 @@ impl Spec {
             context: reader.count("batch.context", batch.context)?,
             typical: reader.take("batch.typical", batch.typical, |text| text.parse::<Typical>())?,
             queue_depth: reader.count("queue.depth", queue.depth)?,
-            queue_wait: reader.take("queue.wait", queue.wait, wait)?,
+            queue_wait: reader.time("queue.wait", queue.wait)?,
         };
+        let answering = Answering {
+            mode: reader.take("mode", written.mode, mode)?,
+            template: reader.take("template", written.template, non_empty_template)?,
+            defaults: reader.defaults(written.defaults)?,
+            stop_tokens: reader
+                .take("tokens.stop", written.tokens.stop, few_tokens)?
+                .unwrap_or_default(),
+            keeps_texts: reader.take("records.texts", written.records.texts, Ok)?,
+            longest_wait: reader.time("limits.wait", limits.wait)?,
+            longest_answer: reader.time("limits.answer", limits.answer)?,
+        };
+        let upkeep = Upkeep {
+            longest_start: reader.time("limits.start", limits.start)?,
+            idle_after: reader.time("replicas.idle_after", written.replicas.idle_after)?,
+            stop_after: reader.time("stop_after", written.stop_after)?,
+        };
+        if answering.mode == Some(Mode::Plain) && answering.template.is_some() {
+            return Err(reader.refuse(
+                "template",
+                "only conversations have one; leave it out or use mode = \"chat\"",
+            ));
+        }
         Ok(Spec {
             model: model.unwrap_or_default(),
             settings,
+            answering,
+            upkeep,
             places: reader.places,
         })
     }
@@ -258,6 +189,53 @@ impl Reader<'_> {
         self.take(key, value, |Count(count)| Ok(count))
     }
 
+    fn time(&mut self, key: &'static str, value: Option<Spanned<String>>) -> Result<Option<Duration>, SpecError> {
+        self.take(key, value, time)
+    }
+
+    /// Reads a number that lies in a range.
+    fn number(
+        &mut self,
+        key: &'static str,
+        value: Option<Spanned<Number>>,
+        range: RangeInclusive<f32>,
+    ) -> Result<Option<f32>, SpecError> {
+        self.take(key, value, |Number(value)| {
+            let value = value as f32;
+            if range.contains(&value) {
+                return Ok(value);
+            }
+            Err(format!(
+                "{value} does not work; use {} to {}",
+                range.start(),
+                range.end()
+            ))
+        })
+    }
+
+    fn defaults(&mut self, written: WrittenDefaults) -> Result<Defaults, SpecError> {
+        let repetition = written.repetition_penalty;
+        Ok(Defaults {
+            temperature: self.number("defaults.temperature", written.temperature, TEMPERATURES)?,
+            top_p: self.number("defaults.top_p", written.top_p, SHARES)?,
+            top_k: self.take("defaults.top_k", written.top_k, small)?,
+            min_p: self.number("defaults.min_p", written.min_p, SHARES)?,
+            repetition_penalty: self.number("defaults.repetition_penalty", repetition, REPETITION_PENALTIES)?,
+            presence_penalty: self.number("defaults.presence_penalty", written.presence_penalty, PENALTIES)?,
+            frequency_penalty: self.number("defaults.frequency_penalty", written.frequency_penalty, PENALTIES)?,
+            max_tokens: self.take("defaults.max_tokens", written.max_tokens, small)?,
+        })
+    }
+
+    /// Returns the error that a key that is written cannot be.
+    fn refuse(&self, key: &str, text: &str) -> SpecError {
+        let place = self.places.get(key).copied();
+        SpecError {
+            place: place.unwrap_or(Place { line: 1, column: 1 }),
+            text: format!("`{key}`: {text}"),
+        }
+    }
+
     /// Reads a precision and its group, each of which may be what is wrong.
     fn weights(
         &mut self,
@@ -303,9 +281,35 @@ fn kv(word: String) -> Result<KvPrecision, String> {
     KvPrecision::of(&word).ok_or_else(|| format!("`{word}` is not a KV precision; use f32, bf16 or int8"))
 }
 
-fn wait(text: String) -> Result<std::time::Duration, String> {
-    let read = humantime::parse_duration(&text).ok().filter(|wait| !wait.is_zero());
-    read.ok_or_else(|| format!("`{text}` is not a time to wait; use one such as 30s or 2m"))
+fn time(text: String) -> Result<Duration, String> {
+    let read = humantime::parse_duration(&text).ok().filter(|time| !time.is_zero());
+    read.ok_or_else(|| format!("`{text}` is not a length of time; use one such as 30s or 2m"))
+}
+
+fn mode(word: String) -> Result<Mode, String> {
+    Mode::of(&word).ok_or_else(|| format!("`{word}` is not a mode; use chat or plain"))
+}
+
+fn non_empty_template(path: String) -> Result<String, String> {
+    if path.is_empty() {
+        Err("write the path of a file with a chat template".into())
+    } else {
+        Ok(path)
+    }
+}
+
+fn few_tokens(tokens: Vec<NamedToken>) -> Result<Vec<NamedToken>, String> {
+    if tokens.len() > MOST_STOP_TOKENS {
+        return Err(format!(
+            "{} tokens are too many; name at most {MOST_STOP_TOKENS}",
+            tokens.len()
+        ));
+    }
+    Ok(tokens)
+}
+
+fn small(Count(count): Count) -> Result<u32, String> {
+    u32::try_from(count).map_err(|_| format!("{count} does not work; use 1 to {}", u32::MAX))
 }
 
 /// Returns the place of a byte.
@@ -318,98 +322,11 @@ fn place(text: &str, at: usize) -> Place {
     }
 }
 
-/// A whole number from 1 on.
-struct Count(usize);
-
-impl<'de> Deserialize<'de> for Count {
-    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Count, D::Error> {
-        from.deserialize_any(Counting)
-    }
-}
-
-struct Counting;
-
-impl Visitor<'_> for Counting {
-    type Value = Count;
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("a whole number from 1 on")
-    }
-
-    fn visit_i64<E: de::Error>(self, value: i64) -> Result<Count, E> {
-        let count = usize::try_from(value).ok().filter(|count| *count > 0);
-        count
-            .map(Count)
-            .ok_or_else(|| E::invalid_value(Unexpected::Signed(value), &self))
-    }
-}
-
-/// A number, whole or not.
-struct Number(f64);
-
-impl<'de> Deserialize<'de> for Number {
-    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Number, D::Error> {
-        from.deserialize_any(Numbering)
-    }
-}
-
-struct Numbering;
-
-impl Visitor<'_> for Numbering {
-    type Value = Number;
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("a number")
-    }
-
-    fn visit_i64<E: de::Error>(self, value: i64) -> Result<Number, E> {
-        Ok(Number(value as f64))
-    }
-
-    fn visit_f64<E: de::Error>(self, value: f64) -> Result<Number, E> {
-        Ok(Number(value))
-    }
-}
-
-/// A name, or a list of them.
-struct Names(Vec<String>);
-
-impl<'de> Deserialize<'de> for Names {
-    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Names, D::Error> {
-        from.deserialize_any(Naming)
-    }
-}
-
-struct Naming;
-
-impl<'de> Visitor<'de> for Naming {
-    type Value = Names;
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("the name of a device profile or a list of names")
-    }
-
-    fn visit_str<E: de::Error>(self, name: &str) -> Result<Names, E> {
-        Ok(Names(vec![name.to_owned()]))
-    }
-
-    fn visit_seq<A: de::SeqAccess<'de>>(self, mut names: A) -> Result<Names, A::Error> {
-        let mut all = Vec::new();
-        while let Some(name) = names.next_element::<String>()? {
-            all.push(name);
-        }
-        if all.is_empty() {
-            return Err(de::Error::invalid_length(0, &self));
-        }
-        Ok(Names(all))
-    }
-}
-
 #[cfg(test)]
 mod tests {
+    use super::written::{GROUPS, KV, MODES, WEIGHTS};
     use super::*;
     use proptest::prelude::*;
-    use std::time::Duration;
 
     const WHOLE: &str = r#"
 model = "shapes/lighthouse-70b"
@@ -433,11 +350,38 @@ typical = "600+200"
 [queue]
 depth = 40
 wait = "30s"
+[defaults]
+temperature = 0.5
+top_p = 0.9
+top_k = 40
+min_p = 0.05
+repetition_penalty = 1.1
+presence_penalty = -1
+frequency_penalty = 0.25
+max_tokens = 200
+[tokens]
+stop = ["<|pause|>", 7]
+[records]
+texts = false
+[limits]
+start = "5m"
+wait = "20s"
+answer = "2m"
+[replicas]
+idle_after = "10m"
 "#;
+
+    /// What stands before the first table.
+    const FIRST: &str = "mode = \"chat\"\ntemplate = \"desk.jinja\"\nstop_after = \"12h\"\n";
+
+    /// Returns a spec with every key.
+    fn whole() -> String {
+        WHOLE.replacen("\n[precision]", &format!("\n{FIRST}[precision]"), 1)
+    }
 
     #[test]
     fn every_key_is_read() {
-        let spec = Spec::parse(WHOLE).unwrap();
+        let spec = Spec::parse(&whole()).unwrap();
         assert_eq!(spec.model, "shapes/lighthouse-70b");
         let expected = Settings {
             weights: Precision::of("int4", Some(64)).ok(),
@@ -460,7 +404,32 @@ wait = "30s"
         };
         assert_eq!(spec.settings, expected);
         let refused = spec.refuse("batch.context", "too long".into());
-        assert_eq!(refused.to_string(), "line 18, column 11: too long");
+        assert_eq!(refused.to_string(), "line 21, column 11: too long");
+        let answering = Answering {
+            mode: Some(Mode::Chat),
+            template: Some("desk.jinja".into()),
+            defaults: Defaults {
+                temperature: Some(0.5),
+                top_p: Some(0.9),
+                top_k: Some(40),
+                min_p: Some(0.05),
+                repetition_penalty: Some(1.1),
+                presence_penalty: Some(-1.0),
+                frequency_penalty: Some(0.25),
+                max_tokens: Some(200),
+            },
+            stop_tokens: vec![NamedToken::Text("<|pause|>".into()), NamedToken::Id(7)],
+            keeps_texts: Some(false),
+            longest_wait: Some(Duration::from_secs(20)),
+            longest_answer: Some(Duration::from_secs(120)),
+        };
+        assert_eq!(spec.answering, answering);
+        let upkeep = Upkeep {
+            longest_start: Some(Duration::from_secs(300)),
+            idle_after: Some(Duration::from_secs(600)),
+            stop_after: Some(Duration::from_secs(12 * 3600)),
+        };
+        assert_eq!(spec.upkeep, upkeep);
         let only = Spec::parse("model = \"m\"\n[device]\nprofile = \"cpu\"").unwrap();
         assert_eq!(only.settings.devices, Some(vec!["cpu".into()]));
         assert_eq!(only.settings.clone().or(&expected).width, Some(64));
@@ -491,7 +460,7 @@ wait = "30s"
     fn the_schema_has_every_key_and_what_it_allows_is_read() {
         let schema = Spec::schema();
         let keys = keys_of(&schema);
-        let written = Spec::parse(WHOLE).unwrap().places;
+        let written = Spec::parse(&whole()).unwrap().places;
         assert_eq!(keys.keys().collect::<Vec<_>>(), written.keys().collect::<Vec<_>>());
         assert!(keys.values().all(|key| key["description"].is_string()), "{schema:#}");
         for word in WEIGHTS {
@@ -503,6 +472,12 @@ wait = "30s"
         for group in GROUPS {
             let text = format!("model = \"m\"\nprecision = {{weights = \"int4\", group = {group}}}");
             assert!(Spec::parse(&text).is_ok(), "{group}");
+        }
+        for word in MODES {
+            assert!(
+                Spec::parse(&format!("model = \"m\"\nmode = \"{word}\"")).is_ok(),
+                "{word}"
+            );
         }
         for word in KV {
             assert!(
@@ -544,6 +519,34 @@ wait = "30s"
             ("model = \"shapes/lighthouse-70b\"", "", "line 1, column 1", "`model`"),
             ("\"shapes/lighthouse-70b\"", "\"\"", "line 2, column 9", "folder"),
             ("[queue]", "[queue", "line 20, column 7", ""),
+            ("ature = 0.5", "ature = 3", "line 24, column 15", "0 to 2"),
+            ("top_p = 0.9", "top_p = -0.1", "line 25, column 9", "0 to 1"),
+            ("top_k = 40", "top_k = 0", "line 26, column 9", "from 1 on"),
+            ("penalty = 1.1", "penalty = 0", "line 28, column 22", "0.01 to 10"),
+            ("penalty = -1", "penalty = 2.5", "line 29, column 20", "-2 to 2"),
+            ("= 200", "= 5_000_000_000", "line 31, column 14", "1 to 4294967295"),
+            ("7]", "-7]", "line 33, column 22", "a token's text or its number"),
+            ("texts = false", "texts = 0", "line 35, column 9", "a boolean"),
+            ("\"20s\"", "\"\"", "line 38, column 8", "30s"),
+            ("\"10m\"", "10", "line 41, column 14", "a string"),
+            (
+                "[precision]",
+                "mode = \"talk\"\n[precision]",
+                "line 3, column 8",
+                "chat or plain",
+            ),
+            (
+                "[precision]",
+                "mode = \"plain\"\ntemplate = \"t\"\n[precision]",
+                "line 4, column 12",
+                "leave it out",
+            ),
+            (
+                "[precision]",
+                "template = \"\"\n[precision]",
+                "line 3, column 12",
+                "a chat template",
+            ),
         ] {
             assert!(WHOLE.contains(from), "{from}");
             let text = Spec::parse(&WHOLE.replacen(from, to, 1)).unwrap_err().to_string();

@@ -5,6 +5,8 @@
 pub enum State {
     /// Somebody has stopped it; what it is to be is kept.
     Stopped,
+    /// It has no replica; the next call unparks it.
+    Parked,
     /// It is being started.
     Starting,
     /// It serves.
@@ -22,6 +24,7 @@ impl State {
     pub fn name(self) -> &'static str {
         match self {
             State::Stopped => "stopped",
+            State::Parked => "parked",
             State::Starting => "starting",
             State::Ready => "ready",
             State::Degraded => "degraded",
@@ -32,7 +35,7 @@ impl State {
 
     /// Returns whether requests are answered.
     pub fn serves(self) -> bool {
-        matches!(self, State::Ready | State::Degraded)
+        matches!(self, State::Ready | State::Degraded | State::Parked)
     }
 }
 
@@ -49,12 +52,14 @@ pub fn of_replicas(replicas: &[State]) -> State {
     }
 }
 
-/// Returns the state of a service with these endpoints, of which more may be `expected`. Those that somebody has stopped do not count.
+/// Returns the state of a service with these endpoints, of which more may be `expected`. Those that somebody has stopped do not count; those that
+/// are parked are as good as ready.
 pub fn of_endpoints(endpoints: &[State], expected: bool) -> State {
     let counting: Vec<State> = endpoints
         .iter()
         .copied()
         .filter(|state| *state != State::Stopped)
+        .map(|state| if state == State::Parked { State::Ready } else { state })
         .collect();
     let all = |state: State| counting.iter().all(|other| *other == state);
     let serves = counting.iter().any(|state| state.serves());
@@ -72,7 +77,7 @@ pub fn of_endpoints(endpoints: &[State], expected: bool) -> State {
 
 #[cfg(test)]
 mod tests {
-    use super::State::{Degraded, Draining, Failed, Ready, Starting, Stopped};
+    use super::State::{Degraded, Draining, Failed, Parked, Ready, Starting, Stopped};
     use super::*;
 
     #[test]
@@ -97,6 +102,9 @@ mod tests {
             (vec![], true, Starting),
             (vec![Stopped], false, Ready),
             (vec![Ready, Stopped], false, Ready),
+            (vec![Parked, Stopped], false, Ready),
+            (vec![Parked, Failed], false, Degraded),
+            (vec![Parked, Starting], false, Degraded),
             (vec![Ready], true, Degraded),
             (vec![Ready, Failed], false, Degraded),
             (vec![Degraded], false, Degraded),

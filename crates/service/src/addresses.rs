@@ -94,6 +94,7 @@ fn all() -> Vec<Address> {
         at("/manage/check").post(endpoints::check).asks(Access::Manage),
         at("/manage/events").get(events::events).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/stop").post(endpoints::stop).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}/park").post(endpoints::park).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/start").post(endpoints::start).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/renew").post(endpoints::renew).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/steps").get(steps::steps).asks(Access::Manage),

@@ -6,17 +6,18 @@ use crate::endpoints::{Endpoints, Resting};
 use crate::event_log::{EventLog, SERVICE};
 use crate::keeper::{Begins, Starter};
 use crate::made_of::{MadeOf, weights_of};
+use crate::manner::Manner;
 use crate::order::Order;
 use crate::problem::Problem;
 use crate::records::Records;
-use crate::retire::retire;
+use crate::retire::{retire, wait_for_memory};
 use crate::standing::Life;
 use crate::stop::Stop;
 use crate::workers::Workers;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use vastrelay_fleet::{Settings, Spec, SpecError};
 use vastrelay_serving::cpu::CpuHardware;
 use vastrelay_serving::worker::protocol::Phase;
@@ -29,10 +30,6 @@ use vastrelay_wire::manage::EventKind;
 const FIRST: u32 = 1;
 /// How long the calls of a release have to end that makes room for the next one.
 const PAUSE: Duration = Duration::from_secs(60);
-/// How long memory may take to be given back then.
-const MEMORY_LIMIT: Duration = Duration::from_secs(5);
-/// Time between two looks at it.
-const LOOK: Duration = Duration::from_millis(5);
 
 /// How endpoints are deployed.
 pub struct Loader {
@@ -68,6 +65,7 @@ pub(crate) struct Check {
 struct Opened {
     files: ModelFiles,
     model: Arc<Model>,
+    manner: Arc<Manner>,
     made_of: MadeOf,
 }
 
@@ -88,6 +86,8 @@ pub struct PlannedEndpoint {
     records: Arc<Records>,
     workers: Option<Arc<Workers>>,
     stop: Arc<Stop>,
+    /// What its beginning is, to those who look back.
+    what: EventKind,
 }
 
 /// Why an endpoint cannot be deployed.
@@ -229,10 +229,7 @@ impl Loader {
             let retiring = retiring.map_err(|error| DeployError::load(&name, LoadError::Thread(error)))?;
             let _ = retiring.join();
         }
-        let until = Instant::now() + MEMORY_LIMIT;
-        while held.strong_count() > 0 && Instant::now() < until {
-            std::thread::sleep(LOOK);
-        }
+        wait_for_memory(&held);
         Ok(())
     }
 
@@ -302,18 +299,30 @@ impl Loader {
         let (path, failed) = (order.model(), |source| DeployError::load(&order.name, source));
         let files = ModelFiles::open(&path).map_err(|error| failed(error.into()))?;
         let model = self.models.open(&files).map_err(failed)?;
+        let Spec { answering, upkeep, .. } = &order.spec;
+        let manner = Manner::read(answering, &order.beside, &model).map_err(failed)?;
         let made_of = MadeOf {
             content: model.content.clone(),
             weights: weights_of(&path),
             settings: order.spec.settings.clone().or(&self.defaults),
+            answering: answering.clone(),
+            template: manner.own_template().map(str::to_owned),
+            upkeep: *upkeep,
         };
-        Ok(Opened { files, model, made_of })
+        Ok(Opened {
+            files,
+            model,
+            made_of,
+            manner: Arc::new(manner),
+        })
     }
 
     /// Finds a place for what an order names, and holds its memory.
     fn place(&self, order: &Order, opened: &Opened) -> Result<(Plan, ReplicaSettings), DeployError> {
         let (name, failed) = (&order.name, |source| DeployError::load(&order.name, source));
-        let Opened { files, model, made_of } = opened;
+        let Opened {
+            files, model, made_of, ..
+        } = opened;
         let ways = self.ways(&made_of.settings, &order.beside).map_err(failed)?;
         let (plan, way) = first_with_room(name, model, files, &ways).map_err(failed)?;
         Ok((plan, way.clone()))
@@ -323,12 +332,15 @@ impl Loader {
     fn prepare(&self, records: &Arc<Records>, order: &Order, opened: &Opened) -> Result<PlannedEndpoint, DeployError> {
         let name = &order.name;
         let (plan, way) = self.place(order, opened)?;
-        let Opened { model, made_of, .. } = opened;
-        let settings = release_of(model, &plan, &way, &made_of.weights);
+        let Opened {
+            model, made_of, manner, ..
+        } = opened;
+        let settings = release_of(model, &plan, &way, &made_of.weights, Some(made_of));
         let release = records.store.release(name, &settings)?;
         let log = EventLog::new(records, name, release);
         let mut endpoint = Endpoint::new(name, release, model.clone(), Arc::new(plan))
             .made_of_this(made_of.clone())
+            .minded(manner.clone(), made_of.upkeep)
             .logged_by(log.clone());
         let stop = Arc::new(Stop::default());
         if self.workers.is_some() {
@@ -342,6 +354,7 @@ impl Loader {
             records: records.clone(),
             workers: self.workers.clone(),
             stop,
+            what: EventKind::Deployed,
         })
     }
 
@@ -361,7 +374,7 @@ impl Loader {
     ) -> Result<Arc<Endpoint>, DeployError> {
         let release = records
             .store
-            .release(name, &release_of(&model, &replica.plan, way, weights))?;
+            .release(name, &release_of(&model, &replica.plan, way, weights, None))?;
         let begins = Begins {
             records: records.clone(),
             endpoint: name.to_owned(),
@@ -379,6 +392,12 @@ impl Loader {
 }
 
 impl PlannedEndpoint {
+    /// Returns it as one whose beginning is something else than a deployment.
+    pub(crate) fn put_down_as(mut self, what: EventKind) -> PlannedEndpoint {
+        self.what = what;
+        self
+    }
+
     /// Returns the endpoint.
     pub fn endpoint(&self) -> &Arc<Endpoint> {
         &self.endpoint
@@ -392,7 +411,7 @@ impl PlannedEndpoint {
     pub fn begin(self) -> Result<Arc<Endpoint>, DeployError> {
         let (records, order) = (self.records.clone(), self.order.clone());
         let from = format!("from {}", order.model().display());
-        self.log.done_by(&order.by, EventKind::Deployed, from);
+        self.log.done_by(&order.by, self.what, from);
         let endpoint = self.begin_replica()?;
         // What has been served once is brought back by the next service.
         records.store.keep_endpoint(&order.to_keep(), endpoint.release)?;
@@ -419,6 +438,8 @@ impl PlannedEndpoint {
             workers: workers.clone(),
             plan: endpoint.plan.clone(),
             model: endpoint.model.clone(),
+            manner: endpoint.manner.clone(),
+            longest_start: endpoint.upkeep.longest_start,
             begins,
             log: self.log,
         };
@@ -447,7 +468,7 @@ impl DeployError {
     }
 
     /// Returns whether it would work on a device with more memory, or less on it.
-    fn is_for_want_of_room(&self) -> bool {
+    pub(crate) fn is_for_want_of_room(&self) -> bool {
         matches!(self, DeployError::Load { source, .. } if source.is_for_want_of_room())
     }
 
@@ -460,9 +481,9 @@ impl DeployError {
 }
 
 /// Returns what makes a release, as JSON: another one has other settings.
-fn release_of(model: &Model, plan: &Plan, way: &ReplicaSettings, weights: &Value) -> String {
+fn release_of(model: &Model, plan: &Plan, way: &ReplicaSettings, weights: &Value, made_of: Option<&MadeOf>) -> String {
     let limits = &plan.assignment.limits;
-    json!({
+    let mut settings = json!({
         "model": model.content,
         "weights": weights,
         "precision": plan.precisions,
@@ -477,8 +498,11 @@ fn release_of(model: &Model, plan: &Plan, way: &ReplicaSettings, weights: &Value
         "prefill_chunk": limits.prefill_chunk,
         "memory_share": way.memory_share,
         "pages": way.pages,
-    })
-    .to_string()
+    });
+    if let Some(beyond) = made_of.and_then(MadeOf::beyond_the_machine) {
+        settings["answering"] = beyond;
+    }
+    settings.to_string()
 }
 
 /// Plans a model in the first of several ways whose device has room.

@@ -4,6 +4,7 @@ use crate::counted::{ReleaseLabels, ReleaseMetrics};
 use crate::event_log::EventLog;
 use crate::line::{EdgeLine, Entry, Turn};
 use crate::made_of::MadeOf;
+use crate::manner::Manner;
 use crate::placed::Placed;
 use crate::standing::{Life, NotReady, NotTaken};
 use crate::stop::Stop;
@@ -14,8 +15,11 @@ use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use vastrelay_engine::queue::retry_after;
 use vastrelay_engine::{EngineStatus, Limits, Refusal};
+use vastrelay_fleet::Upkeep;
 use vastrelay_fleet::state::{self, State};
+use vastrelay_fleet::upkeep::Due;
 use vastrelay_serving::{Device, Model, Plan, Replica};
+use vastrelay_text::ChatTemplate;
 use vastrelay_wire::manage::Totals;
 
 /// Why calls end whose endpoint is closed.
@@ -31,6 +35,10 @@ pub struct Endpoint {
     pub model: Arc<Model>,
     /// How its replicas run, and the memory that they hold.
     pub plan: Arc<Plan>,
+    /// How its calls are answered.
+    pub(crate) manner: Arc<Manner>,
+    /// How long it is to be there.
+    pub(crate) upkeep: Upkeep,
     /// What is counted of the release.
     pub(crate) counted: Arc<ReleaseMetrics>,
     replicas: RwLock<Vec<Arc<Placed>>>,
@@ -49,6 +57,10 @@ pub struct Endpoint {
     made_of: Option<MadeOf>,
     /// Nobody brings its replicas back any more.
     is_closed: AtomicBool,
+    /// Since when it is there.
+    started: Instant,
+    /// When it was last of use.
+    used: Mutex<Instant>,
 }
 
 impl Endpoint {
@@ -75,6 +87,10 @@ impl Endpoint {
         Endpoint {
             name: name.to_owned(),
             release,
+            manner: Arc::new(Manner::of(&model)),
+            upkeep: Upkeep::default(),
+            started: Instant::now(),
+            used: Mutex::new(Instant::now()),
             model,
             plan,
             counted: Arc::new(ReleaseMetrics::new(labels)),
@@ -88,6 +104,28 @@ impl Endpoint {
             made_of: None,
             is_closed: AtomicBool::new(false),
         }
+    }
+
+    /// Returns it with how its calls are answered and how long it is to be there.
+    pub(crate) fn minded(mut self, manner: Arc<Manner>, upkeep: Upkeep) -> Endpoint {
+        (self.manner, self.upkeep) = (manner, upkeep);
+        self
+    }
+
+    /// Returns its chat template.
+    pub(crate) fn template(&self) -> Option<&ChatTemplate> {
+        self.manner.template(&self.model)
+    }
+
+    /// Notes that it is of use.
+    pub(crate) fn touch(&self) {
+        *self.used.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
+    }
+
+    /// Returns what is due for it by itself; while it `is_busy`, it is not idle.
+    pub(crate) fn due(&self, is_busy: bool) -> Option<Due> {
+        let used = *self.used.lock().unwrap_or_else(PoisonError::into_inner);
+        self.upkeep.due(self.started.elapsed(), used.elapsed(), is_busy)
     }
 
     /// Returns it with what puts down what happens to it.
@@ -207,6 +245,8 @@ impl Endpoint {
             self.limits().queue_depth
         };
         let mut change = self.change.subscribe();
+        let longest = self.manner.said.longest_wait;
+        let patience = Instant::now();
         let mut waiting = self
             .line
             .enter(entry, limit)
@@ -214,16 +254,21 @@ impl Endpoint {
         loop {
             let given_up = |why: &NotReady| match why {
                 NotReady::Failed { is_hopeless, .. } => *is_hopeless || !entry.again,
-                NotReady::Stopped(_) | NotReady::Closed => true,
+                NotReady::Stopped(_) | NotReady::Closed | NotReady::Starting(_) => true,
             };
             if let Some(why) = self.not_ready().filter(given_up) {
                 return Err(NotTaken::NotReady(why));
             }
+            // Whoever waits for a lane does so for as long as the queue lets one.
+            let longest = longest.filter(|_| !self.has_replica());
             tokio::select! {
                 biased;
                 Ok(turn) = &mut waiting.turn => return Ok(turn),
                 // The sender is this endpoint's own.
                 _ = change.changed() => {}
+                () = until(longest.and_then(|longest| patience.checked_add(longest))) => {
+                    return Err(NotTaken::NotReady(NotReady::Starting(longest.unwrap_or_default())));
+                }
             }
         }
     }
@@ -247,15 +292,21 @@ impl Endpoint {
         }
     }
 
+    /// Returns whether a replica takes requests.
+    fn has_replica(&self) -> bool {
+        let takes = |placed: &Arc<Placed>| placed.replica.generate.given().is_some();
+        self.replicas().iter().any(takes)
+    }
+
     /// Returns why nobody takes requests, where nobody does and nobody will soon.
     fn not_ready(&self) -> Option<NotReady> {
         if self.is_closed() {
             return Some(NotReady::Closed);
         }
-        let replicas = self.replicas();
-        if replicas.iter().any(|placed| placed.replica.generate.given().is_some()) {
+        if self.has_replica() {
             return None;
         }
+        let replicas = self.replicas();
         if self.is_kept() {
             return self.failed();
         }
@@ -337,6 +388,14 @@ impl Endpoint {
 impl Drop for Endpoint {
     fn drop(&mut self) {
         self.let_go();
+    }
+}
+
+/// Waits until a moment; for ever without one.
+async fn until(moment: Option<Instant>) {
+    match moment {
+        Some(moment) => tokio::time::sleep_until(moment.into()).await,
+        None => std::future::pending().await,
     }
 }
 

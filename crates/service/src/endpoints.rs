@@ -6,11 +6,17 @@ use crate::sight::Sight;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Instant;
+use tokio::sync::watch;
 use vastrelay_fleet::State;
+use vastrelay_fleet::upkeep::Due;
 
 /// The endpoints, by name.
 #[derive(Default)]
-pub struct Endpoints(RwLock<Known>);
+pub struct Endpoints {
+    known: RwLock<Known>,
+    /// Told whenever an endpoint comes, goes, or may be changed again.
+    change: watch::Sender<()>,
+}
 
 #[derive(Default)]
 struct Known {
@@ -26,12 +32,26 @@ struct Known {
 /// An endpoint that is known and not served.
 #[derive(Clone, Debug)]
 pub struct Resting {
-    /// [`State::Stopped`], or [`State::Failed`] where it cannot be started.
+    /// [`State::Stopped`], [`State::Parked`], or [`State::Failed`] where it cannot be started.
     pub state: State,
     /// Why.
     pub why: String,
     /// Since when.
     pub since: Instant,
+    /// Whether it was tried to start it for a call, in vain.
+    pub is_vain: bool,
+}
+
+/// What a call does about an endpoint that is parked.
+pub(crate) enum Rouse {
+    /// Nothing: it is there.
+    There,
+    /// It waits for a change: somebody else has it in hand.
+    Wait,
+    /// It starts it.
+    Start,
+    /// Nothing: it is not to be started.
+    Refused(Problem),
 }
 
 /// The right to change an endpoint, given back when it is dropped.
@@ -50,6 +70,25 @@ impl Resting {
                 by => format!("{by} has stopped it"),
             },
             since: Instant::now(),
+            is_vain: false,
+        }
+    }
+
+    /// Returns the standing of an endpoint that the next call starts.
+    pub fn parked(why: String) -> Resting {
+        Resting {
+            state: State::Parked,
+            why,
+            since: Instant::now(),
+            is_vain: false,
+        }
+    }
+
+    /// Returns the standing of a parked endpoint that could not be started for a call; the next one tries again.
+    pub(crate) fn parked_in_vain(why: String) -> Resting {
+        Resting {
+            is_vain: true,
+            ..Resting::parked(why)
         }
     }
 
@@ -59,6 +98,7 @@ impl Resting {
             state: State::Failed,
             why,
             since: Instant::now(),
+            is_vain: false,
         }
     }
 }
@@ -88,6 +128,7 @@ impl Endpoints {
             return Ok(endpoint.clone());
         }
         Err(match known.resting.get(model) {
+            Some(resting) if resting.state == State::Parked => Problem::parked(model),
             _ if known.announced.contains(model) => Problem::starting(model),
             Some(resting) => Problem::resting(model, resting.state, &resting.why),
             None => unknown(),
@@ -137,6 +178,46 @@ impl Endpoints {
         let mut known = self.write();
         known.announced.remove(name);
         known.resting.insert(name.to_owned(), resting);
+        drop(known);
+        self.change.send_replace(());
+    }
+
+    /// Returns what tells of changes.
+    pub(crate) fn changes(&self) -> watch::Receiver<()> {
+        self.change.subscribe()
+    }
+
+    /// Returns what a call that has waited since a moment does about an endpoint that is parked, or was. Where it starts it, others wait.
+    pub(crate) fn rouse(&self, name: &str, since: Instant) -> Rouse {
+        let mut known = self.write();
+        if known.served.contains_key(name) {
+            return Rouse::There;
+        }
+        if known.announced.contains(name) || known.changing.contains(name) {
+            return Rouse::Wait;
+        }
+        match known.resting.get(name) {
+            Some(resting) if resting.state != State::Parked || resting.is_vain && resting.since > since => {
+                Rouse::Refused(Problem::resting(name, resting.state, &resting.why))
+            }
+            Some(_) => {
+                known.announced.insert(name.to_owned());
+                Rouse::Start
+            }
+            None => Rouse::Refused(known.missing(name)),
+        }
+    }
+
+    /// Takes an endpoint away that nobody uses and for which it is time to be parked; it rests from the same moment on.
+    pub(crate) fn take_idle(&self, name: &str, resting: Resting) -> Option<Arc<Endpoint>> {
+        let mut known = self.write();
+        let endpoint = known.served.get(name)?;
+        // Whoever answers a call holds it, and nobody else can get hold of it meanwhile.
+        if endpoint.due(Arc::strong_count(endpoint) > 1) != Some(Due::Park) {
+            return None;
+        }
+        known.resting.insert(name.to_owned(), resting);
+        known.served.remove(name)
     }
 
     /// Keeps others from changing an endpoint.
@@ -162,7 +243,10 @@ impl Endpoints {
         let name = endpoint.name.clone();
         known.announced.remove(&name);
         known.resting.remove(&name);
-        known.served.insert(name, endpoint)
+        let before = known.served.insert(name, endpoint);
+        drop(known);
+        self.change.send_replace(());
+        before
     }
 
     /// Takes one away and returns it. Calls that are being answered go on until they end.
@@ -181,11 +265,11 @@ impl Endpoints {
 
     /// What is under this lock is whole at every moment, so it is of use even where another thread has panicked.
     fn read(&self) -> RwLockReadGuard<'_, Known> {
-        self.0.read().unwrap_or_else(PoisonError::into_inner)
+        self.known.read().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn write(&self) -> RwLockWriteGuard<'_, Known> {
-        self.0.write().unwrap_or_else(PoisonError::into_inner)
+        self.known.write().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -206,5 +290,6 @@ impl Known {
 impl Drop for Changing<'_> {
     fn drop(&mut self) {
         self.endpoints.write().changing.remove(&self.name);
+        self.endpoints.change.send_replace(());
     }
 }

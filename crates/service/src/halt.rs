@@ -10,6 +10,7 @@ use crate::records::Records;
 use crate::retire::retire;
 use std::sync::Arc;
 use std::time::Duration;
+use vastrelay_store::Standing;
 use vastrelay_wire::manage::EventKind;
 
 /// Stops serving an endpoint: its calls have so long to end, and end with an error then. What it is to be is kept, and the next service
@@ -32,7 +33,7 @@ pub(crate) fn stop(
         Err(problem) => return Err(problem),
     };
     endpoints.rest(name, Resting::stopped(by));
-    let kept = records.store.stop_endpoint(name, true);
+    let kept = records.store.stand(name, Standing::Stopped);
     kept.map_err(|error| Problem::internal(error.to_string()))?;
     let text = format!("requests have {} s to end", within.as_secs_f64());
     log_of(stopped.as_ref(), records, name).done_by(by, EventKind::Stopped, text);
@@ -67,11 +68,14 @@ pub(crate) fn start(
     };
     let order = Order::of_kept(&kept, by).map_err(|error| Problem::field("spec", error.to_string()))?;
     let planned = loader.plan(endpoints, records, &order)?;
-    planned.begin().map_err(|error: DeployError| {
-        drop(endpoints.take(name));
-        endpoints.rest(name, Resting::failed(error.to_string()));
-        Problem::from(error)
-    })
+    planned
+        .put_down_as(EventKind::Started)
+        .begin()
+        .map_err(|error: DeployError| {
+            drop(endpoints.take(name));
+            endpoints.rest(name, Resting::failed(error.to_string()));
+            Problem::from(error)
+        })
 }
 
 /// Stops serving an endpoint, whose calls are answered first, and forgets what it was to be. Returns it, where it was served.

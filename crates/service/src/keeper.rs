@@ -2,6 +2,7 @@
 
 use crate::endpoint::Endpoint;
 use crate::event_log::EventLog;
+use crate::manner::Manner;
 use crate::records::Records;
 use crate::standing::Life;
 use crate::stop::Stop;
@@ -35,6 +36,9 @@ pub(crate) struct Starter {
     pub workers: Arc<Workers>,
     pub plan: Arc<Plan>,
     pub model: Arc<Model>,
+    pub manner: Arc<Manner>,
+    /// Longest that a worker may take to start.
+    pub longest_start: Option<Duration>,
     pub begins: Begins,
     pub log: EventLog,
 }
@@ -131,10 +135,11 @@ impl Starter {
                 })?;
                 let words = Words {
                     pieces: self.model.tokenizer.pieces().clone(),
-                    ends: self.model.defaults.end_ids.clone(),
+                    ends: self.manner.end_ids.clone(),
                 };
                 (
-                    self.workers.start(duty(incarnation), words, self.listener(of))?,
+                    self.workers
+                        .start(duty(incarnation), words, self.longest_start, self.listener(of))?,
                     incarnation,
                 )
             }

@@ -63,7 +63,8 @@ impl LastingStream {
     ) -> Result<LastingStream, Refused> {
         let begun = Instant::now();
         let taking = taken(&endpoint, &requests, entry(&requests, begun));
-        let (taken, _) = match endpoint.limits().queue_wait {
+        let waits = [endpoint.limits().queue_wait, endpoint.manner.said.longest_answer];
+        let (taken, _) = match waits.into_iter().flatten().min() {
             None => taking.await?,
             Some(longest) => match timeout(longest, taking).await {
                 Ok(taken) => taken?,

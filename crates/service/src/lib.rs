@@ -14,6 +14,8 @@
 //! | [`manage`] | how do things stand, and what was called? |
 //! | [`endpoint`], [`endpoints`] | what can be called by name? |
 //! | [`deploy`] | how does an endpoint begin to be served? |
+//! | `manner` | how are its calls answered? |
+//! | `park` | what if nobody calls it for a while? |
 //! | [`ways`] | on which devices, with which settings? |
 //! | [`workers`] | how are replicas' processes started? |
 //! | [`placed`], `standing` | how does a replica stand, and what if it takes no requests? |
@@ -59,11 +61,14 @@ pub mod live;
 mod loads;
 mod made_of;
 pub mod manage;
+mod manner;
 pub mod metrics;
 pub mod openai;
 pub mod openapi;
 pub mod order;
 mod own_address;
+mod park;
+mod patience;
 pub mod placed;
 pub mod problem;
 mod recent;

@@ -3,7 +3,7 @@
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
-use vastrelay_fleet::Settings;
+use vastrelay_fleet::{Answering, Settings, Upkeep};
 
 /// What an endpoint is made of: equal ones would be the same release.
 #[derive(Clone, Debug, PartialEq)]
@@ -14,6 +14,30 @@ pub(crate) struct MadeOf {
     pub weights: Value,
     /// How it is to be run.
     pub settings: Settings,
+    /// How calls are to be answered.
+    pub answering: Answering,
+    /// The text of the chat template that its spec names.
+    pub template: Option<String>,
+    /// How long it is to be there.
+    pub upkeep: Upkeep,
+}
+
+impl MadeOf {
+    /// Returns what makes a release besides the machine's part, where anything is said about it.
+    pub fn beyond_the_machine(&self) -> Option<Value> {
+        let says_nothing = self.answering == Answering::default() && self.upkeep == Upkeep::default();
+        let template = self
+            .template
+            .as_ref()
+            .map(|text| blake3::hash(text.as_bytes()).to_hex().to_string());
+        (!says_nothing).then(|| {
+            json!({
+                "answering": format!("{:?}", self.answering),
+                "template": template,
+                "upkeep": format!("{:?}", self.upkeep),
+            })
+        })
+    }
 }
 
 /// Returns what tells weights from others without reading them all: their files' names, sizes and times.

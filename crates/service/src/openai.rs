@@ -26,23 +26,23 @@ use crate::endpoints::Endpoints;
 use crate::guard::Caller;
 use crate::life::Life;
 use crate::problem::Problem;
+use crate::sight::Sight;
 use actix_web::{HttpResponse, web};
+use std::collections::BTreeMap;
+use vastrelay_fleet::State;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::{ModelEntry, ModelList};
 
-/// `GET /v1/models`: the endpoints there are, which callers know as models.
+/// `GET /v1/models`: the endpoints there are, which callers know as models, with their states.
 #[utoipa::path(get, path = "/v1/models", tag = "openai", responses((status = 200, body = ModelList)))]
 pub async fn models(
     endpoints: web::Data<Endpoints>,
     life: web::Data<Life>,
     caller: web::ReqData<Caller>,
 ) -> HttpResponse {
-    let sight = caller.sight();
-    let mut all = endpoints.all();
-    all.retain(|endpoint| sight.has(&endpoint.name));
     HttpResponse::Ok().json(ModelList {
         object: "list".into(),
-        data: all.iter().map(|endpoint| entry(&endpoint.name, &life)).collect(),
+        data: entries(&endpoints, &caller.sight(), &life).into_values().collect(),
     })
 }
 
@@ -58,15 +58,36 @@ pub async fn model(
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
-    let endpoint = endpoints.called(&name, &caller.sight())?;
-    Ok(HttpResponse::Ok().json(entry(&endpoint.name, &life)))
+    let mut all = entries(&endpoints, &caller.sight(), &life);
+    match all.remove(name.as_str()) {
+        Some(entry) => Ok(HttpResponse::Ok().json(entry)),
+        None => Err(Problem::unknown_model(&name, all.keys())),
+    }
 }
 
-fn entry(name: &str, life: &Life) -> ModelEntry {
-    ModelEntry {
+/// Returns the endpoints that a caller knows of, by name.
+fn entries(endpoints: &Endpoints, sight: &Sight, life: &Life) -> BTreeMap<String, ModelEntry> {
+    let entry = |name: &str, state: State| ModelEntry {
         id: name.into(),
         object: "model".into(),
         created: life.started_at(),
         owned_by: "vastrelay".into(),
+        state: state.name().into(),
+        modes: None,
+        context: None,
+    };
+    let resting = endpoints.resting().into_iter();
+    let mut all: BTreeMap<String, ModelEntry> = resting
+        .map(|(name, resting)| (name.clone(), entry(&name, resting.state)))
+        .collect();
+    for endpoint in endpoints.all() {
+        let served = ModelEntry {
+            modes: Some(endpoint.manner.modes()),
+            context: Some(endpoint.limits().context),
+            ..entry(&endpoint.name, endpoint.state())
+        };
+        all.insert(endpoint.name.clone(), served);
     }
+    all.retain(|name, _| sight.has(name));
+    all
 }

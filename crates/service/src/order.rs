@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use vastrelay_fleet::{Spec, SpecError};
-use vastrelay_store::KeptEndpoint;
+use vastrelay_store::{KeptEndpoint, Standing};
 
 /// An endpoint that is to be.
 #[derive(Clone, Debug)]
@@ -73,7 +73,7 @@ impl Order {
             name: self.name.clone(),
             spec: self.text.clone(),
             beside: self.beside.display().to_string(),
-            is_stopped: false,
+            standing: Standing::Served,
         }
     }
 }

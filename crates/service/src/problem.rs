@@ -19,6 +19,8 @@ pub struct Problem {
     status: StatusCode,
     body: ErrorBody,
     retry_after: Option<Duration>,
+    /// The endpoint that is parked, where it is refused for that.
+    parked: Option<String>,
     /// Whether the connection is closed after it.
     closes: bool,
 }
@@ -58,6 +60,7 @@ impl Problem {
             status,
             body,
             retry_after: None,
+            parked: None,
             closes: false,
         }
     }
@@ -444,6 +447,18 @@ impl Problem {
         problem
     }
 
+    /// An endpoint that is parked, as nobody has called it for a while: 503, unless it is unparked for the call.
+    pub(crate) fn parked(name: &str) -> Problem {
+        let mut problem = Problem::resting(name, State::Parked, "a call starts it");
+        problem.parked = Some(name.to_owned());
+        problem
+    }
+
+    /// Returns the endpoint that would have to be unparked.
+    pub(crate) fn is_parked(&self) -> Option<&str> {
+        self.parked.as_deref()
+    }
+
     /// Returns it in other words.
     pub(crate) fn said(mut self, message: String) -> Problem {
         self.body.message = message;
@@ -455,13 +470,14 @@ impl Problem {
         let code = match why {
             NotReady::Stopped(_) => "engine_stopped",
             NotReady::Closed => "endpoint_stopped",
+            NotReady::Starting(_) => "starting",
             NotReady::Failed { .. } => "endpoint_failed",
         };
         let mut problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server_error", code, why.to_string());
         problem.retry_after = match why {
             NotReady::Failed { retry_after, .. } => Some(*retry_after),
             NotReady::Stopped(_) => None,
-            NotReady::Closed => Some(REST),
+            NotReady::Closed | NotReady::Starting(_) => Some(REST),
         };
         problem
     }

@@ -38,6 +38,9 @@ pub(crate) enum NotReady {
     /// Somebody has stopped it, and the time to end is over.
     #[error("the endpoint was stopped before it was this request's turn")]
     Closed,
+    /// No replica took requests for as long as the endpoint lets one wait.
+    #[error("the endpoint was still being started after {} s, for as long as it lets requests wait (`limits.wait`); try again later", .0.as_secs_f64())]
+    Starting(Duration),
     /// Its workers end as soon as they begin.
     #[error("its worker fails again and again: {why}; the next one starts in {} s", retry_after.as_secs().max(1))]
     Failed {

@@ -2,6 +2,7 @@
 
 use crate::budget::Budget;
 use crate::deploy::Loader;
+use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
 use crate::guard::limits::KeyLimits;
 use crate::guard::pace::Pace;
@@ -10,6 +11,7 @@ use crate::life::Life;
 use crate::live::Live;
 use crate::loads::Loads;
 use crate::metrics::Metrics;
+use crate::park::Rouser;
 use crate::records::Records;
 use crate::text_threads::TextThreads;
 use actix_web::web;
@@ -81,6 +83,20 @@ impl ServiceState {
         }
     }
 
+    /// Returns whether prompts and answers of an endpoint's calls are kept.
+    pub(crate) fn keeps_texts(&self, endpoint: &Endpoint) -> bool {
+        endpoint.manner.said.keeps_texts.unwrap_or(self.options.keeps_texts)
+    }
+
+    /// Returns what starts parked endpoints.
+    pub(crate) fn rouser(&self) -> Rouser {
+        Rouser {
+            endpoints: self.endpoints.clone(),
+            loader: self.loader.clone(),
+            records: self.records.clone(),
+        }
+    }
+
     /// Ends all workers.
     pub fn end_workers(&self) {
         self.endpoints.all().iter().for_each(|endpoint| endpoint.let_go());
@@ -100,6 +116,7 @@ impl ServiceState {
             .app_data(web::Data::from(self.live.clone()))
             .app_data(web::Data::from(self.loads.clone()))
             .app_data(web::Data::from(self.text_threads.clone()))
-            .app_data(web::Data::from(self.limits.clone()));
+            .app_data(web::Data::from(self.limits.clone()))
+            .app_data(web::Data::new(self.rouser()));
     }
 }

@@ -5,6 +5,7 @@ use crate::endpoints::Endpoints;
 use crate::guard::limits::KeyLimits;
 use crate::guard::{Body, Caller};
 use crate::openai::{Rendered, check_bytes};
+use crate::park::Rouser;
 use crate::problem::Problem;
 use crate::sight::Sight;
 use crate::text_threads::{Renderer, TextThreads};
@@ -20,7 +21,7 @@ use vastrelay_wire::text::{
 };
 
 /// The parts of the service that are used here.
-type Parts = (web::Data<Endpoints>, web::Data<TextThreads>, web::Data<KeyLimits>);
+type Parts = (web::Data<Rouser>, web::Data<TextThreads>, web::Data<KeyLimits>);
 
 /// `POST /text/render`: a conversation in the words of the model's template, before it is sent.
 ///
@@ -124,32 +125,42 @@ struct Seen<'a> {
 
 impl Seen<'_> {
     fn called(&self, model: &str) -> Result<Arc<Endpoint>, Problem> {
-        self.endpoints.called(model, self.sight)
+        let endpoint = self.endpoints.called(model, self.sight)?;
+        endpoint.touch();
+        Ok(endpoint)
     }
 }
 
 /// Reads a request, answers it on a thread for text, and puts the answer into JSON there. The limits of the caller's key hold
 /// here as they do for answers.
-async fn answered<T: DeserializeOwned, A: Serialize>(
-    (endpoints, threads, limits): &Parts,
+async fn answered<T: DeserializeOwned + 'static, A: Serialize + 'static>(
+    (rouser, threads, limits): &Parts,
     caller: &Caller,
     body: Body,
-    answer: impl FnOnce(&mut Renderer, Seen<'_>, T) -> Result<A, Problem> + Send + 'static,
+    answer: fn(&mut Renderer, Seen<'_>, T) -> Result<A, Problem>,
 ) -> Result<HttpResponse, Problem> {
     let key = caller.key.as_ref();
     let _permit = key.map(|key| limits.enter(key, Instant::now())).transpose()?;
-    let (endpoints, sight, bytes) = (endpoints.clone(), caller.sight(), body.len());
-    let work = move |renderer: &mut Renderer| {
-        let request = parse_body(&body).map_err(|error| Problem::body(&error))?;
-        let seen = Seen {
-            endpoints: &endpoints,
-            sight: &sight,
+    let (bytes, body) = (body.len(), Arc::new(body));
+    loop {
+        let (endpoints, sight, body) = (rouser.endpoints.clone(), caller.sight(), body.clone());
+        let work = move |renderer: &mut Renderer| {
+            let request = parse_body(&body).map_err(|error| Problem::body(&error))?;
+            let seen = Seen {
+                endpoints: &endpoints,
+                sight: &sight,
+            };
+            let answer = answer(renderer, seen, request)?;
+            serde_json::to_vec(&answer).map_err(|error| Problem::internal(error.to_string()))
         };
-        let answer = answer(renderer, seen, request)?;
-        serde_json::to_vec(&answer).map_err(|error| Problem::internal(error.to_string()))
-    };
-    let json = threads.run(bytes, work).await??;
-    Ok(HttpResponse::Ok().content_type("application/json").body(json))
+        match threads.run(bytes, work).await? {
+            Ok(json) => return Ok(HttpResponse::Ok().content_type("application/json").body(json)),
+            Err(problem) => match problem.is_parked() {
+                Some(parked) => rouser.rouse(parked, caller.name()).await?,
+                None => return Err(problem),
+            },
+        }
+    }
 }
 
 fn ids(renderer: &mut Renderer, endpoint: &Endpoint, request: EncodeRequest) -> Result<Vec<u32>, Problem> {

@@ -1,5 +1,6 @@
 //! The workers of a service: how they are started, and where they are found.
 
+use crate::patience::Patience;
 use std::collections::BTreeMap;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
@@ -109,11 +110,12 @@ impl Workers {
     /// Starts a worker and waits until it takes orders.
     ///
     /// # Errors
-    /// When it does not come so far.
+    /// When it does not come so far, or not within the limit.
     pub(crate) fn start(
         &self,
         duty: Duty,
         words: Words,
+        limit: Option<Duration>,
         heard: impl FnMut(Progress) + Send + 'static,
     ) -> Result<Running, Stillborn> {
         let name = duty.incarnation.to_string();
@@ -126,8 +128,10 @@ impl Workers {
         if let Ok(process) = Process::of(process.id) {
             self.starting().insert(incarnation, process);
         }
+        let patience = Patience::with(process.id, limit);
         let begun = Connection::open(socket, &self.secret);
         let begun = begun.and_then(|worker| worker.begin(duty, words, self.stay, heard));
+        let took_too_long = patience.is_ok_and(Patience::ends);
         self.starting().remove(&incarnation);
         match begun {
             Ok(engine) => Ok(Running { process, engine, log }),
@@ -136,6 +140,10 @@ impl Workers {
                 let last_words = log.lines().unwrap_or_default();
                 self.folder.remove(&name);
                 let why = match error {
+                    _ if took_too_long => {
+                        let seconds = limit.unwrap_or_default().as_secs_f64();
+                        format!("it was not ready after {seconds} s, for as long as a start may take (`limits.start`)")
+                    }
                     WorkerError::Lost(_) => how.to_string(),
                     said => said.to_string(),
                 };

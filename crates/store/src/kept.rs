@@ -11,8 +11,40 @@ pub struct KeptEndpoint {
     pub spec: String,
     /// The folder that paths in the spec begin at.
     pub beside: String,
-    /// Whether somebody has stopped it.
-    pub is_stopped: bool,
+    /// Whether the next service serves it.
+    pub standing: Standing,
+}
+
+/// Whether an endpoint is served.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Standing {
+    /// It is.
+    #[default]
+    Served,
+    /// Somebody has stopped it.
+    Stopped,
+    /// The next call starts it.
+    Parked,
+}
+
+impl Standing {
+    /// Returns its word, as it is kept.
+    fn name(self) -> &'static str {
+        match self {
+            Standing::Served => "served",
+            Standing::Stopped => "stopped",
+            Standing::Parked => "parked",
+        }
+    }
+
+    /// Returns the one of a word; what a later version has written is served.
+    fn of(word: &str) -> Standing {
+        match word {
+            "stopped" => Standing::Stopped,
+            "parked" => Standing::Parked,
+            _ => Standing::Served,
+        }
+    }
 }
 
 pub(crate) fn keep(connection: &Connection, endpoint: &KeptEndpoint) -> rusqlite::Result<()> {
@@ -20,17 +52,17 @@ pub(crate) fn keep(connection: &Connection, endpoint: &KeptEndpoint) -> rusqlite
         name,
         spec,
         beside,
-        is_stopped,
+        standing,
     } = endpoint;
-    let sql = "INSERT OR REPLACE INTO endpoints (name, spec, beside, stopped) VALUES (?1, ?2, ?3, ?4)";
-    connection.execute(sql, (name, spec, beside, is_stopped))?;
+    let sql = "INSERT OR REPLACE INTO endpoints (name, spec, beside, standing) VALUES (?1, ?2, ?3, ?4)";
+    connection.execute(sql, (name, spec, beside, standing.name()))?;
     Ok(())
 }
 
-/// Notes whether an endpoint is stopped; returns whether it is kept at all.
-pub(crate) fn stop(connection: &Connection, name: &str, is_stopped: bool) -> rusqlite::Result<bool> {
-    let sql = "UPDATE endpoints SET stopped = ?2 WHERE name = ?1";
-    Ok(connection.execute(sql, (name, is_stopped))? > 0)
+/// Notes whether an endpoint is served; returns whether it is kept at all.
+pub(crate) fn stand(connection: &Connection, name: &str, standing: Standing) -> rusqlite::Result<bool> {
+    let sql = "UPDATE endpoints SET standing = ?2 WHERE name = ?1";
+    Ok(connection.execute(sql, (name, standing.name()))? > 0)
 }
 
 pub(crate) fn forget(connection: &Connection, name: &str) -> rusqlite::Result<()> {
@@ -53,7 +85,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<KeptEndpoint> {
         name: row.get("name")?,
         spec: row.get("spec")?,
         beside: row.get("beside")?,
-        is_stopped: row.get("stopped")?,
+        standing: Standing::of(&row.get::<_, String>("standing")?),
     })
 }
 
@@ -69,7 +101,7 @@ mod tests {
             name: name.into(),
             spec: spec.into(),
             beside: "/harbour".into(),
-            is_stopped: false,
+            standing: Standing::Served,
         };
         keep(&connection, &endpoint("b", "model = \"one\"")).unwrap();
         keep(&connection, &endpoint("a", "")).unwrap();
@@ -78,9 +110,11 @@ mod tests {
             all(&connection).unwrap(),
             [endpoint("a", ""), endpoint("b", "model = \"two\"")]
         );
-        assert!(stop(&connection, "b", true).unwrap());
-        assert!(!stop(&connection, "c", true).unwrap());
-        assert!(one(&connection, "b").unwrap().unwrap().is_stopped);
+        for standing in [Standing::Stopped, Standing::Parked, Standing::Served] {
+            assert!(stand(&connection, "b", standing).unwrap());
+            assert!(!stand(&connection, "c", standing).unwrap());
+            assert_eq!(one(&connection, "b").unwrap().unwrap().standing, standing);
+        }
         forget(&connection, "b").unwrap();
         assert_eq!(one(&connection, "b").unwrap(), None);
     }

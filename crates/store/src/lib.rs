@@ -21,7 +21,7 @@ pub use begun::INTERRUPTED;
 pub use calls::{CallFilter, CallRecord, CallText};
 pub use events::{EventFilter, EventRecord};
 pub use history::HistoryPoint;
-pub use kept::KeptEndpoint;
+pub use kept::{KeptEndpoint, Standing};
 pub use keys::{KeyRecord, Scope};
 pub use releases::{BegunReplica, ReleaseEntry};
 pub use runs::RunRecord;
@@ -334,12 +334,12 @@ impl Store {
         })
     }
 
-    /// Notes whether an endpoint is stopped; returns whether it is kept at all.
+    /// Notes whether an endpoint is served; returns whether it is kept at all.
     ///
     /// # Errors
     /// SQLite's own.
-    pub fn stop_endpoint(&self, name: &str, is_stopped: bool) -> Result<bool, StoreError> {
-        self.read(|connection| kept::stop(connection, name, is_stopped))
+    pub fn stand(&self, name: &str, standing: Standing) -> Result<bool, StoreError> {
+        self.read(|connection| kept::stand(connection, name, standing))
     }
 
     /// Forgets what an endpoint was to be.

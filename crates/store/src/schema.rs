@@ -15,8 +15,15 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(EVENTS),
         M::up(KEPT),
         M::up(KEYS_OF_ENDPOINTS),
+        M::up(STANDING),
     ])
 }
+
+/// What is not served is stopped or parked.
+const STANDING: &str = "
+ALTER TABLE endpoints ADD COLUMN standing TEXT NOT NULL DEFAULT 'served';
+UPDATE endpoints SET standing = 'stopped' WHERE stopped;
+ALTER TABLE endpoints DROP COLUMN stopped;";
 
 /// Rewrites a database that was made before freed space could be given back; does nothing to others.
 pub(crate) fn make_shrinkable(connection: &Connection) -> rusqlite::Result<()> {

@@ -26,7 +26,9 @@ It needs no running service; a service has it at /spec-schema.json.")]
     Wait(EndpointWaitOptions),
     /// Stop serving an endpoint and keep what it is to be
     Stop(EndpointStopOptions),
-    /// Serve an endpoint again that was stopped
+    /// Give an endpoint's memory back until somebody calls it
+    Park(EndpointParkOptions),
+    /// Serve an endpoint again that was stopped or parked
     Start(EndpointStartOptions),
     /// Give an endpoint's replicas new workers without losing a request
     Renew(EndpointRenewOptions),
@@ -129,7 +131,7 @@ pub struct EndpointShowOptions {
 Examples:
   vastrelay endpoint wait pierdesk --within 5m
 
-Exit codes: 0 it takes requests, 1 it is stopped, has failed, or the time is over.")]
+Exit codes: 0 it takes requests or is parked, 1 it is stopped, has failed, or the time is over.")]
 pub struct EndpointWaitOptions {
     /// The endpoint's name
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
@@ -150,6 +152,28 @@ Examples:
 New calls get 503 `endpoint_stopped`; those that run have --within to end, and end with an error
 then. A restarted service leaves the endpoint stopped.")]
 pub struct EndpointStopOptions {
+    /// The endpoint's name
+    #[arg(value_name = "NAME", value_parser = endpoint_name)]
+    pub name: String,
+    /// How long requests may take to end
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    pub within: Duration,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay endpoint park pierdesk
+  vastrelay endpoint park pierdesk --within 0s
+
+The endpoint has no worker and no memory then. The next call starts it again and waits until it
+is ready. With `replicas.idle_after` in its spec an endpoint is parked by itself.")]
+pub struct EndpointParkOptions {
     /// The endpoint's name
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
     pub name: String,

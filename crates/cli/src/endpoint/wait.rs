@@ -19,7 +19,7 @@ pub async fn wait(options: &EndpointWaitOptions) -> Result<(), Failure> {
     loop {
         let now: EndpointDetail = client.get(&path).await?;
         match now.state.as_str() {
-            "ready" | "degraded" => {
+            "ready" | "degraded" | "parked" => {
                 line(format!("{} is {}", now.name, now.state));
                 return Ok(());
             }

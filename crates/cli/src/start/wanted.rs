@@ -9,7 +9,7 @@ use std::path::Path;
 use vastrelay_service::deploy::DeployError;
 use vastrelay_service::event_log::START;
 use vastrelay_service::order::Order;
-use vastrelay_store::Store;
+use vastrelay_store::{Standing, Store};
 
 /// An endpoint that is to be served.
 pub struct Wanted {
@@ -56,19 +56,19 @@ fn described(file: &Path) -> Result<Wanted, Failure> {
     })
 }
 
-/// Returns what earlier services have served and nobody has stopped or removed since, but for those of other names; what this version does not
-/// understand is said and left as it is.
+/// Returns what earlier services have served and nobody has removed since, but for those of other names: what is to be served, and what is stopped or
+/// parked. What this version does not understand is said and left as it is.
 ///
 /// # Errors
 /// When the database cannot be read.
-pub fn kept(store: &Store, others: &[Wanted]) -> Result<(Vec<Wanted>, Vec<String>), Failure> {
-    let (mut wanted, mut stopped) = (Vec::new(), Vec::new());
+pub fn kept(store: &Store, others: &[Wanted]) -> Result<(Vec<Wanted>, Vec<(String, Standing)>), Failure> {
+    let (mut wanted, mut resting) = (Vec::new(), Vec::new());
     for kept in store.kept_endpoints().map_err(Failure::failed)? {
         if others.iter().any(|other| other.order.name == kept.name) {
             continue;
         }
-        if kept.is_stopped {
-            stopped.push(kept.name);
+        if kept.standing != Standing::Served {
+            resting.push((kept.name, kept.standing));
             continue;
         }
         match Order::of_kept(&kept, START) {
@@ -82,7 +82,7 @@ pub fn kept(store: &Store, others: &[Wanted]) -> Result<(Vec<Wanted>, Vec<String
             }
         }
     }
-    Ok((wanted, stopped))
+    Ok((wanted, resting))
 }
 
 impl Wanted {

@@ -4,6 +4,7 @@ use crate::chronicle::Chronicle;
 use crate::endpoint::Endpoint;
 use crate::manage::status::{endpoint_status, service_status};
 use crate::manage::steps::replica_steps;
+use crate::park;
 use crate::placed::Placed;
 use crate::state::ServiceState;
 use actix_web::web;
@@ -25,6 +26,7 @@ pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Durat
     loop {
         ticks.tick().await;
         looks.all(&state);
+        park::look(&state);
         if state.live.has_listeners() {
             let status = service_status(&state.endpoints, &state.records, &state.life);
             state.live.tell("status", &status);

@@ -8,13 +8,14 @@ use crate::endpoints::Endpoints;
 use crate::guard::{Body, Caller};
 use crate::halt;
 use crate::order::Order;
+use crate::park::Rouser;
 use crate::problem::Problem;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use vastrelay_store::{KeptEndpoint, ReleaseEntry, milliseconds_since_1970};
+use vastrelay_store::{KeptEndpoint, ReleaseEntry, Standing, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{
     EndpointCheck, EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EventKind, NewEndpoint, Renewal,
@@ -154,7 +155,7 @@ fn earlier(records: &Records, name: &str, release: u32, by: &str) -> Result<Orde
         name: name.to_owned(),
         spec: spec.clone(),
         beside: beside.clone(),
-        is_stopped: false,
+        standing: Standing::Served,
     };
     Order::of_kept(&kept, by).map_err(|error| Problem::field("release", error.to_string()))
 }
@@ -251,7 +252,31 @@ pub async fn stop(
     Ok(HttpResponse::Accepted().json(resting_endpoint(stopped)))
 }
 
-/// `POST /manage/endpoints/{name}/start`: serves an endpoint again that was stopped, or could not be started.
+/// `POST /manage/endpoints/{name}/park`: gives an endpoint's memory back until somebody calls it; that call starts it again and waits. Calls that
+/// run have a time to end, and end with an error then.
+///
+/// # Errors
+/// 400 when the time cannot be; 404 when there is no such endpoint; 409 when it is not served or somebody else changes it.
+#[utoipa::path(post, path = "/manage/endpoints/{name}/park", operation_id = "park_endpoint", tag = "manage",
+    params(("name" = String, Path, description = "The endpoint")), request_body = EndpointStop, responses(
+    (status = 202, body = RestingEndpoint), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn park(
+    rouser: web::Data<Rouser>,
+    caller: web::ReqData<Caller>,
+    name: web::Path<String>,
+    body: Body,
+) -> Result<HttpResponse, Problem> {
+    let EndpointStop { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let (within, by) = (limit(within)?, caller.name().to_owned());
+    let (wanted, parker) = (name.clone(), rouser.clone().into_inner());
+    on_thread(move || parker.park_now(&wanted, within, &by)).await?;
+    let resting = rouser.endpoints.resting();
+    let parked = resting.get_key_value(name.as_str());
+    let parked = parked.ok_or_else(|| Problem::starting(&name))?;
+    Ok(HttpResponse::Accepted().json(resting_endpoint(parked)))
+}
+
+/// `POST /manage/endpoints/{name}/start`: serves an endpoint again that was stopped or parked, or could not be started.
 ///
 /// # Errors
 /// 400 when it cannot be started; 404 when there is no such endpoint; 409 when it is served already or somebody else changes it.

@@ -38,9 +38,9 @@ pub(super) struct Call {
     record: CallRecord,
     /// The replica that answers it; let go before the endpoint, whose last holder ends the engine.
     placed: Option<Arc<Placed>>,
-    /// What it was sent to, where that is there.
     /// Which endpoints the caller knows of.
     sight: Sight,
+    /// What it was sent to, where that is there.
     endpoint: Option<Arc<Endpoint>>,
     arrived: Instant,
     moves: Moves,
@@ -130,6 +130,11 @@ impl Call {
             Some(problem) => Err(call.refuse(problem)),
             None => Ok(call),
         }
+    }
+
+    /// Returns the name of the caller's key, empty without one.
+    pub fn caller(&self) -> &str {
+        &self.record.caller
     }
 
     /// Returns which endpoints the caller knows of.
@@ -385,6 +390,9 @@ impl Drop for Call {
         let moves = std::mem::take(&mut *self.moves.lock().unwrap_or_else(PoisonError::into_inner));
         if !moves.is_empty() {
             self.record.moves = serde_json::to_string(&moves).unwrap_or_default();
+        }
+        if let Some(endpoint) = &self.endpoint {
+            endpoint.touch();
         }
         let call = std::mem::take(&mut self.record);
         let failed = call.status >= 400;

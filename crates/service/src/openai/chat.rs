@@ -52,7 +52,7 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let endpoint = call.state.endpoints.called(&request.model, call.sight)?;
     refuse_unsupported(&request)?;
     options.check(&endpoint, 1)?;
-    let kept = call.state.options.keeps_texts.then(|| messages.clone());
+    let kept = call.state.keeps_texts(&endpoint).then(|| messages.clone());
     let prompt = Rendered::new(call.renderer, &endpoint, messages, true)?.encode(&endpoint)?;
     if let Some(messages) = kept {
         asked.keep_prompt(&messages);

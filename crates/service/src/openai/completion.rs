@@ -19,6 +19,7 @@ use std::sync::Arc;
 use vastrelay_engine::GenerationRequest;
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::token::TokenLogprobs;
+use vastrelay_fleet::Mode;
 use vastrelay_wire::completion::{CompletionAnswer, CompletionChoice, CompletionRequest, Prompt};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::parse::parse_body;
@@ -59,7 +60,7 @@ fn is_untemplated(endpoint: &Endpoint, requests: &[GenerationRequest]) -> bool {
     let (pieces, start) = (endpoint.model.tokenizer.pieces(), endpoint.model.tokenizer.start());
     let is_control = |id: &u32| pieces.is_special(*id) && !start.contains(id);
     let plain = |request: &GenerationRequest| !request.prompt.iter().any(is_control);
-    endpoint.model.template.is_some() && requests.iter().any(plain)
+    endpoint.template().is_some() && requests.iter().any(plain)
 }
 
 fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
@@ -69,10 +70,11 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));
     let ignored = ignored::in_completion(call.body)?;
     let endpoint = call.state.endpoints.called(&request.model, call.sight)?;
+    endpoint.manner.takes(Mode::Plain, &endpoint.name)?;
     refuse_unsupported(&request)?;
     options.check(&endpoint, prompt.count())?;
     check_prompts(&endpoint, &prompt)?;
-    if call.state.options.keeps_texts {
+    if call.state.keeps_texts(&endpoint) {
         asked.keep_prompt(&prompt);
     }
     let (prompts, texts): (Vec<_>, Vec<_>) = encode(&endpoint, prompt)?.into_iter().unzip();

@@ -3,6 +3,7 @@
 use crate::endpoint::Endpoint;
 use crate::problem::Problem;
 use crate::text_threads::Renderer;
+use vastrelay_fleet::Mode;
 use vastrelay_text::{Message, Tokenizer};
 use vastrelay_wire::chat::{ChatMessage, Content};
 
@@ -36,7 +37,8 @@ impl Rendered {
         messages: Vec<ChatMessage>,
         answer_start: bool,
     ) -> Result<Rendered, Problem> {
-        let template = endpoint.model.template.as_ref().ok_or_else(|| {
+        endpoint.manner.takes(Mode::Chat, &endpoint.name)?;
+        let template = endpoint.template().ok_or_else(|| {
             Problem::field(
                 "messages",
                 format!(

@@ -3,7 +3,9 @@
 use super::shape::Extras;
 use crate::endpoint::Endpoint;
 use crate::problem::Problem;
+use std::ops::RangeInclusive;
 use vastrelay_engine::{GenerationRequest, Sampling};
+use vastrelay_fleet::answering::{PENALTIES, REPETITION_PENALTIES, SHARES, TEMPERATURES};
 use vastrelay_text::StopStrings;
 use vastrelay_wire::chat::ChatRequest;
 use vastrelay_wire::completion::CompletionRequest;
@@ -211,9 +213,10 @@ impl Options {
             return Err(Problem::field(field, text));
         }
         let limit = endpoint.limits().longest_sequence();
-        let most_tokens = self
-            .most_tokens
-            .map_or(limit.saturating_sub(prompt.len()), |most| most as usize);
+        let room = limit.saturating_sub(prompt.len());
+        let usual = endpoint.manner.said.defaults.max_tokens;
+        let usual = usual.map_or(room, |most| room.min(most as usize));
+        let most_tokens = self.most_tokens.map_or(usual, |most| most as usize);
         if prompt.len() >= limit || prompt.len() + most_tokens > limit {
             let names = (field, self.limit_field);
             return Err(Problem::too_long(prompt.len(), most_tokens, limit, names));
@@ -229,7 +232,8 @@ impl Options {
             answers_apart,
             choices: self.choices,
             sampling: self.sampling(endpoint)?,
-            end_ids: endpoint.model.defaults.end_ids.clone(),
+            end_ids: endpoint.manner.end_ids.clone(),
+            time_limit: endpoint.manner.said.longest_answer,
             least_tokens: self.min_tokens as usize,
             stop: stop.clone(),
             top_logprobs: match self.top_logprobs {
@@ -248,24 +252,35 @@ impl Options {
         StopStrings::new(&self.stop)
     }
 
-    /// Fields as asked for, else as the model's publisher has them, else the standard's.
+    /// Fields as asked for, else as the endpoint's spec has them, else as the model's publisher does, else the standard's.
     fn sampling(&self, endpoint: &Endpoint) -> Result<Sampling, Problem> {
-        let (own, neutral) = (&endpoint.model.defaults, Sampling::default());
-        let pick = |asked: Option<f32>, own: Option<f32>, neutral: f32| asked.or(own).unwrap_or(neutral);
+        let (said, own) = (&endpoint.manner.said.defaults, &endpoint.model.defaults);
+        let pick = |field, asked: Option<f32>, usual: Option<f32>, neutral: f32, range: &RangeInclusive<f32>| {
+            within(field, asked.or(usual).unwrap_or(neutral), *range.start(), *range.end())
+        };
+        let repetition = said.repetition_penalty.or(own.repetition_penalty);
+        let (presence, frequency) = (said.presence_penalty, said.frequency_penalty);
         let vocabulary = endpoint.model.description.vocabulary;
         Ok(Sampling {
-            temperature: within("temperature", pick(self.temperature, own.temperature, 1.0), 0.0, 2.0)?,
-            top_k: self.top_k.or(own.top_k).unwrap_or(0) as usize,
-            top_p: within("top_p", pick(self.top_p, own.top_p, 1.0), 0.0, 1.0)?,
-            min_p: within("min_p", self.min_p.unwrap_or(neutral.min_p), 0.0, 1.0)?,
-            repetition_penalty: within(
-                "repetition_penalty",
-                pick(self.repetition_penalty, own.repetition_penalty, 1.0),
-                0.01,
-                10.0,
+            temperature: pick(
+                "temperature",
+                self.temperature,
+                said.temperature.or(own.temperature),
+                1.0,
+                &TEMPERATURES,
             )?,
-            presence_penalty: within("presence_penalty", self.presence_penalty.unwrap_or(0.0), -2.0, 2.0)?,
-            frequency_penalty: within("frequency_penalty", self.frequency_penalty.unwrap_or(0.0), -2.0, 2.0)?,
+            top_k: self.top_k.or(said.top_k).or(own.top_k).unwrap_or(0) as usize,
+            top_p: pick("top_p", self.top_p, said.top_p.or(own.top_p), 1.0, &SHARES)?,
+            min_p: pick("min_p", self.min_p, said.min_p, 0.0, &SHARES)?,
+            repetition_penalty: pick(
+                "repetition_penalty",
+                self.repetition_penalty,
+                repetition,
+                1.0,
+                &REPETITION_PENALTIES,
+            )?,
+            presence_penalty: pick("presence_penalty", self.presence_penalty, presence, 0.0, &PENALTIES)?,
+            frequency_penalty: pick("frequency_penalty", self.frequency_penalty, frequency, 0.0, &PENALTIES)?,
             logit_bias: self
                 .logit_bias
                 .iter()

@@ -51,6 +51,45 @@ pub(super) struct Preparing<'a> {
     pub asked: &'a mut Option<Asked>,
 }
 
+/// A call that is to be prepared.
+struct Asking {
+    state: web::Data<ServiceState>,
+    id: String,
+    salt: String,
+    sight: Sight,
+    body: Body,
+}
+
+impl Asking {
+    /// Prepares it; returns what is recorded of it, too, as far as that is known.
+    fn prepare<S>(
+        &self,
+        renderer: &mut Renderer,
+        prepare: fn(Preparing<'_>) -> Result<Prepared<S>, Problem>,
+    ) -> (Option<Asked>, Result<Prepared<S>, Problem>) {
+        let mut asked = None;
+        let prepared = prepare(Preparing {
+            state: &self.state,
+            renderer,
+            id: &self.id,
+            salt: &self.salt,
+            sight: &self.sight,
+            body: &self.body,
+            asked: &mut asked,
+        });
+        (asked, prepared)
+    }
+}
+
+/// Waits until a parked endpoint is there, as long as the caller is.
+async fn roused(state: &ServiceState, name: &str, by: &str, http: &HttpRequest) -> Result<(), Problem> {
+    let rouser = state.rouser();
+    tokio::select! {
+        roused = rouser.rouse(name, by) => roused,
+        () = departure(http) => Err(Problem::half_closed()),
+    }
+}
+
 /// Answers a call: prepares it where that takes no time from others, submits it, and sends the answer whole or as it comes.
 ///
 /// # Errors
@@ -61,28 +100,33 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
     id: web::ReqData<RequestId>,
     http: HttpRequest,
     body: Body,
-    prepare: impl FnOnce(Preparing<'_>) -> Result<Prepared<S>, Problem> + Send + 'static,
+    prepare: fn(Preparing<'_>) -> Result<Prepared<S>, Problem>,
 ) -> Result<HttpResponse, Problem> {
     let mut call = Call::begin(&state, &http, operation)?;
-    let (salt, sight) = (call.cache_salt(&http), call.sight().clone());
-    let (shared, bytes) = (state.clone(), body.len());
-    let work = move |renderer: &mut Renderer| {
-        let mut asked = None;
-        let prepared = prepare(Preparing {
-            state: &shared,
-            renderer,
-            id: &id.0,
-            salt: &salt,
-            sight: &sight,
-            body: &body,
-            asked: &mut asked,
+    let asking = Arc::new(Asking {
+        state: state.clone(),
+        id: id.into_inner().0,
+        salt: call.cache_salt(&http),
+        sight: call.sight().clone(),
+        body,
+    });
+    let prepared = loop {
+        let (asking, bytes) = (asking.clone(), asking.body.len());
+        let work = move |renderer: &mut Renderer| asking.prepare(renderer, prepare);
+        let prepared = state.text_threads.run(bytes, work).await;
+        let prepared = prepared.and_then(|(asked, prepared)| {
+            asked.into_iter().for_each(|asked| call.asks(asked));
+            prepared
         });
-        (asked, prepared)
+        let parked = prepared.as_ref().err().and_then(Problem::is_parked);
+        let Some(parked) = parked.map(str::to_owned) else {
+            break prepared;
+        };
+        if let Err(problem) = roused(&state, &parked, call.caller(), &http).await {
+            break Err(problem);
+        }
     };
-    let prepared = state.text_threads.run(bytes, work).await;
-    let prepared = prepared.and_then(|(asked, prepared)| {
-        asked.into_iter().for_each(|asked| call.asks(asked));
-        let prepared = prepared?;
+    let prepared = prepared.and_then(|prepared| {
         call.reserve(prepared.answer_bytes)?;
         Ok(prepared)
     });

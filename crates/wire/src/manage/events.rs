@@ -13,6 +13,12 @@ pub enum EventKind {
     Removed,
     /// It is not served any more until somebody starts it.
     Stopped,
+    /// It is served again that was stopped or parked.
+    Started,
+    /// It has no replica any more; the next call starts it.
+    Parked,
+    /// A call has started it.
+    Unparked,
     /// Somebody wants other workers for its replicas.
     Renewed,
     /// A worker takes requests.
@@ -25,10 +31,13 @@ pub enum EventKind {
 
 impl EventKind {
     /// All of them.
-    pub const ALL: [EventKind; 7] = [
+    pub const ALL: [EventKind; 10] = [
         EventKind::Deployed,
         EventKind::Removed,
         EventKind::Stopped,
+        EventKind::Started,
+        EventKind::Parked,
+        EventKind::Unparked,
         EventKind::Renewed,
         EventKind::WorkerReady,
         EventKind::WorkerGone,
@@ -41,6 +50,9 @@ impl EventKind {
             EventKind::Deployed => "deployed",
             EventKind::Removed => "removed",
             EventKind::Stopped => "stopped",
+            EventKind::Started => "started",
+            EventKind::Parked => "parked",
+            EventKind::Unparked => "unparked",
             EventKind::Renewed => "renewed",
             EventKind::WorkerReady => "worker_ready",
             EventKind::WorkerGone => "worker_gone",

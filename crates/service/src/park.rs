@@ -1,0 +1,165 @@
+//! Endpoints that are parked while nobody calls them, and unparked by the next call.
+
+use crate::deploy::Loader;
+use crate::endpoint::Endpoint;
+use crate::endpoints::{Endpoints, Resting, Rouse};
+use crate::event_log::{EventLog, SERVICE};
+use crate::halt;
+use crate::order::Order;
+use crate::problem::Problem;
+use crate::records::Records;
+use crate::retire::{retire, wait_for_memory};
+use crate::state::ServiceState;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use vastrelay_fleet::upkeep::Due;
+use vastrelay_store::Standing;
+use vastrelay_wire::manage::EventKind;
+
+/// How long calls have to end of an endpoint whose time is over.
+const LAST_CALLS: Duration = Duration::from_secs(30);
+
+/// What is needed to start an endpoint for a call.
+#[derive(Clone)]
+pub struct Rouser {
+    pub(crate) endpoints: Arc<Endpoints>,
+    pub(crate) loader: Arc<Loader>,
+    pub(crate) records: Arc<Records>,
+}
+
+/// Parks and stops endpoints for which it is time, on threads of their own.
+pub(crate) fn look(state: &ServiceState) {
+    for (name, due) in due(&state.endpoints) {
+        let rouser = state.rouser();
+        let work = move || match due {
+            Due::Park => rouser.park(&name),
+            Due::Stop => rouser.stop(&name),
+        };
+        if let Err(error) = std::thread::Builder::new().name("upkeep".into()).spawn(work) {
+            tracing::warn!(%error, "nothing can be parked");
+        }
+    }
+}
+
+/// Returns what is due for endpoints, as far as one can see without holding them.
+fn due(endpoints: &Endpoints) -> Vec<(String, Due)> {
+    let all = endpoints.all().into_iter();
+    let due = all.filter_map(|endpoint| Some((endpoint.name.clone(), endpoint.due(is_used(&endpoint))?)));
+    due.collect()
+}
+
+/// Whether somebody holds an endpoint besides the list of all and the caller.
+fn is_used(endpoint: &Arc<Endpoint>) -> bool {
+    Arc::strong_count(endpoint) > 2
+}
+
+impl Rouser {
+    /// Parks an endpoint that nobody uses.
+    fn park(&self, name: &str) {
+        // Whoever changes it just now has other plans.
+        let Ok(_changing) = self.endpoints.change(name) else {
+            return;
+        };
+        let Ok(idle_for) = self.endpoints.get(name).map(|endpoint| endpoint.upkeep.idle_after) else {
+            return;
+        };
+        let why = format!("nobody called it for {} s", idle_for.unwrap_or_default().as_secs_f64());
+        let Some(endpoint) = self.endpoints.take_idle(name, Resting::parked(why.clone())) else {
+            return;
+        };
+        self.put_down(&endpoint, SERVICE, why);
+        // Whoever unparks it finds the memory.
+        let held = Arc::downgrade(&endpoint.plan.held);
+        drop(endpoint);
+        wait_for_memory(&held);
+    }
+
+    /// Parks an endpoint because somebody wants it: its calls have so long to end, and end with an error then.
+    ///
+    /// # Errors
+    /// When there is none that is served, or somebody else changes it.
+    pub fn park_now(&self, name: &str, within: Duration, by: &str) -> Result<(), Problem> {
+        let _changing = self.endpoints.change(name)?;
+        let endpoint = self.endpoints.take(name)?;
+        let why = match by {
+            "" => "somebody has parked it".into(),
+            by => format!("{by} has parked it"),
+        };
+        self.endpoints.rest(name, Resting::parked(why.clone()));
+        self.put_down(&endpoint, by, why);
+        let retiring = retire(endpoint, Some(within));
+        retiring.map_err(|error| Problem::internal(error.to_string()))?;
+        Ok(())
+    }
+
+    fn put_down(&self, endpoint: &Endpoint, by: &str, why: String) {
+        if let Err(error) = self.records.store.stand(&endpoint.name, Standing::Parked) {
+            tracing::warn!(endpoint = endpoint.name, %error, "the next service will not know that it is parked");
+        }
+        let log = endpoint.log().cloned();
+        let log = log.unwrap_or_else(|| EventLog::new(&self.records, &endpoint.name, endpoint.release));
+        log.done_by(by, EventKind::Parked, why);
+        tracing::info!(endpoint = endpoint.name, "parked");
+    }
+
+    /// Stops an endpoint whose time is over.
+    fn stop(&self, name: &str) {
+        let stopped = halt::stop(&self.endpoints, &self.records, name, LAST_CALLS, SERVICE);
+        if let Err(problem) = stopped {
+            tracing::debug!(endpoint = name, %problem, "not stopped yet");
+        }
+    }
+
+    /// Waits until an endpoint is there that was parked; starts it, unless somebody else does.
+    ///
+    /// # Errors
+    /// When it cannot be started, or is stopped or removed meanwhile.
+    pub async fn rouse(&self, name: &str, by: &str) -> Result<(), Problem> {
+        let (mut change, began) = (self.endpoints.changes(), Instant::now());
+        loop {
+            match self.endpoints.rouse(name, began) {
+                Rouse::There => return Ok(()),
+                Rouse::Refused(problem) => return Err(problem),
+                Rouse::Wait => {}
+                Rouse::Start => self.start(name, by),
+            }
+            // The sender is the endpoints' own.
+            let _ = change.changed().await;
+        }
+    }
+
+    /// Starts an endpoint on a thread of its own.
+    fn start(&self, name: &str, by: &str) {
+        let (rouser, named, by) = (self.clone(), name.to_owned(), by.to_owned());
+        let work = move || {
+            if let Err(resting) = rouser.unpark(&named, &by) {
+                rouser.endpoints.rest(&named, resting);
+            }
+        };
+        if let Err(error) = std::thread::Builder::new().name("unpark".into()).spawn(work) {
+            self.endpoints.rest(name, Resting::parked_in_vain(error.to_string()));
+        }
+    }
+
+    /// Serves an endpoint again as it was kept.
+    ///
+    /// # Errors
+    /// How it rests when it cannot be.
+    fn unpark(&self, name: &str, by: &str) -> Result<(), Resting> {
+        let _changing = self.endpoints.change(name);
+        let kept = self.records.store.kept_endpoint(name);
+        let kept = kept.map_err(|error| Resting::parked_in_vain(error.to_string()))?;
+        let kept = kept.ok_or_else(|| Resting::failed("nothing is kept of it".into()))?;
+        let order = Order::of_kept(&kept, by).map_err(|error| Resting::failed(error.to_string()))?;
+        let planned = self.loader.plan(&self.endpoints, &self.records, &order);
+        let planned = planned.map_err(|error| match error.is_for_want_of_room() {
+            true => Resting::parked_in_vain(error.to_string()),
+            false => Resting::failed(error.to_string()),
+        })?;
+        // Calls wait for it from now on; one that does not start is tried again by whoever keeps it.
+        if let Err(error) = planned.put_down_as(EventKind::Unparked).begin() {
+            tracing::error!(endpoint = name, %error, "a parked endpoint does not start");
+        }
+        Ok(())
+    }
+}
