@@ -1,6 +1,7 @@
 //! The endpoints there are.
 
 use crate::endpoint::Endpoint;
+use crate::event_log::SERVICE;
 use crate::problem::Problem;
 use crate::sight::Sight;
 use std::collections::{BTreeMap, BTreeSet};
@@ -67,6 +68,7 @@ impl Resting {
             state: State::Stopped,
             why: match by {
                 "" => "somebody has stopped it".into(),
+                SERVICE => "its time is over (`stop_after`)".into(),
                 by => format!("{by} has stopped it"),
             },
             since: Instant::now(),

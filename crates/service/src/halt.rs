@@ -3,7 +3,7 @@
 use crate::deploy::{DeployError, Loader};
 use crate::endpoint::Endpoint;
 use crate::endpoints::{Endpoints, Resting};
-use crate::event_log::EventLog;
+use crate::event_log::{EventLog, SERVICE};
 use crate::order::Order;
 use crate::problem::Problem;
 use crate::records::Records;
@@ -35,7 +35,10 @@ pub(crate) fn stop(
     endpoints.rest(name, Resting::stopped(by));
     let kept = records.store.stand(name, Standing::Stopped);
     kept.map_err(|error| Problem::internal(error.to_string()))?;
-    let text = format!("requests have {} s to end", within.as_secs_f64());
+    let mut text = format!("requests have {} s to end", within.as_secs_f64());
+    if by == SERVICE {
+        text.push_str("; its time is over (`stop_after`)");
+    }
     log_of(stopped.as_ref(), records, name).done_by(by, EventKind::Stopped, text);
     if let Some(endpoint) = stopped {
         retire(endpoint, Some(within)).map_err(|error| Problem::internal(error.to_string()))?;

@@ -17,9 +17,11 @@ use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::ConstGauge;
 use prometheus_client::metrics::histogram::Histogram;
 use prometheus_client::registry::{Registry, Unit};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use vastrelay_engine::EngineStatus;
+use vastrelay_fleet::State;
 use vastrelay_serving::Replica;
 use vastrelay_store::LostRecords;
 use vastrelay_wire::manage::Totals;
@@ -96,12 +98,32 @@ impl Collector for Served {
         let lost = ConstCounter::new(self.lost.count());
         let help = "Records that were lost: there was no room, or the database refused them";
         lost.encode(encoder.encode_descriptor("vastrelay_records_lost", help, None, lost.metric_type())?)?;
+        encode_states(&mut encoder, &self.endpoints)?;
         let endpoints = self.endpoints.all();
         let releases: Vec<&ReleaseMetrics> = endpoints.iter().map(|endpoint| &*endpoint.counted).collect();
         counted::encode(&mut encoder, &releases, &self.nobody)?;
         encode_totals(&mut encoder, &endpoints)?;
         encode_gauges(&mut encoder, &endpoints)
     }
+}
+
+/// Writes in which state endpoints are, served or not.
+fn encode_states(encoder: &mut DescriptorEncoder<'_>, endpoints: &Endpoints) -> std::fmt::Result {
+    let resting = endpoints.resting().into_iter();
+    let mut states: BTreeMap<String, State> = resting.map(|(name, resting)| (name, resting.state)).collect();
+    states.extend(
+        endpoints
+            .all()
+            .iter()
+            .map(|endpoint| (endpoint.name.clone(), endpoint.state())),
+    );
+    let help = "1 for the state that an endpoint is in";
+    Series::new(encoder, "vastrelay_endpoint_state", help).write(MetricType::Gauge, |write| {
+        states.iter().try_for_each(|(name, state)| {
+            let labels = [("endpoint", name.as_str()), ("state", state.name())];
+            write(&(labels, &ConstGauge::new(1)))
+        })
+    })
 }
 
 /// Writes what engines count, over all lives of a release's replicas.

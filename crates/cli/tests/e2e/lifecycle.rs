@@ -1,70 +1,9 @@
 //! Endpoints are deployed, changed, stopped, started and removed while others are served, and a restarted service has those of before.
 
-use crate::support::{Service, chat, repository, vastrelay, with};
+use crate::deployed::{LOOPBACK, asked, refused, small, spec, spec_of, states, succeeded};
+use crate::support::{Service, repository, vastrelay};
 use serde_json::{Value, json};
-use std::path::Path;
 use tempfile::TempDir;
-
-const LOOPBACK: [&str; 2] = ["--listen", "127.0.0.1:0"];
-
-/// Writes a spec into a folder and returns its path.
-fn spec(folder: &Path, name: &str, text: &str) -> String {
-    let path = folder.join(format!("{name}.toml"));
-    std::fs::write(&path, text).unwrap();
-    path.display().to_string()
-}
-
-/// Returns the spec of a model of the demo, with more settings.
-fn spec_of(model: &str, rest: &str) -> String {
-    let model = repository().join("demo").join(model);
-    format!("model = {:?}\n{rest}", model.display().to_string())
-}
-
-fn small(rest: &str) -> String {
-    spec_of("models/pierdesk-1", rest)
-}
-
-fn asked(model: &str, more: Value) -> Value {
-    with(
-        with(
-            chat("When is the last boat back on Sunday?"),
-            json!({"model": model, "max_tokens": 8}),
-        ),
-        more,
-    )
-}
-
-/// Runs the client; returns whether it succeeded, and what it said.
-fn client(service: &Service, words: &[&str]) -> (bool, String) {
-    let output = service.client(words);
-    let all = [output.stdout, output.stderr].concat();
-    (output.status.success(), String::from_utf8(all).unwrap())
-}
-
-fn succeeded(service: &Service, words: &[&str]) -> String {
-    let (succeeded, said) = client(service, words);
-    assert!(succeeded, "{words:?}: {said}");
-    said
-}
-
-fn refused(service: &Service, words: &[&str], parts: &[&str]) {
-    let (succeeded, said) = client(service, words);
-    assert!(!succeeded, "{words:?}: {said}");
-    for part in parts {
-        assert!(said.contains(part), "{words:?}: {said} should say: {part}");
-    }
-}
-
-/// Returns the state of each endpoint, by name.
-fn states(service: &Service) -> Value {
-    let listed = service.client_json(&["endpoint", "list"]);
-    let all = ["endpoints", "resting"]
-        .iter()
-        .flat_map(|key| listed[key].as_array().unwrap().clone());
-    all.map(|endpoint| (endpoint["name"].as_str().unwrap().to_owned(), endpoint["state"].clone()))
-        .collect::<serde_json::Map<_, _>>()
-        .into()
-}
 
 #[tokio::test]
 async fn a_restarted_service_has_the_endpoints_of_before() {

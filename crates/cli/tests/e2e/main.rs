@@ -1,9 +1,11 @@
 //! The real interface: the service started on loopback, called through its client, over HTTP, and from a browser.
 
 mod access;
+mod answering;
 mod clients;
 mod command;
 mod console;
+mod deployed;
 mod description;
 mod docs;
 mod earlier;
@@ -19,6 +21,7 @@ mod manage;
 mod measure;
 mod metrics;
 mod model;
+mod parking;
 mod raw;
 mod records;
 mod reference;
