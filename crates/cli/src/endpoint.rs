@@ -2,6 +2,7 @@
 
 mod check;
 mod deploy;
+mod follow;
 mod renew;
 mod wait;
 
@@ -11,14 +12,16 @@ use crate::args::endpoint::{
 };
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{ago, device_name, json, line, print, resting};
-use crate::plain::note;
+use crate::output::{ago, device_name, duration, json, line, print, resting};
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_fleet::Spec;
 use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_wire::manage::{
-    EndpointDetail, EndpointStatus, EndpointStop, ReplicaStatus, RestingEndpoint, ServiceStatus,
+    ColdStart, EndpointDetail, EndpointStatus, EndpointStop, ReplicaStatus, RestingEndpoint, ServiceStatus,
 };
+
+/// Starts that are shown of an endpoint.
+const SHOWN_STARTS: usize = 5;
 
 /// Changes which endpoints a running service has.
 pub async fn run(command: &EndpointCommand) -> Result<(), Failure> {
@@ -96,11 +99,29 @@ async fn show(options: &EndpointShowOptions) -> Result<(), Failure> {
             ago(release.seconds_ago)
         ));
     }
+    detail
+        .starts
+        .iter()
+        .take(SHOWN_STARTS)
+        .for_each(|start| line(cold_start(start)));
     if !detail.beside.is_empty() {
         line(format!("  paths in its spec begin at {}", detail.beside));
     }
     line(format!("\n{}", detail.spec.trim_end()));
     Ok(())
+}
+
+/// Says how long a start took, phase by phase.
+fn cold_start(start: &ColdStart) -> String {
+    let how = match &start.failure {
+        None => format!("took {}", duration(start.seconds)),
+        Some(why) => format!("failed after {}: {why}", duration(start.seconds)),
+    };
+    format!(
+        "  a start {} ago {how} ({})",
+        ago(start.seconds_ago),
+        follow::phases(start)
+    )
 }
 
 async fn stop(options: &EndpointStopOptions) -> Result<(), Failure> {
@@ -136,14 +157,14 @@ async fn park(options: &EndpointParkOptions) -> Result<(), Failure> {
 
 async fn start(options: &EndpointStartOptions) -> Result<(), Failure> {
     let path = format!("/manage/endpoints/{}/start", options.name);
-    if !options.json {
-        note(format!("starting {}…", options.name));
-    }
     let client = Client::new(&options.connection)?;
-    let endpoint: EndpointStatus = client.post_for(&path, &serde_json::json!({})).await?;
+    let body = serde_json::json!({});
+    let starting = client.post_for(&path, &body);
     if options.json {
+        let endpoint: EndpointStatus = starting.await?;
         return json(&endpoint);
     }
+    let endpoint = follow::follow(&client, &options.name, starting).await?;
     line(format!("started {}: {}", endpoint.name, summary(&endpoint)));
     Ok(())
 }

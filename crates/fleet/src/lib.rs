@@ -10,12 +10,14 @@
 //! | [`survival`] | does a request that lost its worker go on? |
 //! | [`spec`] | what does an endpoint's file say? |
 //! | [`settings`] | how is a model to be run, as far as somebody has said? |
+//! | [`difference`] | what is different between two specs? |
 //! | [`answering`] | how are calls to be answered? |
 //! | [`upkeep`] | when is an endpoint parked or stopped without anybody doing it? |
 #![warn(missing_docs)]
 
 pub mod adoption;
 pub mod answering;
+pub mod difference;
 pub mod dispatch;
 pub mod hang;
 pub mod restart;

@@ -16,8 +16,8 @@ use crate::stop::Stop;
 use crate::workers::Workers;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::time::Duration;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 use vastrelay_fleet::{Settings, Spec, SpecError};
 use vastrelay_serving::cpu::CpuHardware;
 use vastrelay_serving::worker::protocol::Phase;
@@ -88,6 +88,8 @@ pub struct PlannedEndpoint {
     stop: Arc<Stop>,
     /// What its beginning is, to those who look back.
     what: EventKind,
+    /// When somebody wanted it.
+    wanted: Instant,
 }
 
 /// Why an endpoint cannot be deployed.
@@ -199,7 +201,11 @@ impl Loader {
             records.store.keep_endpoint(&order.to_keep(), old.release)?;
             return Ok(old);
         }
-        let prepare = || self.prepare(records, order, &opened);
+        let prepare = || -> Result<PlannedEndpoint, DeployError> {
+            let planned = self.prepare(records, order, &opened)?;
+            endpoints.announce_change(&planned.endpoint);
+            Ok(planned)
+        };
         let begun = match prepare() {
             Err(error) if error.is_for_want_of_room() && terms.with_pause => {
                 self.make_room(endpoints, old)?;
@@ -330,7 +336,7 @@ impl Loader {
 
     /// Plans an endpoint that nobody can call yet.
     fn prepare(&self, records: &Arc<Records>, order: &Order, opened: &Opened) -> Result<PlannedEndpoint, DeployError> {
-        let name = &order.name;
+        let (name, wanted) = (&order.name, Instant::now());
         let (plan, way) = self.place(order, opened)?;
         let Opened {
             model, made_of, manner, ..
@@ -355,6 +361,7 @@ impl Loader {
             workers: self.workers.clone(),
             stop,
             what: EventKind::Deployed,
+            wanted,
         })
     }
 
@@ -442,6 +449,7 @@ impl PlannedEndpoint {
             longest_start: endpoint.upkeep.longest_start,
             begins,
             log: self.log,
+            wanted: Mutex::new(Some(self.wanted)),
         };
         let first = starter.begin(&kept).map(|(replica, begun)| {
             endpoint.place(replica);

@@ -5,7 +5,7 @@ use crate::event_log::SERVICE;
 use crate::problem::Problem;
 use crate::sight::Sight;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, Weak};
 use std::time::Instant;
 use tokio::sync::watch;
 use vastrelay_fleet::State;
@@ -26,6 +26,8 @@ struct Known {
     announced: BTreeSet<String>,
     /// Those that are not served.
     resting: BTreeMap<String, Resting>,
+    /// Releases that are being started in the place of one that is served.
+    coming: BTreeMap<String, Weak<Endpoint>>,
     /// Those that somebody deploys, stops, starts or removes just now.
     changing: BTreeSet<String>,
 }
@@ -222,6 +224,22 @@ impl Endpoints {
         known.served.remove(name)
     }
 
+    /// Says that a release is being started in the place of one that is served.
+    pub(crate) fn announce_change(&self, to: &Arc<Endpoint>) {
+        self.write().coming.insert(to.name.clone(), Arc::downgrade(to));
+    }
+
+    /// Returns the release that is being started in the place of the one of a name that is served.
+    pub(crate) fn coming(&self, name: &str) -> Option<Arc<Endpoint>> {
+        let known = self.read();
+        let coming = known.coming.get(name).and_then(Weak::upgrade)?;
+        let is_there = known
+            .served
+            .get(name)
+            .is_some_and(|served| Arc::ptr_eq(served, &coming));
+        (!is_there).then_some(coming)
+    }
+
     /// Keeps others from changing an endpoint.
     ///
     /// # Errors
@@ -291,7 +309,10 @@ impl Known {
 
 impl Drop for Changing<'_> {
     fn drop(&mut self) {
-        self.endpoints.write().changing.remove(&self.name);
+        let mut known = self.endpoints.write();
+        known.changing.remove(&self.name);
+        known.coming.remove(&self.name);
+        drop(known);
         self.endpoints.change.send_replace(());
     }
 }

@@ -1,5 +1,6 @@
 //! Keeps a replica alive: starts its worker, watches it, and begins its next life when it is gone.
 
+use crate::cold_start::PhaseClock;
 use crate::endpoint::Endpoint;
 use crate::event_log::EventLog;
 use crate::manner::Manner;
@@ -8,7 +9,7 @@ use crate::standing::Life;
 use crate::stop::Stop;
 use crate::workers::{Running, Stillborn, Workers};
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Weak};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Duration, Instant};
 use vastrelay_engine::EngineStatus;
 use vastrelay_fleet::hang::{Pace, is_hung};
@@ -19,7 +20,7 @@ use vastrelay_serving::worker::client::Progress;
 use vastrelay_serving::worker::protocol::{Phase, Words};
 use vastrelay_serving::worker::{Duty, WorkerEngine};
 use vastrelay_serving::{Generate, LoadError, Model, Plan, Replica};
-use vastrelay_store::{BegunReplica, StoreError};
+use vastrelay_store::{BegunReplica, StartRecord, StoreError, milliseconds_since_1970};
 use vastrelay_wire::manage::EventKind;
 
 /// Time between two looks at a worker.
@@ -41,6 +42,8 @@ pub(crate) struct Starter {
     pub longest_start: Option<Duration>,
     pub begins: Begins,
     pub log: EventLog,
+    /// When the endpoint was wanted, for the first life; taken by that.
+    pub wanted: Mutex<Option<Instant>>,
 }
 
 /// Whose lives begin.
@@ -120,7 +123,8 @@ impl Starter {
             assignment: self.plan.assignment.clone(),
         };
         let begun = Instant::now();
-        let taken_over = self.workers.take_over(&duty(0), self.listener(of));
+        let wanted = self.wanted.lock().unwrap_or_else(PoisonError::into_inner).take();
+        let taken_over = self.workers.take_over(&duty(0), self.listener(of, None));
         let how = if taken_over.is_some() {
             "taken over from an earlier service"
         } else {
@@ -137,11 +141,13 @@ impl Starter {
                     pieces: self.model.tokenizer.pieces().clone(),
                     ends: self.manner.end_ids.clone(),
                 };
-                (
-                    self.workers
-                        .start(duty(incarnation), words, self.longest_start, self.listener(of))?,
-                    incarnation,
-                )
+                let phases = PhaseClock::begin(wanted);
+                let listener = self.listener(of, Some(phases.clone()));
+                let started = self
+                    .workers
+                    .start(duty(incarnation), words, self.longest_start, listener);
+                self.keep_start(incarnation, &phases, started.as_ref().err());
+                (started?, incarnation)
             }
         };
         let Running { process, engine, log } = running;
@@ -168,12 +174,31 @@ impl Starter {
         Ok((replica, begun))
     }
 
+    /// Keeps how long the phases of a start took.
+    fn keep_start(&self, incarnation: u64, phases: &PhaseClock, failure: Option<&Stillborn>) {
+        let times = phases.times();
+        let kept = self.begins.records.store.keep_start(&StartRecord {
+            at_ms: milliseconds_since_1970(),
+            endpoint: self.begins.endpoint.clone(),
+            release: self.begins.release,
+            replica: self.begins.replica,
+            incarnation,
+            seconds: times.iter().map(|time| time.seconds).sum(),
+            phases: serde_json::to_string(&times).unwrap_or_default(),
+            failure: failure.map(|stillborn| stillborn.why.clone()),
+        });
+        if let Err(error) = kept {
+            tracing::warn!(endpoint = self.begins.endpoint, %error, "the times of a start are not kept");
+        }
+    }
+
     /// Returns what hears how a worker gets on.
-    fn listener(&self, of: &Weak<Endpoint>) -> impl FnMut(Progress) + Send + 'static {
+    fn listener(&self, of: &Weak<Endpoint>, phases: Option<PhaseClock>) -> impl FnMut(Progress) + Send + 'static {
         let (resident, starting, replica) = (self.plan.held.resident().clone(), of.clone(), self.begins.replica);
         move |progress| match progress {
             Progress::Given(bytes) => _ = resident.fetch_add(bytes, Ordering::Relaxed),
             Progress::Phase(phase) => {
+                phases.iter().for_each(|phases| phases.enters(phase));
                 if let Some(endpoint) = starting.upgrade() {
                     endpoint.comes_back(replica, Life::Starting(phase));
                 }

@@ -36,6 +36,7 @@ mod addresses;
 mod budget;
 mod chronicle;
 mod clock;
+mod cold_start;
 mod connection;
 pub mod console;
 mod counted;

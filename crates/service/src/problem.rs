@@ -465,6 +465,12 @@ impl Problem {
         self
     }
 
+    /// Returns it with more words at the end.
+    pub(crate) fn and_says(mut self, more: &str) -> Problem {
+        self.body.message.push_str(more);
+        self
+    }
+
     /// An endpoint without a replica that takes requests: 503.
     pub(crate) fn not_ready(why: &NotReady) -> Problem {
         let code = match why {

@@ -3,6 +3,7 @@
 use crate::error::LoadError;
 use crate::origin::Origin;
 use crate::turn::Turn;
+use crate::worker::protocol::Phase;
 use serde::{Deserialize, Serialize};
 use std::ffi::OsString;
 use std::path::Path;
@@ -74,7 +75,8 @@ pub struct Loaded {
 }
 
 impl Assignment {
-    /// Loads the weights. Simulated devices say words of the vocabulary, and one of `ends` after an answer.
+    /// Loads the weights, and tells which phase it `enters` once the files are found to be in order. Simulated devices say words of the vocabulary,
+    /// and one of `ends` after an answer.
     ///
     /// # Errors
     /// When they cannot be read or run.
@@ -84,14 +86,17 @@ impl Assignment {
         description: &ModelDescription,
         pieces: &TokenPieces,
         ends: &[u32],
+        enters: &dyn Fn(Phase),
     ) -> Result<Loaded, LoadError> {
         match &self.place {
             Place::Cpu { cores, isa, checked } => {
                 let origin = Origin::open(files, description, checked.as_ref())?;
+                enters(Phase::LoadingWeights);
                 self.load_on_cpu(&origin, description, *cores, isa)
             }
             Place::Simulated { profile, memory, turns } => {
                 let time = self.step_time(files, description, profile)?;
+                enters(Phase::LoadingWeights);
                 let speech = speech(description, pieces, ends);
                 let turns: Result<Vec<Turn>, _> = turns.iter().map(|turn| Turn::open(Path::new(turn))).collect();
                 let occupy = Box::new(occupy(turns.map_err(LoadError::Thread)?));

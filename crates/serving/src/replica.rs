@@ -216,7 +216,7 @@ impl Plan {
     pub fn load_here(self: &Arc<Plan>, model: &Model) -> Result<Replica, LoadError> {
         let files = ModelFiles::open(self.assignment.path())?;
         let (assignment, pieces) = (&self.assignment, model.tokenizer.pieces());
-        let loaded = assignment.load(&files, &model.description, pieces, &model.defaults.end_ids)?;
+        let loaded = assignment.load(&files, &model.description, pieces, &model.defaults.end_ids, &|_| {})?;
         let taken = loaded.executor.memory();
         let untouched = loaded.untouched.iter().map(Untouched::bytes).sum();
         let (limits, build) = (assignment.limits.clone(), assignment.build());

@@ -15,6 +15,7 @@ mod lookup;
 pub mod releases;
 pub mod runs;
 mod schema;
+mod starts;
 mod writer;
 
 pub use begun::INTERRUPTED;
@@ -25,6 +26,7 @@ pub use kept::{KeptEndpoint, Standing};
 pub use keys::{KeyRecord, Scope};
 pub use releases::{BegunReplica, ReleaseEntry};
 pub use runs::RunRecord;
+pub use starts::StartRecord;
 pub use writer::LostRecords;
 
 use lock::DataLock;
@@ -342,12 +344,31 @@ impl Store {
         self.read(|connection| kept::stand(connection, name, standing))
     }
 
-    /// Forgets what an endpoint was to be.
+    /// Forgets what an endpoint was to be, and how long its starts took.
     ///
     /// # Errors
     /// SQLite's own.
     pub fn forget_endpoint(&self, name: &str) -> Result<(), StoreError> {
-        self.read(|connection| kept::forget(connection, name))
+        self.read(|connection| {
+            starts::forget(connection, name)?;
+            kept::forget(connection, name)
+        })
+    }
+
+    /// Keeps how long a start took.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn keep_start(&self, start: &StartRecord) -> Result<(), StoreError> {
+        self.read(|connection| starts::keep(connection, start))
+    }
+
+    /// Returns how long the last starts of an endpoint took, newest first.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn starts(&self, endpoint: &str) -> Result<Vec<StartRecord>, StoreError> {
+        self.read(|connection| starts::of(connection, endpoint))
     }
 
     /// Returns what endpoints are to be, in the order of their names.

@@ -16,6 +16,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(KEPT),
         M::up(KEYS_OF_ENDPOINTS),
         M::up(STANDING),
+        M::up(STARTS),
     ])
 }
 
@@ -24,6 +25,19 @@ const STANDING: &str = "
 ALTER TABLE endpoints ADD COLUMN standing TEXT NOT NULL DEFAULT 'served';
 UPDATE endpoints SET standing = 'stopped' WHERE stopped;
 ALTER TABLE endpoints DROP COLUMN stopped;";
+
+const STARTS: &str = "CREATE TABLE starts (
+    number      INTEGER PRIMARY KEY,
+    at_ms       INTEGER NOT NULL,
+    endpoint    TEXT NOT NULL,
+    release     INTEGER NOT NULL,
+    replica     INTEGER NOT NULL,
+    incarnation INTEGER NOT NULL,
+    seconds     REAL NOT NULL,
+    phases      TEXT NOT NULL,
+    failure     TEXT
+) STRICT;
+CREATE INDEX starts_of ON starts (endpoint, number);";
 
 /// Rewrites a database that was made before freed space could be given back; does nothing to others.
 pub(crate) fn make_shrinkable(connection: &Connection) -> rusqlite::Result<()> {

@@ -10,7 +10,9 @@ mod status;
 mod steps;
 
 pub use devices::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
-pub use endpoints::{EndpointCheck, EndpointDetail, EndpointRelease, EndpointStop, RestingEndpoint};
+pub use endpoints::{
+    ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStop, PhaseTime, RestingEndpoint, SpecDifference,
+};
 pub use events::{EndpointEvent, EventKind, Renewal};
 pub use fit::{FitAnswer, FitCheapest, FitDevice, FitFigures, FitPoint, FitPrediction, FitReport, FitTerm, FitWay};
 pub use history::{History, HistoryPoint};

@@ -4,9 +4,9 @@ use super::deploy::named;
 use crate::args::endpoint::EndpointCheckOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{device_name, json, line, precision_name};
+use crate::output::{device_name, duration, json, line, precision_name};
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_wire::manage::{EndpointCheck, EndpointStatus};
+use vastrelay_wire::manage::{EndpointCheck, EndpointStatus, SpecDifference};
 
 /// Says how something would be served.
 pub async fn check(options: &EndpointCheckOptions) -> Result<(), Failure> {
@@ -17,23 +17,41 @@ pub async fn check(options: &EndpointCheckOptions) -> Result<(), Failure> {
     if options.json {
         return json(&checked);
     }
+    tell(&wanted.name, &checked);
+    Ok(())
+}
+
+/// Prints how something would be served.
+pub fn tell(name: &str, checked: &EndpointCheck) {
     line(match (checked.served, checked.is_change, checked.needs_pause) {
-        (None, ..) => format!("{} could be served", wanted.name),
-        (Some(release), false, _) => format!("{} is served so already, as release {release}", wanted.name),
-        (Some(release), true, false) => format!(
-            "{} could take over from release {release}: there is room for both, and no call would be lost",
-            wanted.name
-        ),
-        (Some(release), true, true) => format!(
-            "{} needs a pause: release {release} has to be stopped first (--with-pause)",
-            wanted.name
-        ),
+        (None, ..) => format!("{name} could be served"),
+        (Some(release), false, _) => format!("{name} is served so already, as release {release}"),
+        (Some(release), true, false) => {
+            format!("{name} could take over from release {release}: there is room for both, and no call would be lost")
+        }
+        (Some(release), true, true) => {
+            format!("{name} needs a pause: release {release} has to be stopped first (--with-pause)")
+        }
     });
     if let Some(why) = &checked.why {
         line(format!("  {why}"));
     }
+    checked.differences.iter().for_each(difference);
     checked.planned.iter().for_each(plan);
-    Ok(())
+    if let Some(seconds) = checked.usual_start {
+        line(format!("  its starts took {} before", duration(seconds)));
+    }
+}
+
+/// Prints what is different from the spec before.
+fn difference(difference: &SpecDifference) {
+    let SpecDifference { key, was, is } = difference;
+    line(match (was, is) {
+        (Some(was), Some(is)) => format!("  {key} was {was} and would be {is}"),
+        (None, Some(is)) => format!("  {key} would be {is}"),
+        (Some(was), None) => format!("  {key} was {was} and would not be said any more"),
+        (None, None) => format!("  {key}"),
+    });
 }
 
 /// Prints the memory that an endpoint would take, by owner.

@@ -1,14 +1,15 @@
 //! `vastrelay endpoint deploy`.
 
+use super::check;
+use super::follow::follow;
 use super::summary;
 use crate::args::endpoint::{EndpointDeployOptions, endpoint_name, named_path};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{json, line};
-use crate::plain::note;
 use crate::spec_file::SpecFile;
 use std::path::Path;
-use vastrelay_wire::manage::{EndpointStatus, NewEndpoint};
+use vastrelay_wire::manage::{EndpointCheck, EndpointStatus, NewEndpoint};
 
 /// Serves something under a name, in the place of what was served under it.
 pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
@@ -18,13 +19,16 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
         ..wanted(options)?
     };
     let client = Client::new(&options.connection)?;
-    if !options.json {
-        note(format!("loading {}…", wanted.name));
-    }
-    let endpoint: EndpointStatus = client.post_for("/manage/endpoints", &wanted).await?;
+    let deploying = client.post_for("/manage/endpoints", &wanted);
     if options.json {
+        let endpoint: EndpointStatus = deploying.await?;
         return json(&endpoint);
     }
+    let mut checked: EndpointCheck = client.post_for("/manage/check", &wanted).await?;
+    // Where somebody has agreed to a pause, it is no news that one is needed.
+    checked.why = checked.why.filter(|_| !options.with_pause);
+    check::tell(&wanted.name, &checked);
+    let endpoint = follow(&client, &wanted.name, deploying).await?;
     line(format!("deployed {}: {}", endpoint.name, summary(&endpoint)));
     line(format!("  base address  {}/v1", client.url().trim_end_matches('/')));
     line(format!("  model         {}", endpoint.name));

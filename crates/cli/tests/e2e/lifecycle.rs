@@ -1,6 +1,6 @@
 //! Endpoints are deployed, changed, stopped, started and removed while others are served, and a restarted service has those of before.
 
-use crate::deployed::{LOOPBACK, asked, refused, small, spec, spec_of, states, succeeded};
+use crate::deployed::{LOOPBACK, asked, client, refused, small, spec, spec_of, states, succeeded};
 use crate::support::{Service, repository, vastrelay};
 use serde_json::{Value, json};
 use tempfile::TempDir;
@@ -160,7 +160,7 @@ async fn a_change_takes_over_under_load_and_an_earlier_release_can_be_had_again(
     refused(
         &service,
         &["endpoint", "deploy", "desk", "--release", "2", "--from-release", "1"],
-        &["release 3, not 1"],
+        &["release 3, not 1", "look at it again"],
     );
     while service.workers().len() > 1 {
         tokio::task::yield_now().await;
@@ -269,6 +269,55 @@ async fn what_would_be_served_is_told_and_nothing_is_changed() {
         &["endpoint", "check", &wrong],
         &["line 3, column 9", "from 1 on"],
     );
+}
+
+#[tokio::test]
+async fn a_deployment_says_what_changes_how_its_start_went_and_what_somebody_else_has_changed() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    let deploy = |width: usize, more: &[&str]| {
+        let file = spec(files.path(), "desk", &small(&format!("[batch]\nwidth = {width}\n")));
+        client(&service, &[&["endpoint", "deploy", &file], more].concat())
+    };
+    let (_, said) = deploy(2, &[]);
+    for part in [
+        "desk could be served",
+        "KV pool",
+        "ready after",
+        "waiting for device",
+        "starting worker",
+        "verifying files",
+        "loading weights",
+        "vastrelay ask --model desk",
+    ] {
+        assert!(said.contains(part), "{said}");
+    }
+    let (_, said) = deploy(4, &["--from-release", "1"]);
+    for part in [
+        "take over from release 1",
+        "batch.width was 2 and would be 4",
+        "its starts took",
+    ] {
+        assert!(said.contains(part), "{said}");
+    }
+    let (succeeded_too, said) = deploy(8, &["--from-release", "1"]);
+    assert!(
+        !succeeded_too && said.contains("meanwhile `batch.width` was 2 and is 4"),
+        "{said}"
+    );
+    let detail = service.client_json(&["endpoint", "show", "desk"]);
+    let starts = detail["starts"].as_array().unwrap();
+    assert_eq!((&starts[0]["release"], &starts[1]["release"]), (&json!(2), &json!(1)));
+    for start in starts {
+        let phases = start["phases"].as_array().unwrap();
+        let sum: f64 = phases.iter().map(|time| time["seconds"].as_f64().unwrap()).sum();
+        assert!((start["seconds"].as_f64().unwrap() - sum).abs() < 1e-9, "{start}");
+        assert_eq!((phases.len(), &start["failure"]), (4, &Value::Null));
+    }
+    succeeded(&service, &["endpoint", "remove", "desk"]);
+    deploy(2, &[]);
+    let detail = service.client_json(&["endpoint", "show", "desk"]);
+    assert_eq!(detail["starts"].as_array().unwrap().len(), 1, "others are forgotten");
 }
 
 #[tokio::test]

@@ -15,11 +15,12 @@ use actix_web::{HttpResponse, web};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use vastrelay_store::{KeptEndpoint, ReleaseEntry, Standing, milliseconds_since_1970};
+use vastrelay_fleet::difference::{Difference, differences};
+use vastrelay_store::{KeptEndpoint, ReleaseEntry, Standing, StartRecord, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{
-    EndpointCheck, EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EventKind, NewEndpoint, Renewal,
-    RestingEndpoint,
+    ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EventKind, NewEndpoint,
+    Renewal, RestingEndpoint, SpecDifference,
 };
 use vastrelay_wire::parse::parse_body;
 
@@ -66,7 +67,13 @@ fn load(
         with_pause: wanted.with_pause,
     };
     let deployed = loader.deploy(endpoints, records, &order, terms);
-    deployed.map_err(|error| told(error, &order, wanted.spec.is_some()))
+    deployed.map_err(|error| match error {
+        DeployError::Stale { from, now, .. } => {
+            let overtaken = overtaken(records, &wanted.name, from, now);
+            Problem::from(error).and_says(&overtaken)
+        }
+        error => told(error, &order, wanted.spec.is_some()),
+    })
 }
 
 /// `POST /manage/check`: how a spec, a folder of weights, the demo's own, or an earlier release would be served. Nothing is changed by it.
@@ -86,6 +93,7 @@ pub async fn check(
     let wanted: NewEndpoint = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
     let checked = on_thread(move || {
         let order = order(&loader, &records, &wanted, &by)?;
+        let (kept, starts) = before(&records, &wanted.name)?;
         let checked = loader.check(&endpoints, &order);
         let checked = checked.map_err(|error| told(error, &order, wanted.spec.is_some()))?;
         let (planned, why) = match &checked.planned {
@@ -98,9 +106,53 @@ pub async fn check(
             needs_pause: planned.is_none() && checked.is_change,
             why,
             planned,
+            differences: kept.map_or_else(Vec::new, |kept| spec_differences(&kept.spec, &order.text)),
+            usual_start: usual_start(&starts),
         })
     });
     Ok(HttpResponse::Ok().json(checked.await?))
+}
+
+/// Returns what is kept of an endpoint, and how long its starts took.
+fn before(records: &Records, name: &str) -> Result<(Option<KeptEndpoint>, Vec<StartRecord>), Problem> {
+    let kept = records.store.kept_endpoint(name);
+    let both = kept.and_then(|kept| Ok((kept, records.store.starts(name)?)));
+    both.map_err(|error| Problem::internal(error.to_string()))
+}
+
+/// Returns what is different between two specs.
+fn spec_differences(was: &str, is: &str) -> Vec<SpecDifference> {
+    let differences = differences(was, is).into_iter();
+    differences
+        .map(|Difference { key, was, is }| SpecDifference { key, was, is })
+        .collect()
+}
+
+/// Says what somebody else has changed between two releases.
+fn overtaken(records: &Records, name: &str, from: u32, now: u32) -> String {
+    let releases = records.store.releases(name).unwrap_or_default();
+    let spec = |release: u32| releases.iter().find(|entry| entry.release == release);
+    let (Some(was), Some(is)) = (spec(from), spec(now)) else {
+        return String::new();
+    };
+    let shown = |value: &Option<String>| value.clone().unwrap_or_else(|| "not said".into());
+    let differences = differences(&was.spec, &is.spec);
+    let told = differences
+        .iter()
+        .map(|one| format!("`{}` was {} and is {}", one.key, shown(&one.was), shown(&one.is)));
+    let told: Vec<String> = told.collect();
+    if told.is_empty() {
+        return String::new();
+    }
+    format!("; meanwhile {}", told.join(", "))
+}
+
+/// Returns how long starts took that succeeded, at the median.
+fn usual_start(starts: &[StartRecord]) -> Option<f64> {
+    let succeeded = starts.iter().filter(|start| start.failure.is_none());
+    let mut seconds: Vec<f64> = succeeded.map(|start| start.seconds).collect();
+    seconds.sort_by(f64::total_cmp);
+    seconds.get(seconds.len() / 2).copied()
 }
 
 /// Returns an error, with the place in the spec that it is about where somebody has written one.
@@ -174,8 +226,11 @@ pub async fn detail(
 ) -> Result<HttpResponse, Problem> {
     let state = endpoints.state_of(&name)?;
     let wanted = name.clone();
-    let (kept, releases) = records
-        .query(move |store| Ok((store.kept_endpoint(&wanted)?, store.releases(&wanted)?)))
+    let (kept, releases, starts) = records
+        .query(move |store| {
+            let (kept, releases) = (store.kept_endpoint(&wanted)?, store.releases(&wanted)?);
+            Ok((kept, releases, store.starts(&wanted)?))
+        })
         .await?;
     let served = endpoints.get(&name).ok();
     let now = milliseconds_since_1970();
@@ -194,8 +249,23 @@ pub async fn detail(
         beside: kept.beside,
         releases: releases.iter().map(release).collect(),
         status: served.as_ref().map(|endpoint| endpoint_status(endpoint)),
+        coming: endpoints.coming(&name).map(|endpoint| endpoint_status(&endpoint)),
+        starts: starts.into_iter().map(|start| cold_start(start, now)).collect(),
         name: name.into_inner(),
     }))
+}
+
+fn cold_start(start: StartRecord, now: i64) -> ColdStart {
+    ColdStart {
+        seconds_ago: now.saturating_sub(start.at_ms) as f64 / 1000.0,
+        release: start.release,
+        replica: start.replica,
+        incarnation: start.incarnation,
+        seconds: start.seconds,
+        // What this version does not understand is shown as a start without phases.
+        phases: serde_json::from_str(&start.phases).unwrap_or_default(),
+        failure: start.failure,
+    }
 }
 
 /// `POST /manage/endpoints/{name}/renew`: gives each replica another worker. The one it has takes no more requests; what has not ended within a
@@ -331,6 +401,8 @@ pub async fn remove(
         spec: String::new(),
         beside: String::new(),
         releases: Vec::new(),
+        coming: None,
+        starts: Vec::new(),
         status,
     }))
 }

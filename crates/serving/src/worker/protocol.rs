@@ -11,7 +11,7 @@ use vastrelay_engine::{Limits, MemoryReport};
 use vastrelay_text::TokenPieces;
 
 /// The version of everything here but [`Hello`] and [`Reply::Refused`], whose form never changes.
-pub const PROTOCOL: u32 = 2;
+pub const PROTOCOL: u32 = 3;
 /// Bytes that a worker may send ahead of what the service has read.
 pub const WINDOW: usize = 4 << 20;
 /// Events of one message at most.
@@ -141,6 +141,8 @@ pub enum ToService {
 pub enum Phase {
     /// Its process begins.
     StartingWorker,
+    /// The model's files are held against what they are to be.
+    VerifyingFiles,
     /// Weights are read and prepared.
     LoadingWeights,
 }
@@ -150,6 +152,7 @@ impl Phase {
     pub fn name(self) -> &'static str {
         match self {
             Phase::StartingWorker => "starting worker",
+            Phase::VerifyingFiles => "verifying files",
             Phase::LoadingWeights => "loading weights",
         }
     }

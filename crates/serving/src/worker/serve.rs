@@ -240,10 +240,11 @@ impl Worker {
 
     fn load(self: &Arc<Self>, duty: &Duty, words: Words) -> Result<(), LoadError> {
         let assignment = &duty.assignment;
-        self.teller.tell(ToService::Phase(Phase::LoadingWeights));
+        let enters = |phase| self.teller.tell(ToService::Phase(phase));
+        enters(Phase::VerifyingFiles);
         let files = ModelFiles::open(assignment.path())?;
         let description = ModelDescription::read(&files)?;
-        let loaded = assignment.load(&files, &description, &words.pieces, &words.ends)?;
+        let loaded = assignment.load(&files, &description, &words.pieces, &words.ends, &enters)?;
         let untouched: usize = loaded.untouched.iter().map(Untouched::bytes).sum();
         let (began, started) = (Instant::now(), now());
         let engine = RunningEngine::start(

@@ -94,7 +94,9 @@ impl World {
     pub fn engine(&self) -> Engine {
         let (assignment, pieces) = (&self.plan.assignment, self.model.tokenizer.pieces());
         let files = ModelFiles::open(assignment.path()).unwrap();
-        let loaded = assignment.load(&files, &self.model.description, pieces, &[]).unwrap();
+        let loaded = assignment
+            .load(&files, &self.model.description, pieces, &[], &|_| {})
+            .unwrap();
         Engine::start(
             loaded.executor,
             pieces.clone(),

@@ -34,6 +34,51 @@ pub struct EndpointDetail {
     pub releases: Vec<EndpointRelease>,
     /// How it stands, where it is served.
     pub status: Option<EndpointStatus>,
+    /// The release that is being started to take its place, where one is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub coming: Option<EndpointStatus>,
+    /// How long its last starts took, newest first.
+    #[serde(default)]
+    pub starts: Vec<ColdStart>,
+}
+
+/// How long a start of a worker took.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct ColdStart {
+    /// When it ended, in seconds from now.
+    pub seconds_ago: f64,
+    /// The number of the release.
+    pub release: u32,
+    /// The number of the replica.
+    pub replica: u32,
+    /// The number of the life that began with it.
+    pub incarnation: u64,
+    /// How long it took in all, in seconds.
+    pub seconds: f64,
+    /// Its phases, in their order.
+    pub phases: Vec<PhaseTime>,
+    /// Why the worker did not come to take requests, where it did not.
+    pub failure: Option<String>,
+}
+
+/// A phase of a start.
+#[derive(Clone, Debug, PartialEq, Deserialize, Serialize, ToSchema)]
+pub struct PhaseTime {
+    /// Its name: `waiting for device`, `starting worker`, `verifying files`, `loading weights`.
+    pub phase: String,
+    /// How long it took, in seconds.
+    pub seconds: f64,
+}
+
+/// A key of a spec whose value is another one.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct SpecDifference {
+    /// The key, such as `batch.width`.
+    pub key: String,
+    /// What it was, as TOML; absent where it was not written.
+    pub was: Option<String>,
+    /// What it is, as TOML; absent where it is not written.
+    pub is: Option<String>,
 }
 
 /// `POST /manage/check`: how an endpoint would be served.
@@ -49,6 +94,12 @@ pub struct EndpointCheck {
     pub why: Option<String>,
     /// The endpoint as it would be, where there is room for it.
     pub planned: Option<EndpointStatus>,
+    /// What is different from the spec that is kept under its name.
+    #[serde(default)]
+    pub differences: Vec<SpecDifference>,
+    /// How long its last starts took that succeeded, at the median, in seconds.
+    #[serde(default)]
+    pub usual_start: Option<f64>,
 }
 
 /// One release of an endpoint.

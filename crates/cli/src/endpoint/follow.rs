@@ -1,0 +1,60 @@
+//! Follows a start: says which phase it is in, and how long each of them took.
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{duration, line};
+use crate::plain::note;
+use std::pin::pin;
+use std::time::Duration;
+use vastrelay_wire::manage::{ColdStart, EndpointDetail, EndpointStatus, PhaseTime};
+
+/// Time between two looks at how a start gets on.
+const LOOK: Duration = Duration::from_millis(100);
+
+/// Says which phase the start of an endpoint is in until it is there, then how long its phases took.
+pub async fn follow(
+    client: &Client,
+    name: &str,
+    starting: impl Future<Output = Result<EndpointStatus, Failure>>,
+) -> Result<EndpointStatus, Failure> {
+    let mut starting = pin!(starting);
+    let (path, mut last) = (format!("/manage/endpoints/{name}"), String::new());
+    let endpoint = loop {
+        tokio::select! {
+            started = &mut starting => break started?,
+            () = tokio::time::sleep(LOOK) => {}
+        }
+        // What cannot be looked at now is told at the end.
+        let Ok(now) = client.get::<EndpointDetail>(&path).await else {
+            continue;
+        };
+        let phase = phase(&now);
+        if let Some(phase) = phase.filter(|phase| *phase != last) {
+            note(format!("  {phase}…"));
+            last = phase;
+        }
+    };
+    let detail: EndpointDetail = client.get(&path).await?;
+    let incarnation = endpoint.replicas.first().map(|replica| replica.incarnation);
+    let start = detail
+        .starts
+        .iter()
+        .find(|start| Some(start.incarnation) == incarnation);
+    if let Some(start) = start {
+        line(format!("  ready after {}: {}", duration(start.seconds), phases(start)));
+    }
+    Ok(endpoint)
+}
+
+/// Returns the phases of a start with their durations, for people.
+pub fn phases(start: &ColdStart) -> String {
+    let phase = |time: &PhaseTime| format!("{} {}", time.phase, duration(time.seconds));
+    let phases: Vec<String> = start.phases.iter().map(phase).collect();
+    phases.join(", ")
+}
+
+/// Returns the phase that a replica is in which is being started.
+fn phase(now: &EndpointDetail) -> Option<String> {
+    let starting = now.coming.as_ref().or(now.status.as_ref())?;
+    starting.replicas.iter().find_map(|replica| replica.phase.clone())
+}

@@ -1,0 +1,39 @@
+//! The phases of a cold start, as they come.
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
+use vastrelay_serving::worker::protocol::Phase;
+use vastrelay_wire::manage::PhaseTime;
+
+/// What comes before a worker is started: its endpoint is planned, and room is found for it.
+const WAITING: &str = "waiting for device";
+
+/// Notes when each phase of a start begins. Clones share it.
+#[derive(Clone)]
+pub(crate) struct PhaseClock(Arc<Mutex<Vec<(&'static str, Instant)>>>);
+
+impl PhaseClock {
+    /// Begins with a worker that is started now, and was wanted at a moment.
+    pub fn begin(wanted: Option<Instant>) -> PhaseClock {
+        let mut phases: Vec<(&str, Instant)> = wanted.map(|wanted| (WAITING, wanted)).into_iter().collect();
+        phases.push((Phase::StartingWorker.name(), Instant::now()));
+        PhaseClock(Arc::new(Mutex::new(phases)))
+    }
+
+    /// Notes that a phase begins.
+    pub fn enters(&self, phase: Phase) {
+        let mut phases = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        phases.push((phase.name(), Instant::now()));
+    }
+
+    /// Returns the phases with their durations, the last of which ends now.
+    pub fn times(&self) -> Vec<PhaseTime> {
+        let phases = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let ends = phases.iter().skip(1).map(|(_, begun)| *begun).chain([Instant::now()]);
+        let time = |((phase, begun), end): (&(&str, Instant), Instant)| PhaseTime {
+            phase: (*phase).into(),
+            seconds: end.saturating_duration_since(*begun).as_secs_f64(),
+        };
+        phases.iter().zip(ends).map(time).collect()
+    }
+}
