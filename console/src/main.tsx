@@ -3,6 +3,8 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { live } from "./api/live";
+import { Endpoint } from "./endpoint/Endpoint";
+import { Deploy } from "./spec/Deploy";
 import { Devices } from "./devices/Devices";
 import { Fit } from "./fit/Fit";
 import { Frame } from "./frame/Frame";
@@ -22,6 +24,8 @@ const router = createBrowserRouter([
     children: [
       { index: true, element: <Navigate to="/console/watch" replace /> },
       { path: "console/watch", element: <Watch /> },
+      { path: "console/endpoints/:endpoint", element: <Endpoint /> },
+      { path: "console/deploy", element: <Deploy /> },
       { path: "console/strip/:endpoint?", element: <Strip /> },
       { path: "console/devices", element: <Devices /> },
       { path: "console/fit", element: <Fit /> },

@@ -8,6 +8,8 @@ export type Connection =
   | { kind: "looking" }
   | { kind: "connected" }
   | { kind: "lost" }
+  /** The key may call models and nothing else. */
+  | { kind: "limited" }
   | { kind: "denied"; reason: string };
 
 /** Steps of each replica that are kept for the batch strip. */
@@ -109,6 +111,15 @@ export class Live {
     return 0;
   }
 
+  /** Forgets an endpoint that was removed, before the next status does. */
+  removed(name: string): void {
+    if (!this.status) return;
+    const left = <T extends { name: string }>(all: T[]) => all.filter((one) => one.name !== name);
+    const { endpoints, resting } = this.status;
+    this.status = { ...this.status, endpoints: left(endpoints), resting: left(resting ?? []) };
+    this.changed();
+  }
+
   /** Takes how the newest load test is getting on. */
   heardOfLoad(load: LoadStatus | null): void {
     this.load = load;
@@ -124,6 +135,10 @@ export class Live {
         for await (const event of frames(response.body)) this.take(event.event ?? "", event.data);
       } catch (error) {
         if (signal.aborted) return;
+        if (error instanceof ApiError && error.code === "scope_missing") {
+          this.set({ kind: "limited" });
+          return;
+        }
         if (error instanceof ApiError && error.isDenied) {
           this.set({ kind: "denied", reason: error.message });
           return;

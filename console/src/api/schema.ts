@@ -224,7 +224,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * `POST /manage/endpoints/{name}/start`: serves an endpoint again that was stopped, or could not be started.
+         * `POST /manage/endpoints/{name}/start`: serves an endpoint again that was stopped or parked, or could not be started.
          * @description # Errors
          *     400 when it cannot be started; 404 when there is no such endpoint; 409 when it is served already or somebody else changes it.
          */
@@ -729,7 +729,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** `GET /v1/models`: the endpoints there are, which callers know as models. */
+        /** `GET /v1/models`: the endpoints there are, which callers know as models, with their states. */
         get: operations["models"];
         put?: never;
         post?: never;
@@ -1031,6 +1031,38 @@ export interface components {
             /** @description Answers are not kept for later retrieval; `true` is refused. */
             store?: boolean | null;
         };
+        /** @description How long a start of a worker took. */
+        ColdStart: {
+            /**
+             * Format: double
+             * @description When it ended, in seconds from now.
+             */
+            seconds_ago: number;
+            /**
+             * Format: int32
+             * @description The number of the release.
+             */
+            release: number;
+            /**
+             * Format: int32
+             * @description The number of the replica.
+             */
+            replica: number;
+            /**
+             * Format: int64
+             * @description The number of the life that began with it.
+             */
+            incarnation: number;
+            /**
+             * Format: double
+             * @description How long it took in all, in seconds.
+             */
+            seconds: number;
+            /** @description Its phases, in their order. */
+            phases: components["schemas"]["PhaseTime"][];
+            /** @description Why the worker did not come to take requests, where it did not. */
+            failure?: string | null;
+        };
         /** @description A whole answer. */
         CompletionAnswer: {
             /** @description Its name. */
@@ -1308,6 +1340,13 @@ export interface components {
             /** @description Why, in words. */
             why?: string | null;
             planned?: null | components["schemas"]["EndpointStatus"];
+            /** @description What is different from the spec that is kept under its name. */
+            differences?: components["schemas"]["SpecDifference"][];
+            /**
+             * Format: double
+             * @description How long its last starts took that succeeded, at the median, in seconds.
+             */
+            usual_start?: number | null;
         };
         /** @description `GET /manage/endpoints/{name}`. */
         EndpointDetail: {
@@ -1324,6 +1363,9 @@ export interface components {
             /** @description Its releases, newest first. */
             releases: components["schemas"]["EndpointRelease"][];
             status?: null | components["schemas"]["EndpointStatus"];
+            coming?: null | components["schemas"]["EndpointStatus"];
+            /** @description How long its last starts took, newest first. */
+            starts?: components["schemas"]["ColdStart"][];
         };
         /** @description One of `GET /manage/events`. */
         EndpointEvent: {
@@ -1885,7 +1927,7 @@ export interface components {
          * @enum {string}
          */
         Modality: "text";
-        /** @description A model, by the name that callers put into `model`. */
+        /** @description An endpoint, which callers know as a model: by the name that they put into `model`. */
         ModelEntry: {
             /** @description The name. */
             id: string;
@@ -1893,11 +1935,19 @@ export interface components {
             object: string;
             /**
              * Format: int64
-             * @description When it was loaded, in seconds since 1970.
+             * @description When the service was started, in seconds since 1970.
              */
             created: number;
             /** @description `vastrelay`. */
             owned_by: string;
+            /** @description Its state: `ready`, `degraded`, `parked` and `starting` answer calls, the last two after a while. */
+            state?: string;
+            /** @description What it answers: `chat` for conversations, `plain` for texts that it continues. Absent while it is not served. */
+            modes?: string[] | null;
+            /** @description Most tokens of a prompt and its answer. Absent while it is not served. */
+            context?: number | null;
+            /** @description Whether its device stands in for hardware that is not here. Absent while it is not served. */
+            simulated?: boolean | null;
         };
         /** @description The models there are. */
         ModelList: {
@@ -1978,6 +2028,16 @@ export interface components {
             text: string;
             /** @enum {string} */
             type: "text";
+        };
+        /** @description A phase of a start. */
+        PhaseTime: {
+            /** @description Its name: `waiting for device`, `starting worker`, `verifying files`, `loading weights`. */
+            phase: string;
+            /**
+             * Format: double
+             * @description How long it took, in seconds.
+             */
+            seconds: number;
         };
         /** @description KV pages that some of a model's layers share. */
         PoolStatus: {
@@ -2293,6 +2353,15 @@ export interface components {
         } | {
             /** @description After so many requests. */
             requests: number;
+        };
+        /** @description A key of a spec whose value is another one. */
+        SpecDifference: {
+            /** @description The key, such as `batch.width`. */
+            key: string;
+            /** @description What it was, as TOML; absent where it was not written. */
+            was?: string | null;
+            /** @description What it is, as TOML; absent where it is not written. */
+            is?: string | null;
         };
         /** @description How durations spread, in seconds; all zero when there were none. */
         Spread: {

@@ -1,6 +1,6 @@
 import type { DeviceOwner, DeviceStatus } from "../api/types";
 import { Chart, CLOCK } from "../chart/Chart";
-import { useTrack } from "../watch/useTrack";
+import { useTrack } from "../endpoint/useTrack";
 
 /** How far back is looked, in seconds. */
 const SPAN = 600;

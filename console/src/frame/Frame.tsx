@@ -1,7 +1,10 @@
 import { NavLink, Outlet } from "react-router";
+import { keepKey } from "../api/call";
+import { live } from "../api/live";
 import { useLive } from "../api/useLive";
 import { duration, grouped } from "../figures";
 import { Condition } from "./Condition";
+import { Try } from "../try/Try";
 import { KeyEntry } from "./KeyEntry";
 
 const PAGES = [
@@ -15,9 +18,30 @@ const PAGES = [
   ["keys", "Keys"],
 ] as const;
 
+/** The way out for who has another key. */
+function OtherKey() {
+  return (
+    <p className="mt-5 text-sm text-faint">
+      The key kept in this browser may call models and nothing else.{" "}
+      <button
+        type="button"
+        onClick={() => {
+          keepKey("");
+          live.restart();
+        }}
+        className="underline underline-offset-4"
+      >
+        Use another key
+      </button>
+    </p>
+  );
+}
+
 /** What every page stands in: the name, the way to the other pages, and whether the service is heard. */
 export function Frame() {
   const { status, connection } = useLive();
+  const limited = connection.kind === "limited";
+  const pages = limited ? PAGES.filter(([path]) => path === "try") : PAGES;
   return (
     <div className="mx-auto flex min-h-screen max-w-7xl flex-col px-4 pb-10 sm:px-8">
       <header className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b-2 border-ink pt-4 pb-2">
@@ -27,7 +51,7 @@ export function Frame() {
           className="order-last w-full overflow-x-auto md:order-none md:w-auto"
         >
           <ul className="flex gap-1">
-            {PAGES.map(([path, name]) => (
+            {pages.map(([path, name]) => (
               <li key={path}>
                 <NavLink
                   to={`/console/${path}`}
@@ -60,7 +84,14 @@ export function Frame() {
         <KeyEntry reason={connection.reason} />
       ) : (
         <main className="pt-5">
-          <Outlet />
+          {limited ? (
+            <>
+              <Try />
+              <OtherKey />
+            </>
+          ) : (
+            <Outlet />
+          )}
         </main>
       )}
     </div>

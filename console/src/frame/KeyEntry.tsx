@@ -22,7 +22,7 @@ export function KeyEntry({ reason }: { reason: string }) {
         {reason}
       </p>
       <label className="flex flex-col gap-1 text-sm">
-        Key with scope manage
+        Key, with scope manage for all pages or with scope use for Try
         <input
           name="key"
           type="password"

@@ -50,7 +50,10 @@ export function Load() {
         <Empty>There are no endpoints. Deploy one first.</Empty>
       ) : (
         <div className="grid items-start gap-5 lg:grid-cols-[3fr_2fr]">
-          <OrderForm models={names(status.endpoints)} busy={busy} />
+          <OrderForm
+            models={names(status.endpoints.map(({ name, simulated }) => ({ id: name, simulated })))}
+            busy={busy}
+          />
           <UnderWay load={load} endpoints={status.endpoints} onShow={(id) => choose([id])} />
         </div>
       )}

@@ -18,7 +18,7 @@ export function Answer({ asked, differs }: { asked: Asked; differs?: number }) {
   const { phase, answer, tokens, measured, trouble } = asked;
   return (
     <>
-      <div aria-live="polite" className="min-h-20 border-t border-line pt-3">
+      <div aria-live="polite" className="min-h-20">
         {phase === "idle" && <p className="text-faint">The answer will appear here.</p>}
         {phase === "waiting" && <Waiting id={asked.id} />}
         <p data-answer className="whitespace-pre-wrap">

@@ -1,10 +1,10 @@
 import { useState } from "react";
 import { currentKey } from "../api/call";
 import { LANGUAGES, program, type Language } from "./code";
-import type { ChatBody } from "./options";
+import type { AskBody } from "./options";
 
 /** The request on the page as a program to be copied. */
-export function Code({ body }: { body: ChatBody }) {
+export function Code({ body }: { body: AskBody }) {
   const [language, setLanguage] = useState<Language>("curl");
   const [copied, setCopied] = useState(false);
   const text = program(language, window.location.origin, body, currentKey() !== "");

@@ -18,6 +18,7 @@ export function Fields({
   options,
   setOptions,
   prefix = "",
+  plain = false,
 }: {
   models: string[];
   model: string;
@@ -26,6 +27,8 @@ export function Fields({
   setOptions: (options: Options) => void;
   /** Tells the fields of one pane from those of the other. */
   prefix?: string;
+  /** Whether a text is continued, to which nothing is said before. */
+  plain?: boolean;
 }) {
   return (
     <>
@@ -43,16 +46,18 @@ export function Fields({
           </select>
         </label>
       )}
-      <label className="flex flex-col gap-1 text-sm">
-        System prompt
-        <textarea
-          name={`${prefix}system`}
-          rows={1}
-          value={options.system}
-          onChange={(event) => setOptions({ ...options, system: event.target.value })}
-          className={`${FIELD} text-base`}
-        />
-      </label>
+      {!plain && (
+        <label className="flex flex-col gap-1 text-sm">
+          System prompt
+          <textarea
+            name={`${prefix}system`}
+            rows={1}
+            value={options.system}
+            onChange={(event) => setOptions({ ...options, system: event.target.value })}
+            className={`${FIELD} text-base`}
+          />
+        </label>
+      )}
       <div className="flex flex-wrap gap-3">
         {FIELDS.map(([name, label, usual]) => (
           <label key={name} className="flex flex-col text-sm">
@@ -67,6 +72,15 @@ export function Fields({
             />
           </label>
         ))}
+        <label className="flex items-end gap-2 pb-1 text-sm">
+          <input
+            name={`${prefix}stream`}
+            type="checkbox"
+            checked={options.stream}
+            onChange={(event) => setOptions({ ...options, stream: event.target.checked })}
+          />
+          token by token
+        </label>
       </div>
     </>
   );

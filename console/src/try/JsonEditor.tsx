@@ -1,71 +1,39 @@
 import { autocompletion, type CompletionContext } from "@codemirror/autocomplete";
 import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
 import { json } from "@codemirror/lang-json";
-import { HighlightStyle, bracketMatching, syntaxHighlighting } from "@codemirror/language";
+import { bracketMatching, syntaxHighlighting } from "@codemirror/language";
 import { forceLinting, linter } from "@codemirror/lint";
 import { EditorState } from "@codemirror/state";
 import { EditorView, keymap, lineNumbers } from "@codemirror/view";
-import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
 import { useAnswer } from "../api/useAnswer";
+import { COLORS, LOOK } from "../editor/look";
+import { Problems } from "../editor/Problems";
 import { complete } from "./complete";
 import { diagnose, lineAndCharacter, placed, type Diagnosis } from "./diagnose";
-import type { ChatBody } from "./options";
-import type { Schema, Schemas } from "./schema";
-
-const LOOK = EditorView.theme({
-  "&": { border: "1px solid var(--color-line)", background: "var(--color-paper)" },
-  "&.cm-focused": { outline: "2px solid var(--color-ink)" },
-  ".cm-scroller": { fontFamily: "var(--font-mono)", fontSize: "13px", lineHeight: "1.5" },
-  ".cm-content": { caretColor: "var(--color-ink)", minHeight: "12rem" },
-  ".cm-cursor": { borderLeftColor: "var(--color-ink)" },
-  ".cm-gutters": {
-    background: "var(--color-sheet)",
-    color: "var(--color-faint)",
-    borderRight: "1px solid var(--color-line)",
-  },
-  ".cm-lintRange-error": {
-    backgroundImage: "none",
-    borderBottom: "3px double var(--color-red)",
-    background: "color-mix(in srgb, var(--color-red) 18%, transparent)",
-  },
-  ".cm-tooltip": {
-    background: "var(--color-sheet)",
-    color: "var(--color-ink)",
-    border: "1px solid var(--color-ink)",
-  },
-  ".cm-tooltip-autocomplete ul li[aria-selected]": {
-    background: "var(--color-ink)",
-    color: "var(--color-paper)",
-  },
-  "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": {
-    background: "var(--color-shoal) !important",
-  },
-});
-
-const COLORS = HighlightStyle.define([
-  { tag: tags.propertyName, color: "var(--color-ink)", fontWeight: "500" },
-  { tag: tags.string, color: "var(--color-green)" },
-  { tag: [tags.number, tags.bool, tags.null], color: "var(--color-red)" },
-]);
+import type { AskBody } from "./options";
+import type { Schema, Schemas } from "../editor/schema";
 
 /** The request as JSON, with completion of what the interface knows and each mistake marked where it is. */
 export default function JsonEditor({
   text,
+  kind,
   refused,
   onChange,
 }: {
   text: string;
+  /** Which of the interface's requests it is. */
+  kind: "ChatRequest" | "CompletionRequest";
   /** What the service did not like of the last request. */
   refused: { field: string | null; message: string } | null;
   /** Hears of each change; the request is `null` while it is not right. */
-  onChange: (text: string, body: ChatBody | null) => void;
+  onChange: (text: string, body: AskBody | null) => void;
 }) {
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
   const description = useAnswer<{ components: { schemas: Schemas } }>("/openapi.json");
   const schemas = description.value?.components.schemas ?? {};
-  const request: Schema = schemas.ChatRequest ?? {};
+  const request: Schema = schemas[kind] ?? {};
   const found = diagnose(text, request, schemas);
   const problems: Diagnosis[] =
     found.length === 0 && refused ? [placed(text, refused.field, refused.message)] : found;
@@ -119,7 +87,7 @@ export default function JsonEditor({
             const text = update.state.doc.toString();
             const { request, schemas, onChange } = now.current;
             const right = diagnose(text, request, schemas).length === 0;
-            onChange(text, right ? (JSON.parse(text) as ChatBody) : null);
+            onChange(text, right ? (JSON.parse(text) as AskBody) : null);
           }),
           LOOK,
         ],
@@ -139,23 +107,12 @@ export default function JsonEditor({
   return (
     <div className="flex flex-col gap-2">
       <div ref={place} data-editor />
-      <ul aria-live="polite" className="text-sm">
-        {problems.map(({ from, message }) => {
+      <Problems
+        problems={problems.map(({ from, message }) => {
           const [line, character] = lineAndCharacter(text, from);
-          return (
-            <li
-              key={`${from} ${message}`}
-              data-problem
-              className="border-l-4 border-red px-3 py-0.5"
-            >
-              <span className="font-mono">
-                line {line}, character {character}:
-              </span>{" "}
-              {message}
-            </li>
-          );
+          return { line, character, message };
         })}
-      </ul>
+      />
       <p className="text-sm text-faint">
         Ctrl-Space completes. Tab indents. Press Escape, then Tab, to leave the editor.
       </p>

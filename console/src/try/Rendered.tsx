@@ -2,10 +2,10 @@ import { useState } from "react";
 import { call } from "../api/call";
 import type { RenderAnswer } from "../api/types";
 import { Trouble } from "../frame/State";
-import type { ChatBody } from "./options";
+import type { AskBody } from "./options";
 
 /** What the model would get: the template's words and their token ids, before anything is sent. */
-export function Rendered({ body }: { body: ChatBody }) {
+export function Rendered({ body }: { body: AskBody }) {
   const [answer, setAnswer] = useState<RenderAnswer | null>(null);
   const [error, setError] = useState<Error | null>(null);
   async function look() {

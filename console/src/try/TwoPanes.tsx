@@ -28,7 +28,7 @@ export function TwoPanes({
   function send(event: FormEvent) {
     event.preventDefault();
     for (const pane of [left, right]) {
-      void pane.asked.send(chatBody(pane.model, question, pane.options));
+      void pane.asked.send(chatBody(pane.model, question, pane.options), pane.options.stream);
     }
   }
 

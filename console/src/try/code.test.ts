@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import { LANGUAGES, program } from "./code";
-import { chatBody, NO_OPTIONS } from "./options";
+import { chatBody, NO_OPTIONS, plainBody } from "./options";
 
 const BODY = chatBody("pierdesk", "What's new?", {
   ...NO_OPTIONS,
@@ -51,4 +51,13 @@ test("what only JSON can say is said in Python's words, and what a command canno
   const streamed = { ...body, stream: true };
   expect(program("Python", "http://h", streamed, false)).toContain("for piece in answer:");
   expect(program("JavaScript", "http://h", streamed, false)).toContain("for await");
+});
+
+test("a text to be continued goes to the address for that", () => {
+  const body = plainBody("pierdesk", "The last boat", NO_OPTIONS);
+  expect(program("curl", "http://h", body, false)).toContain("http://h/v1/completions ");
+  expect(program("Python", "http://h", body, false)).toContain("client.completions.create(");
+  expect(program("Python", "http://h", body, false)).toContain("choices[0].text");
+  expect(program("JavaScript", "http://h", body, false)).toContain("client.completions.create(");
+  expect(program("vastrelay", "http://h", body, false)).toContain("conversations only");
 });

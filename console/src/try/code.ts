@@ -1,16 +1,11 @@
-import type { ChatBody } from "./options";
+import { addressOf, type AskBody } from "./options";
 
 /** Languages in which the request on the page can be copied. */
 export const LANGUAGES = ["curl", "Python", "JavaScript", "vastrelay"] as const;
 export type Language = (typeof LANGUAGES)[number];
 
 /** Returns a program that sends this very request; `keyed` where the service wants a key. */
-export function program(
-  language: Language,
-  origin: string,
-  body: ChatBody,
-  keyed: boolean,
-): string {
+export function program(language: Language, origin: string, body: AskBody, keyed: boolean): string {
   switch (language) {
     case "curl":
       return curl(origin, body, keyed);
@@ -28,15 +23,15 @@ function quoted(text: string): string {
   return `'${text.replaceAll("'", `'\\''`)}'`;
 }
 
-function curl(origin: string, body: ChatBody, keyed: boolean): string {
+function curl(origin: string, body: AskBody, keyed: boolean): string {
   const key = keyed ? ` -H "authorization: Bearer $VASTRELAY_KEY"` : "";
-  return `curl ${origin}/v1/chat/completions -H 'content-type: application/json'${key} -d ${quoted(JSON.stringify(body))}`;
+  return `curl ${origin}${addressOf(body)} -H 'content-type: application/json'${key} -d ${quoted(JSON.stringify(body))}`;
 }
 
 /** Fields that the official Python client has no words for: they go where it lets anything pass. */
 const OWN_FIELDS = ["top_k", "min_p", "repetition_penalty", "min_tokens", "include"];
 
-function python(origin: string, body: ChatBody, keyed: boolean): string {
+function python(origin: string, body: AskBody, keyed: boolean): string {
   const key = keyed ? 'os.environ["VASTRELAY_KEY"]' : '"none"';
   const own = Object.entries(body).filter(([name]) => OWN_FIELDS.includes(name));
   const fields = Object.entries(body)
@@ -48,12 +43,12 @@ function python(origin: string, body: ChatBody, keyed: boolean): string {
     "from openai import OpenAI",
     "",
     `client = OpenAI(base_url="${origin}/v1", api_key=${key})`,
-    "answer = client.chat.completions.create(",
+    `answer = client.${calls(body)}.create(`,
     ...fields,
     ")",
     ...(body.stream
-      ? ["for piece in answer:", '    print(piece.choices[0].delta.content or "", end="")']
-      : ["print(answer.choices[0].message.content)"]),
+      ? ["for piece in answer:", `    print(piece.choices[0].${said(body, true)} or "", end="")`]
+      : [`print(answer.choices[0].${said(body, false)})`]),
   ].join("\n");
 }
 
@@ -72,20 +67,31 @@ function pythonValue(value: unknown): string {
   return JSON.stringify(value);
 }
 
-function javascript(origin: string, body: ChatBody, keyed: boolean): string {
+function javascript(origin: string, body: AskBody, keyed: boolean): string {
   const key = keyed ? "process.env.VASTRELAY_KEY" : '"none"';
   return [
     'import OpenAI from "openai";',
     "",
     `const client = new OpenAI({ baseURL: "${origin}/v1", apiKey: ${key} });`,
-    `const answer = await client.chat.completions.create(${JSON.stringify(body, null, 2)});`,
+    `const answer = await client.${calls(body)}.create(${JSON.stringify(body, null, 2)});`,
     ...(body.stream
       ? [
           "for await (const piece of answer)",
-          '  process.stdout.write(piece.choices[0]?.delta.content ?? "");',
+          `  process.stdout.write(piece.choices[0]?.${said(body, true)} ?? "");`,
         ]
-      : ["console.log(answer.choices[0].message.content);"]),
+      : [`console.log(answer.choices[0].${said(body, false)});`]),
   ].join("\n");
+}
+
+/** What the official clients call the calls of a request. */
+function calls(body: AskBody): string {
+  return body.messages ? "chat.completions" : "completions";
+}
+
+/** Where the text stands in an answer, or in a piece of it. */
+function said(body: AskBody, inPieces: boolean): string {
+  if (!body.messages) return "text";
+  return inPieces ? "delta.content" : "message.content";
 }
 
 /** Fields and the options that say the same. */
@@ -98,7 +104,9 @@ const OPTIONS = [
   ["seed", "--seed"],
 ] as const;
 
-function ownClient(origin: string, body: ChatBody, keyed: boolean): string {
+function ownClient(origin: string, body: AskBody, keyed: boolean): string {
+  if (!body.messages)
+    return "# It asks in conversations only; the other languages continue a text.";
   const words = [keyed ? "VASTRELAY_KEY=… vastrelay ask" : "vastrelay ask", `--url ${origin}`];
   words.push(`--model ${body.model}`);
   const said = [...body.messages];

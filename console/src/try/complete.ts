@@ -1,6 +1,6 @@
 import { getLocation } from "jsonc-parser";
 import { schemaAt } from "./diagnose";
-import { alternatives, types, type Schema, type Schemas } from "./schema";
+import { alternatives, types, type Schema, type Schemas } from "../editor/schema";
 
 /** Something that may be written at a place. */
 export interface Choice {

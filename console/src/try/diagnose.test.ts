@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 import description from "../../openapi.json";
 import { complete } from "./complete";
 import { diagnose, lineAndCharacter, placed } from "./diagnose";
-import type { Schema, Schemas } from "./schema";
+import type { Schema, Schemas } from "../editor/schema";
 
 const schemas = description.components.schemas as unknown as Schemas;
 const request = schemas.ChatRequest as Schema;

@@ -6,7 +6,7 @@ import {
   type Node,
   type ParseError,
 } from "jsonc-parser";
-import { alternatives, resolved, types, type Schema, type Schemas } from "./schema";
+import { alternatives, resolved, types, type Schema, type Schemas } from "../editor/schema";
 
 /** Something that is wrong with a text: from which character to which, and the fix in words. */
 export interface Diagnosis {

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { NO_OPTIONS, chatBody } from "./options";
+import { NO_OPTIONS, addressOf, chatBody, plainBody } from "./options";
 
 describe("the request that the page sends", () => {
   it("has nothing but the question unless something is set", () => {
@@ -26,5 +26,26 @@ describe("the request that the page sends", () => {
   it("leaves out what is no number", () => {
     const body = chatBody("pierdesk", "Hello", { ...NO_OPTIONS, seed: "seven", top_p: " " });
     expect(Object.keys(body)).toEqual(["model", "messages"]);
+  });
+
+  it("has what was said before, between the system prompt and the question", () => {
+    const before = [
+      { role: "user", content: "Hello" },
+      { role: "assistant", content: "Good day." },
+    ];
+    const body = chatBody("pierdesk", "When?", { ...NO_OPTIONS, system: "Be brief." }, before);
+    expect(body.messages?.map(({ content }) => content)).toEqual([
+      "Be brief.",
+      "Hello",
+      "Good day.",
+      "When?",
+    ]);
+    expect(addressOf(body)).toBe("/v1/chat/completions");
+  });
+
+  it("is a text where one is to be continued", () => {
+    const body = plainBody("pierdesk", "The last boat", { ...NO_OPTIONS, max_tokens: "4" });
+    expect(body).toEqual({ model: "pierdesk", prompt: "The last boat", max_tokens: 4 });
+    expect(addressOf(body)).toBe("/v1/completions");
   });
 });

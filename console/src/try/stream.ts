@@ -1,6 +1,6 @@
 import { send } from "../api/call";
 import { frames } from "../api/frames";
-import type { ChatBody } from "./options";
+import { addressOf, type AskBody } from "./options";
 
 /** What the engine measured of one answer; durations in seconds. */
 export interface Measured {
@@ -30,50 +30,92 @@ interface TokenLogprob {
   logprob: number;
 }
 
+/** What an answer, or a piece of one, says of its first completion. */
+interface Choice {
+  index: number;
+  /** In pieces of a conversation's answer. */
+  delta?: { content?: string };
+  /** In whole ones. */
+  message?: { content?: string };
+  /** In continued texts. */
+  text?: string;
+  measured?: Measured;
+  logprobs?: ChatLogprobs | PlainLogprobs | null;
+}
+
+interface ChatLogprobs {
+  content: (TokenLogprob & { top_logprobs: TokenLogprob[] })[];
+}
+
+interface PlainLogprobs {
+  tokens: string[];
+  token_logprobs: (number | null)[];
+  top_logprobs?: (Record<string, number> | null)[] | null;
+}
+
 interface Piece {
-  choices?: {
-    index: number;
-    delta: { content?: string };
-    finish_reason: string | null;
-    measured?: Measured;
-    logprobs: { content: (TokenLogprob & { top_logprobs: TokenLogprob[] })[] } | null;
-  }[];
+  choices?: Choice[];
   error?: { message: string };
 }
 
 /** Sends a request under a name of its own and hands over each piece of text and each token as it comes; resolves with what was measured. */
 export async function ask(
   id: string,
-  body: ChatBody,
+  body: AskBody,
+  stream: boolean,
   onPiece: (text: string, tokens: Token[]) => void,
   signal: AbortSignal,
 ): Promise<Measured | undefined> {
   const begun = performance.now();
-  const more = { include: ["measured"], logprobs: true, top_logprobs: 4 };
-  const response = await send("/v1/chat/completions", {
+  const scores = body.messages ? { logprobs: true, top_logprobs: 4 } : { logprobs: 4 };
+  const more = { include: ["measured"], ...scores };
+  const response = await send(addressOf(body), {
     method: "POST",
     headers: { "x-request-id": id },
-    body: JSON.stringify({ ...more, ...body, stream: true }),
+    body: JSON.stringify({ ...more, ...body, stream }),
     signal,
   });
-  if (!response.body) throw new Error("the answer has no body");
   let measured: Measured | undefined;
-  for await (const { data } of frames(response.body)) {
-    if (data === "[DONE]") return measured;
-    const piece = JSON.parse(data) as Piece;
+  const take = (piece: Piece) => {
     if (piece.error) throw new Error(piece.error.message);
     const at = performance.now() - begun;
     // Of several answers the first is shown.
     for (const choice of (piece.choices ?? []).filter(({ index }) => index === 0)) {
-      const tokens = (choice.logprobs?.content ?? []).map(({ token, logprob, top_logprobs }) => ({
-        text: token,
-        at,
-        logprob,
-        others: top_logprobs,
-      }));
-      if (choice.delta.content || tokens.length > 0) onPiece(choice.delta.content ?? "", tokens);
+      const tokens = tokensOf(choice, at);
+      const text = (choice.delta ?? choice.message)?.content ?? choice.text ?? "";
+      if (text || tokens.length > 0) onPiece(text, tokens);
       measured = choice.measured ?? measured;
     }
+  };
+  if (!stream) {
+    take((await response.json()) as Piece);
+    return measured;
+  }
+  if (!response.body) throw new Error("the answer has no body");
+  for await (const { data } of frames(response.body)) {
+    if (data === "[DONE]") return measured;
+    take(JSON.parse(data) as Piece);
   }
   throw new Error("the connection closed before the answer's end");
+}
+
+function tokensOf({ logprobs }: Choice, at: number): Token[] {
+  if (!logprobs) return [];
+  if ("content" in logprobs) {
+    return logprobs.content.map(({ token, logprob, top_logprobs }) => ({
+      text: token,
+      at,
+      logprob,
+      others: top_logprobs,
+    }));
+  }
+  return logprobs.tokens.map((text, place) => ({
+    text,
+    at,
+    logprob: logprobs.token_logprobs[place] ?? 0,
+    others: Object.entries(logprobs.top_logprobs?.[place] ?? {}).map(([token, logprob]) => ({
+      token,
+      logprob,
+    })),
+  }));
 }

@@ -1,6 +1,6 @@
 import { useRef, useState } from "react";
 import { ApiError } from "../api/call";
-import type { ChatBody } from "./options";
+import type { AskBody } from "./options";
 import { ask, type Measured, type Token } from "./stream";
 
 /** What has become of a question. */
@@ -18,7 +18,10 @@ export interface Asked {
   trouble: Error | null;
   /** The field that the service does not like. */
   field: string | null;
-  send: (body: ChatBody) => Promise<void>;
+  /** Sends a request, whose answer comes token by token or whole; returns the answer, where it came to its end. */
+  send: (body: AskBody, stream?: boolean) => Promise<string | null>;
+  /** Forgets the answer. */
+  clear: () => void;
   stop: () => void;
 }
 
@@ -32,7 +35,7 @@ export function useAsk(): Asked {
   const [trouble, setTrouble] = useState<Error | null>(null);
   const cancel = useRef<AbortController>(null);
 
-  async function send(body: ChatBody) {
+  async function send(body: AskBody, stream = true): Promise<string | null> {
     const controller = new AbortController();
     cancel.current = controller;
     // Named here, so that the live events tell when it comes into the batch.
@@ -43,11 +46,14 @@ export function useAsk(): Asked {
     setMeasured(undefined);
     setTrouble(null);
     setPhase("waiting");
+    let whole = "";
     try {
       const figures = await ask(
         id,
         body,
+        stream,
         (text, more) => {
+          whole += text;
           setPhase("answering");
           setAnswer((before) => before + text);
           setTokens((before) => [...before, ...more]);
@@ -56,10 +62,20 @@ export function useAsk(): Asked {
       );
       setMeasured(figures);
       setPhase("done");
+      return whole;
     } catch (error) {
       setTrouble(controller.signal.aborted ? new Error("Stopped.") : (error as Error));
       setPhase("failed");
+      return null;
     }
+  }
+
+  function clear() {
+    setAnswer("");
+    setTokens([]);
+    setMeasured(undefined);
+    setTrouble(null);
+    setPhase("idle");
   }
 
   return {
@@ -72,6 +88,7 @@ export function useAsk(): Asked {
     trouble,
     field: trouble instanceof ApiError ? trouble.field : null,
     send,
+    clear,
     stop: () => cancel.current?.abort(),
   };
 }

@@ -36,7 +36,11 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
     <section className="mx-auto max-w-3xl border border-line bg-sheet p-6">
       <h2 className="text-lg font-semibold">Three steps to the first answer</h2>
       <p className="mt-1 text-faint">
-        The service has no endpoint yet. The demo model is included; nothing is downloaded.
+        The service has no endpoint yet. The demo model is included; nothing is downloaded. Or{" "}
+        <Link className="underline underline-offset-4" to="/console/deploy">
+          deploy a folder of your own
+        </Link>
+        .
       </p>
       {error && (
         <div className="mt-4">

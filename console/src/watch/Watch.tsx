@@ -1,52 +1,40 @@
-import { useSearchParams } from "react-router";
+import { Link } from "react-router";
+import type { ServiceStatus } from "../api/types";
 import { useLive } from "../api/useLive";
+import { useEvents } from "../endpoint/useEvents";
+import { EventList } from "../endpoint/Events";
 import { Empty } from "../frame/State";
 import { FirstSteps } from "./FirstSteps";
+import { Fleet } from "./Fleet";
 import { useFirstSteps } from "./useFirstSteps";
-import { Resting } from "./Resting";
-import { EndpointPanel } from "./EndpointPanel";
-
-const WINDOWS = [
-  [60, "1 min"],
-  [600, "10 min"],
-  [3600, "1 h"],
-  [6 * 3600, "6 h"],
-  [24 * 3600, "1 day"],
-] as const;
 
 /** Is anything wrong now, and where? */
 export function Watch() {
   const { status } = useLive();
   const [first, setFirst] = useFirstSteps(status);
-  const [query, setQuery] = useSearchParams();
-  const seconds = Number(query.get("seconds")) || 60;
   if (!status) return <Empty>Connecting to the service…</Empty>;
   if (first)
     return <FirstSteps served={status.endpoints.length > 0} onDone={() => setFirst(false)} />;
+  return <Whole status={status} />;
+}
+
+function Whole({ status }: { status: ServiceStatus }) {
+  const events = useEvents(null, status.endpoints);
   return (
-    <div className="flex flex-col gap-6">
+    <div className="flex flex-col gap-5">
       <div className="flex flex-wrap items-center justify-between gap-3">
         <h2 className="text-lg font-semibold">Watch</h2>
-        <div role="group" aria-label="Time range" className="flex border border-ink/60">
-          {WINDOWS.map(([value, name]) => (
-            <button
-              key={value}
-              type="button"
-              aria-pressed={seconds === value}
-              onClick={() => setQuery({ seconds: String(value) }, { replace: true })}
-              className={`px-3 py-1 text-sm ${seconds === value ? "bg-ink text-paper" : ""}`}
-            >
-              {name}
-            </button>
-          ))}
-        </div>
+        <Link to="/console/deploy" className="bg-ink px-4 py-1.5 text-paper">
+          Deploy an endpoint
+        </Link>
       </div>
-      {status.endpoints.map((endpoint) => (
-        <EndpointPanel key={endpoint.name} endpoint={endpoint} seconds={seconds} />
-      ))}
-      {status.resting?.map((endpoint) => (
-        <Resting key={endpoint.name} endpoint={endpoint} />
-      ))}
+      <Fleet status={status} />
+      {events.length > 0 && (
+        <section aria-label="Events">
+          <h3 className="font-medium">What happened last</h3>
+          <EventList events={events} withEndpoint />
+        </section>
+      )}
     </div>
   );
 }

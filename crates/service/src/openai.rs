@@ -75,6 +75,7 @@ fn entries(endpoints: &Endpoints, sight: &Sight, life: &Life) -> BTreeMap<String
         state: state.name().into(),
         modes: None,
         context: None,
+        simulated: None,
     };
     let resting = endpoints.resting().into_iter();
     let mut all: BTreeMap<String, ModelEntry> = resting
@@ -84,6 +85,7 @@ fn entries(endpoints: &Endpoints, sight: &Sight, life: &Life) -> BTreeMap<String
         let served = ModelEntry {
             modes: Some(endpoint.manner.modes()),
             context: Some(endpoint.limits().context),
+            simulated: Some(endpoint.device().is_simulated()),
             ..entry(&endpoint.name, endpoint.state())
         };
         all.insert(endpoint.name.clone(), served);

@@ -32,4 +32,7 @@ pub struct ModelEntry {
     /// Most tokens of a prompt and its answer. Absent while it is not served.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub context: Option<usize>,
+    /// Whether its device stands in for hardware that is not here. Absent while it is not served.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub simulated: Option<bool>,
 }

@@ -17,13 +17,13 @@ pub async fn check(options: &EndpointCheckOptions) -> Result<(), Failure> {
     if options.json {
         return json(&checked);
     }
-    tell(&wanted.name, &checked);
+    tell(&wanted.name, &checked, |text| line(text));
     Ok(())
 }
 
-/// Prints how something would be served.
-pub fn tell(name: &str, checked: &EndpointCheck) {
-    line(match (checked.served, checked.is_change, checked.needs_pause) {
+/// Says how something would be served.
+pub fn tell(name: &str, checked: &EndpointCheck, say: fn(String)) {
+    say(match (checked.served, checked.is_change, checked.needs_pause) {
         (None, ..) => format!("{name} could be served"),
         (Some(release), false, _) => format!("{name} is served so already, as release {release}"),
         (Some(release), true, false) => {
@@ -34,28 +34,28 @@ pub fn tell(name: &str, checked: &EndpointCheck) {
         }
     });
     if let Some(why) = &checked.why {
-        line(format!("  {why}"));
+        say(format!("  {why}"));
     }
-    checked.differences.iter().for_each(difference);
-    checked.planned.iter().for_each(plan);
+    checked.differences.iter().for_each(|one| say(difference(one)));
+    checked.planned.iter().for_each(|endpoint| plan(endpoint, say));
     if let Some(seconds) = checked.usual_start {
-        line(format!("  its starts took {} before", duration(seconds)));
+        say(format!("  its starts took {} before", duration(seconds)));
     }
 }
 
-/// Prints what is different from the spec before.
-fn difference(difference: &SpecDifference) {
+/// Says what is different from the spec before.
+fn difference(difference: &SpecDifference) -> String {
     let SpecDifference { key, was, is } = difference;
-    line(match (was, is) {
+    match (was, is) {
         (Some(was), Some(is)) => format!("  {key} was {was} and would be {is}"),
         (None, Some(is)) => format!("  {key} would be {is}"),
         (Some(was), None) => format!("  {key} was {was} and would not be said any more"),
         (None, None) => format!("  {key}"),
-    });
+    }
 }
 
-/// Prints the memory that an endpoint would take, by owner.
-fn plan(endpoint: &EndpointStatus) {
+/// Says what memory an endpoint would take, by owner.
+fn plan(endpoint: &EndpointStatus, say: fn(String)) {
     let precision = &endpoint.precision;
     for replica in &endpoint.replicas {
         let memory = &replica.memory;
@@ -63,7 +63,7 @@ fn plan(endpoint: &EndpointStatus) {
             true => format!("on each of {} × {}", replica.split, device_name(&endpoint.device, true)),
             false => format!("on {}", endpoint.device),
         };
-        line(format!(
+        say(format!(
             "  {on}: {} of {}, of at most {}",
             bytes(memory.reserved),
             bytes(memory.device),
@@ -80,9 +80,9 @@ fn plan(endpoint: &EndpointStatus) {
             ("workspace", memory.workspace, "activations of the largest step".into()),
             ("process", memory.process, "program and tokenizer".into()),
         ] {
-            line(format!("    {name:<10}{:>10}  {what}", bytes(count)));
+            say(format!("    {name:<10}{:>10}  {what}", bytes(count)));
         }
-        line(format!(
+        say(format!(
             "  {} sequences of {} tokens fit, {} lanes",
             grouped(replica.full_context_sequences),
             grouped(endpoint.context),

@@ -7,6 +7,7 @@ use crate::args::endpoint::{EndpointDeployOptions, endpoint_name, named_path};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{json, line};
+use crate::plain::note;
 use crate::spec_file::SpecFile;
 use std::path::Path;
 use vastrelay_wire::manage::{EndpointCheck, EndpointStatus, NewEndpoint};
@@ -27,7 +28,7 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
     let mut checked: EndpointCheck = client.post_for("/manage/check", &wanted).await?;
     // Where somebody has agreed to a pause, it is no news that one is needed.
     checked.why = checked.why.filter(|_| !options.with_pause);
-    check::tell(&wanted.name, &checked);
+    check::tell(&wanted.name, &checked, |text| note(text));
     let endpoint = follow(&client, &wanted.name, deploying).await?;
     line(format!("deployed {}: {}", endpoint.name, summary(&endpoint)));
     line(format!("  base address  {}/v1", client.url().trim_end_matches('/')));

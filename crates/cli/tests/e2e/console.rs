@@ -204,6 +204,13 @@ impl Browser {
             .collect()
     }
 
+    /// Returns what the content security policy has kept from happening.
+    async fn breaches(&self) -> Vec<String> {
+        let mut all = self.complaints().await;
+        all.retain(|complaint| !complaint.contains("Failed to load resource"));
+        all
+    }
+
     /// Waits until a script returns something true.
     async fn wait_until(&self, script: &str) -> serde_json::Value {
         let begun = Instant::now();
@@ -222,8 +229,10 @@ impl Browser {
 }
 
 /// Every page, with a heading that it has.
-const PAGES: [(&str, &str); 9] = [
-    ("watch", "pierdesk"),
+const PAGES: [(&str, &str); 11] = [
+    ("watch", "Watch"),
+    ("endpoints/pierdesk", "How it came up"),
+    ("deploy", "Deploy an endpoint"),
     ("strip", "Batch strip"),
     ("devices", "cpu"),
     ("fit?context=1024", "pierdesk@1 fits"),
@@ -240,7 +249,7 @@ async fn a_question_asked_on_the_page_is_answered_and_its_life_is_shown() {
     let browser = Browser::start(1280, 800).await;
     browser.client.goto(&service.url).await.unwrap();
     browser.wait_for_text("@role='status'", "ready").await;
-    browser.wait_for_text("self::h3", "pierdesk").await;
+    browser.wait_for_text("self::th", "pierdesk").await;
     browser.click("//nav//a[.='Try']").await;
     browser.click("//button[.='Ask']").await;
     browser.wait_for_text("@data-answer", "Tolsay at 18:00").await;
@@ -267,7 +276,8 @@ async fn a_question_asked_on_the_page_is_answered_and_its_life_is_shown() {
 async fn load_shows_in_the_figures_and_lanes_fill_in_the_strip() {
     let service = Service::demo(&["--width", "4"]);
     let browser = Browser::start(1280, 800).await;
-    browser.open(&service, "watch", "pierdesk").await;
+    browser.open(&service, "watch", "Watch").await;
+    browser.click("//th//a[.='pierdesk']").await;
     let mut load = crate::support::vastrelay()
         .args([
             "load",
@@ -365,7 +375,7 @@ async fn a_service_that_was_killed_is_said_and_found_again_when_it_is_back() {
     let words = ["--demo", "--listen", &format!("127.0.0.1:{port}")];
     let service = Service::start_in(tempfile::tempdir().unwrap(), &words);
     let browser = Browser::start(1280, 800).await;
-    browser.open(&service, "watch", "pierdesk").await;
+    browser.open(&service, "watch", "Watch").await;
     let data = service.kill();
     browser.wait_for_text("@role='alert'", "not responding").await;
     browser.wait_for_text("@role='status'", "not answering").await;
@@ -487,7 +497,7 @@ async fn the_first_visit_leads_to_an_answer_and_a_report() {
     browser.click("//button[.='Open report']").await;
     browser.wait_for_text("self::th", "limited by").await;
     browser.click("//nav//a[.='Watch']").await;
-    browser.wait_for_text("self::h3", "pierdesk").await;
+    browser.wait_for_text("self::th", "pierdesk").await;
     browser.end().await;
 }
 
@@ -509,6 +519,7 @@ async fn load_sent_from_the_page_shows_a_growing_queue_full_lanes_and_preemption
     browser.click("//button[.='Start load test']").await;
     browser.wait_for_text("@data-load-state", "sending").await;
     browser.click("//nav//a[.='Watch']").await;
+    browser.click("//th//a[.='pierdesk']").await;
     browser.wait_for_text("self::dd", "4 of 4").await;
     let depth = "const name = [...document.querySelectorAll('dt')].find((dt) => dt.textContent === 'queue depth'); \
         return name && Number(name.nextSibling.textContent.split(' ')[0])";
@@ -705,7 +716,9 @@ async fn the_watch_knows_what_was_before_it_was_opened() {
     };
     let first = kept["points"][0]["at_ms"].as_i64().unwrap() + kept["span"].as_i64().unwrap() * 1000;
     let browser = Browser::start(1280, 800).await;
-    browser.open(&service, "watch?seconds=3600", "pierdesk").await;
+    browser
+        .open(&service, "endpoints/pierdesk?seconds=3600", "pierdesk")
+        .await;
     let earlier = format!(
         "const chart = document.querySelector('[aria-label^=\"Throughput\"]'); \
         const first = new Date({first}).toLocaleTimeString('en-GB'); \
@@ -803,18 +816,148 @@ async fn a_model_is_fitted_on_sliders_served_by_the_command_and_loaded() {
 }
 
 #[tokio::test]
-async fn an_endpoint_is_stopped_and_started_on_the_page_and_its_events_are_listed() {
+async fn an_endpoint_is_stopped_started_parked_and_removed_on_the_page() {
     let service = Service::demo(&[]);
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "watch", "Watch").await;
     browser.wait_for_text("@aria-label='Events'", "worker ready").await;
-    browser.click("//h3//button[.='Stop']").await;
+    browser.click("//th//a[.='pierdesk']").await;
+    browser.wait_for_text("@aria-label='Starts'", "loading weights").await;
+    browser.click("//button[.='Stop']").await;
     browser.click("//button[.='Stop pierdesk']").await;
     browser.wait_for_text("@role='status'", "stopped for").await;
     browser.click("//button[.='Start']").await;
-    browser.wait_for_text("@aria-label='Events'", "stopped").await;
+    browser.wait_for_text("@aria-label='Events'", "started").await;
+    browser.wait_for_text("@aria-label='Figures'", "release 1").await;
     let (status, answer) = service.get("/health/ready/pierdesk").await;
     assert_eq!(status, 200, "{answer}");
+    browser.click("//button[.='Park']").await;
+    browser.click("//button[.='Park pierdesk']").await;
+    browser.wait_for_text("@role='status'", "parked for").await;
+    // A question starts it again.
+    browser.open(&service, "try", "Ask").await;
+    browser
+        .wait_for_text("@data-standing='parked'", "A question starts it")
+        .await;
+    browser.click("//button[.='Ask']").await;
+    browser.wait_for_text("@data-answer", "Tolsay at 18:00").await;
+    browser.open(&service, "endpoints/pierdesk", "pierdesk").await;
+    browser.wait_for_text("@aria-label='Events'", "unparked").await;
+    browser.click("//button[.='Remove']").await;
+    browser.click("//button[.='Remove pierdesk']").await;
+    browser.wait_for_text("self::h2", "Three steps").await;
+    assert_eq!(service.get("/v1/models").await.1["data"], json!([]));
     assert_eq!(browser.complaints().await, [""; 0]);
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn an_endpoint_is_deployed_and_changed_on_the_page_as_text_and_by_form() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "watch", "Three steps").await;
+    browser.click("//a[.='deploy a folder of your own']").await;
+    browser.type_into("name", "desk").await;
+    browser
+        .wait_for_text("@data-problem", "line 2, character 9: `model`: write the path")
+        .await;
+    let marked = "const marks = document.querySelector('[data-editor]').shadowRoot.querySelectorAll('.cm-lintRange-error'); \
+        return marks.length > 0 && [...marks].map((mark) => mark.textContent).join('')";
+    assert_eq!(browser.wait_until(marked).await, "\"\"");
+    let wrong =
+        browser.run("return [...document.querySelectorAll('button')].find((b) => b.innerText === 'Deploy').disabled");
+    assert_eq!(wrong.await, json!(true));
+    browser.click("//button[.='Form']").await;
+    let model = repository().join("demo/models/pierdesk-1").display().to_string();
+    browser.type_into("model", &format!("{model}\u{e004}")).await;
+    browser
+        .wait_for_text("@aria-label='What will happen'", "desk will be served")
+        .await;
+    browser.click("//button[.='Deploy' and not(@disabled)]").await;
+    browser.wait_for_text("@aria-label='Figures'", "release 1").await;
+    browser.wait_for_text("@aria-label='Starts'", "starting worker").await;
+    browser.click("//button[.='Form']").await;
+    browser.type_into("queue.depth", "7\u{e004}").await;
+    browser.choose("mode", "chat").await;
+    let plan = "@aria-label='What will happen'";
+    browser.wait_for_text(plan, "queue.depth").await;
+    browser.wait_for_text(plan, "Takes over from release 1").await;
+    browser.click("//button[.='Deploy' and not(@disabled)]").await;
+    browser.wait_for_text("@aria-label='Figures'", "release 2").await;
+    let endpoint = service.endpoint().await;
+    assert_eq!(endpoint["occupancy"]["queue_limit"], 7);
+    assert_eq!(service.get("/v1/models").await.1["data"][0]["modes"], json!(["chat"]));
+    browser.click("//button[.='Serve 1 again']").await;
+    browser.wait_for_text("@aria-label='Figures'", "release 3").await;
+    assert_eq!(service.endpoint().await["occupancy"]["queue_limit"], 400);
+    // Who is overtaken by somebody else is told.
+    browser.click("//button[.='Form']").await;
+    browser.type_into("queue.depth", "9\u{e004}").await;
+    browser.wait_for_text(plan, "Takes over from release 3").await;
+    let other = files.path().join("desk.toml");
+    std::fs::write(&other, format!("model = {model:?}\nqueue.wait = \"9s\"\n")).unwrap();
+    service.client_json(&["endpoint", "deploy", other.to_str().unwrap()]);
+    browser
+        .wait_for_text("@role='status'", "Somebody else has deployed release 4")
+        .await;
+    browser.click("//button[.='Deploy' and not(@disabled)]").await;
+    browser
+        .wait_for_text("@role='alert'", "`queue.wait` was not said and is")
+        .await;
+    browser.click("//button[.='Take theirs']").await;
+    let taken = "return document.querySelector('[name=\"queue.wait\"]').value === '9s'";
+    browser.wait_until(taken).await;
+    assert_eq!(browser.breaches().await, [""; 0]);
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn a_conversation_goes_on_and_a_key_for_calls_opens_nothing_else() {
+    let data = tempfile::tempdir().unwrap();
+    let ops = crate::support::first_key(&data, &["--scope", "manage"]);
+    let words = ["--demo", "--listen", "127.0.0.1:0", "--require-key"];
+    let mut service = Service::start_in(data, &words);
+    service.key = Some(ops);
+    let model = repository().join("demo/models/pierdesk-1");
+    let other = format!("harbour={}", model.display());
+    service.client_json(&["endpoint", "deploy", &other]);
+    let made = service.client_json(&["key", "create", "--name", "desk", "--endpoint", "pierdesk"]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "watch", "requires a key").await;
+    browser.type_into("key", made["key"].as_str().unwrap()).await;
+    browser.click("//button[.='Enter']").await;
+    browser.wait_for_text("self::h2", "Ask").await;
+    let pages = "return [...document.querySelectorAll('nav a')].map((a) => a.innerText)";
+    assert_eq!(browser.run(pages).await, json!(["Try"]));
+    let shown = browser.run("return document.body.innerText").await;
+    assert!(!shown.as_str().unwrap().contains("harbour"), "{shown}");
+    browser
+        .wait_for_text("self::code", &format!("{}/v1", service.url))
+        .await;
+    browser.click("//button[.='Ask']").await;
+    browser.wait_for_text("@data-figures", "end-token").await;
+    let first = browser
+        .run("return document.querySelector('[data-answer]').textContent")
+        .await;
+    browser.fill("question", "And on Saturday?").await;
+    browser.click("//button[.='Ask' and not(@disabled)]").await;
+    browser
+        .wait_for_text("@data-turn='assistant'", first.as_str().unwrap())
+        .await;
+    browser.wait_for_text("@data-turn='user'", "And on Saturday?").await;
+    browser.wait_for_text("@data-figures", "tokens").await;
+    browser.wait_for_text("@data-code", "\"role\":\"assistant\"").await;
+    // Whole, and as a text that is continued.
+    browser.click("//button[.='Plain text']").await;
+    browser.fill("question", "The last boat").await;
+    browser.fill("max_tokens", "5").await;
+    browser.tick("//input[@name='stream']").await;
+    browser.wait_for_text("@data-code", "/v1/completions").await;
+    browser.click("//button[.='Ask' and not(@disabled)]").await;
+    browser.wait_for_text("@data-figures", "· 3 tokens in").await;
+    browser.click("//button[.='Use another key']").await;
+    browser.wait_for_text("self::h2", "requires a key").await;
+    assert_eq!(browser.breaches().await, [""; 0]);
     browser.end().await;
 }

@@ -1,12 +1,9 @@
 import { Link } from "react-router";
-import type { EndpointStatus, ReplicaStatus } from "../api/types";
+import type { EndpointEvent, EndpointStatus, ReplicaStatus } from "../api/types";
 import { Chart, CLOCK } from "../chart/Chart";
 import { Figure } from "../Figure";
 import { deviceName, grouped, placeName, precisionName, timing } from "../figures";
-import { Events } from "./Events";
 import { Memory } from "./Memory";
-import { Stop } from "./Stop";
-import { useEvents } from "./useEvents";
 import { useTrack } from "./useTrack";
 
 /** What is to be said of a replica that is not ready. */
@@ -32,17 +29,18 @@ function Standing({ replica }: { replica: ReplicaStatus }) {
   );
 }
 
-/** One endpoint: its line of figures, its memory, and what it was like. */
-export function EndpointPanel({
+/** What an endpoint that is served is doing: its figures, and what they were like. */
+export function Figures({
   endpoint,
   seconds,
+  events,
 }: {
   endpoint: EndpointStatus;
   seconds: number;
+  events: EndpointEvent[];
 }) {
   const { window, occupancy } = endpoint;
   const track = useTrack(endpoint.name, seconds);
-  const events = useEvents(endpoint);
   const marks = events
     .filter((event) => event.what !== "request_moved")
     .map((event) => event.at_ms / 1000);
@@ -55,26 +53,21 @@ export function EndpointPanel({
   const spread = ({ count, p50, p95, p99 }: typeof window.ttft) =>
     `${none(count, p50)} · ${none(count, p95)} · ${none(count, p99)}`;
   return (
-    <article className="border border-line bg-sheet p-5">
-      <div className="flex flex-wrap items-baseline justify-between gap-2">
-        <h3 className="flex items-baseline gap-4 text-lg font-semibold">
-          {endpoint.name} <Stop name={endpoint.name} />
-        </h3>
-        <p className="font-mono text-xs text-faint">
-          release {endpoint.release} · {grouped(endpoint.parameters)} parameters ·{" "}
-          {endpoint.replicas.map((replica) => (
-            <span key={replica.replica}>{placeName(endpoint, replica)} · </span>
-          ))}
-          weights {precisionName(endpoint.precision)}, KV {endpoint.precision.kv} · context{" "}
-          {grouped(endpoint.context)} ·{" "}
-          <Link
-            className="underline underline-offset-4"
-            to={`/console/strip/${encodeURIComponent(endpoint.name)}`}
-          >
-            batch strip
-          </Link>
-        </p>
-      </div>
+    <section aria-label="Figures" className="border border-line bg-sheet p-5">
+      <p className="font-mono text-xs text-faint">
+        release {endpoint.release} · {grouped(endpoint.parameters)} parameters ·{" "}
+        {endpoint.replicas.map((replica) => (
+          <span key={replica.replica}>{placeName(endpoint, replica)} · </span>
+        ))}
+        weights {precisionName(endpoint.precision)}, KV {endpoint.precision.kv} · context{" "}
+        {grouped(endpoint.context)} ·{" "}
+        <Link
+          className="underline underline-offset-4"
+          to={`/console/strip/${encodeURIComponent(endpoint.name)}`}
+        >
+          batch strip
+        </Link>
+      </p>
       {endpoint.replicas.map((replica) => (
         <Standing key={replica.replica} replica={replica} />
       ))}
@@ -187,7 +180,6 @@ export function EndpointPanel({
       {endpoint.replicas.map((replica) => (
         <Memory key={replica.replica} replica={replica} />
       ))}
-      <Events events={events} />
-    </article>
+    </section>
   );
 }
