@@ -104,6 +104,7 @@ fn serve_here(data: &Path) {
         data: data.to_owned(),
         unpack_demo: |_| Err("there is no demo here".into()),
         workers: None,
+        builds: None,
     };
     let state = web::Data::new(ServiceState::new(loader, store, reach, StateOptions::default()));
     let order = Order::plain("pierdesk", &model, "bench");

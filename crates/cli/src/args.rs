@@ -6,6 +6,7 @@ pub mod device;
 pub mod endpoint;
 pub mod events;
 pub mod fit;
+pub mod job;
 pub mod key;
 pub mod load;
 pub mod model;
@@ -22,6 +23,7 @@ use device::DeviceCommand;
 use endpoint::EndpointCommand;
 use events::EventsCommand;
 use fit::FitOptions;
+use job::JobCommand;
 use key::KeyCommand;
 use load::LoadCommand;
 use model::ModelCommand;
@@ -72,6 +74,9 @@ pub enum Command {
     /// Show what happened to endpoints
     #[command(subcommand)]
     Events(EventsCommand),
+    /// Show, follow and cancel long work of the service
+    #[command(subcommand)]
+    Job(JobCommand),
     /// Show recorded requests
     #[command(subcommand)]
     Requests(RequestsCommand),
@@ -89,6 +94,9 @@ pub enum Command {
     /// Render chat templates for a service, with little memory
     #[command(hide = true)]
     RenderTemplates,
+    /// Convert a model for a service
+    #[command(hide = true)]
+    Convert,
     /// Run a replica for a service
     #[command(hide = true)]
     Worker,

@@ -184,6 +184,14 @@ async fn remove(options: &EndpointRemoveOptions) -> Result<(), Failure> {
         )),
         None => line(format!("removed {}, which was {}", removed.name, removed.state)),
     }
+    for build in &removed.deleted_builds {
+        line(format!(
+            "deleted its build of {} in {}, {}",
+            build.source,
+            build.precision,
+            bytes(build.bytes as usize)
+        ));
+    }
     Ok(())
 }
 

@@ -3,6 +3,7 @@
 mod args;
 mod ask;
 mod client;
+mod convert;
 mod cpu;
 mod demo;
 mod device;
@@ -10,6 +11,7 @@ mod endpoint;
 mod events;
 mod failure;
 mod fit;
+mod job;
 mod key;
 mod load;
 mod machine;
@@ -40,6 +42,9 @@ fn main() -> ExitCode {
         let served = vastrelay_text::template_process::serve(std::io::stdin().lock(), std::io::stdout().lock());
         return served.map_or_else(|error| Failure::failed(error).report(), |()| ExitCode::SUCCESS);
     }
+    if let Command::Convert = arguments.command {
+        return convert::run().map_or_else(|failure| failure.report(), |()| ExitCode::SUCCESS);
+    }
     if let Command::Worker = arguments.command {
         return worker::run().map_or_else(|failure| failure.report(), |()| ExitCode::SUCCESS);
     }
@@ -53,16 +58,17 @@ fn main() -> ExitCode {
         Command::Status(options) => runtime.block_on(status::run(&options)),
         Command::Device(command) => runtime.block_on(device::run(&command)),
         Command::Fit(options) => fit::run(&options),
-        Command::Model(command) => model::run(&command),
+        Command::Model(command) => model::run(&runtime, &command),
         Command::Endpoint(command) => runtime.block_on(endpoint::run(&command)),
         Command::Events(command) => runtime.block_on(events::run(&command)),
+        Command::Job(command) => runtime.block_on(job::run(&command)),
         Command::Requests(RequestsCommand::List(options)) => runtime.block_on(requests::list(&options)),
         Command::Requests(RequestsCommand::Show(options)) => runtime.block_on(requests::show(&options)),
         Command::Load(command) => runtime.block_on(load::run(&command)),
         Command::Watch(options) => runtime.block_on(watch::run(&options)),
         Command::Key(command) => runtime.block_on(key::run(&command)),
         Command::Text(command) => runtime.block_on(text::run(&command)),
-        Command::RenderTemplates | Command::Worker => Ok(()),
+        Command::RenderTemplates | Command::Convert | Command::Worker => Ok(()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

@@ -79,11 +79,13 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         data,
         unpack_demo: demo::unpack,
         workers: Some(Arc::new(workers)),
+        builds: None,
     };
     let state_options = StateOptions {
         keeps_texts: options.record_texts,
         shares_cache: options.share_cache,
         templates: Some(own_program("render-templates")),
+        converter: Some((own_program("convert"), available_memory)),
     };
     let state = web::Data::new(ServiceState::new(loader, store, reach, state_options));
     let (url, beginning) = (server.url(), state.clone());

@@ -2,7 +2,7 @@
 
 use crate::guard::{Access, admit};
 use crate::listed::{self, Listed};
-use crate::manage::{devices, endpoints, events, fit, history, keys, load, requests, runs, status, steps};
+use crate::manage::{devices, endpoints, events, fit, history, jobs, keys, load, requests, runs, status, steps};
 use crate::openai::{self, wrong_address, wrong_method};
 use crate::problem::Problem;
 use crate::{console, health, live, metrics, openapi, text};
@@ -92,6 +92,9 @@ fn all() -> Vec<Address> {
         at("/manage/fit").get(fit::fit).asks(Access::Manage),
         at("/manage/endpoints").post(endpoints::deploy).asks(Access::Manage),
         at("/manage/check").post(endpoints::check).asks(Access::Manage),
+        at("/manage/jobs").get(jobs::jobs).asks(Access::Manage),
+        at("/manage/jobs/{number}").get(jobs::job).delete(jobs::cancel).asks(Access::Manage),
+        at("/manage/builds").get(jobs::builds).asks(Access::Manage),
         at("/manage/events").get(events::events).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/stop").post(endpoints::stop).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/park").post(endpoints::park).asks(Access::Manage),

@@ -1,5 +1,6 @@
 //! The phases of a cold start, as they come.
 
+use crate::keeper::Wanted;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 use vastrelay_serving::worker::protocol::Phase;
@@ -8,14 +9,21 @@ use vastrelay_wire::manage::PhaseTime;
 /// What comes before a worker is started: its endpoint is planned, and room is found for it.
 const WAITING: &str = "waiting for device";
 
+const BUILDING: &str = "building";
+
 /// Notes when each phase of a start begins. Clones share it.
 #[derive(Clone)]
 pub(crate) struct PhaseClock(Arc<Mutex<Vec<(&'static str, Instant)>>>);
 
 impl PhaseClock {
-    /// Begins with a worker that is started now, and was wanted at a moment.
-    pub fn begin(wanted: Option<Instant>) -> PhaseClock {
-        let mut phases: Vec<(&str, Instant)> = wanted.map(|wanted| (WAITING, wanted)).into_iter().collect();
+    /// Begins with a worker that is started now, and was wanted before.
+    pub fn begin(wanted: Option<Wanted>) -> PhaseClock {
+        let mut phases: Vec<(&str, Instant)> = Vec::new();
+        if let Some((wanted, built)) = wanted {
+            let begun = built.and_then(|built| wanted.checked_sub(built));
+            phases.extend(begun.map(|begun| (BUILDING, begun)));
+            phases.push((WAITING, wanted));
+        }
         phases.push((Phase::StartingWorker.name(), Instant::now()));
         PhaseClock(Arc::new(Mutex::new(phases)))
     }

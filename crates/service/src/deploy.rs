@@ -1,5 +1,6 @@
 //! Deploying endpoints, and removing them.
 
+use crate::builds::{Builds, Ready};
 use crate::endpoint::Endpoint;
 use crate::endpoint_name::check_name;
 use crate::endpoints::{Endpoints, Resting};
@@ -21,9 +22,9 @@ use std::time::{Duration, Instant};
 use vastrelay_fleet::{Settings, Spec, SpecError};
 use vastrelay_serving::cpu::CpuHardware;
 use vastrelay_serving::worker::protocol::Phase;
-use vastrelay_serving::{Devices, Isa, LoadError, Model, Models, Plan, Replica, ReplicaSettings};
+use vastrelay_serving::{Devices, Isa, LoadError, Model, Models, Plan, Precision, Replica, ReplicaSettings};
 use vastrelay_store::StoreError;
-use vastrelay_weights::ModelFiles;
+use vastrelay_weights::{Build, ModelFiles};
 use vastrelay_wire::manage::EventKind;
 
 /// The number of an endpoint's first replica.
@@ -49,6 +50,8 @@ pub struct Loader {
     pub unpack_demo: fn(&Path) -> Result<PathBuf, String>,
     /// Runs each replica in a process of its own; in this one when absent.
     pub workers: Option<Arc<Workers>>,
+    /// Converts models once; each worker does when absent.
+    pub builds: Option<Builds>,
 }
 
 /// How an order would be served.
@@ -90,6 +93,8 @@ pub struct PlannedEndpoint {
     what: EventKind,
     /// When somebody wanted it.
     wanted: Instant,
+    /// How long its build took before, where one was made.
+    built: Option<Duration>,
 }
 
 /// Why an endpoint cannot be deployed.
@@ -285,7 +290,8 @@ impl Loader {
             served.as_ref().map(|endpoint| endpoint.release),
             !served.as_ref().is_some_and(is_same),
         );
-        let planned = match self.place(order, &opened) {
+        // What has still to be converted takes as much as what was.
+        let planned = match self.place(order, &opened.files, &opened.model, &opened.made_of.settings) {
             Ok((plan, _)) => Ok(Endpoint::new(&order.name, 0, opened.model, Arc::new(plan))),
             Err(error) if served.is_some() && error.is_for_want_of_room() => Err(error.to_string()),
             Err(error) => return Err(error),
@@ -323,28 +329,85 @@ impl Loader {
         })
     }
 
-    /// Finds a place for what an order names, and holds its memory.
-    fn place(&self, order: &Order, opened: &Opened) -> Result<(Plan, ReplicaSettings), DeployError> {
+    /// Returns the build that an order is served from, made now unless it is there; nothing where the model's own files are read.
+    fn build(&self, order: &Order, opened: &Opened) -> Result<Option<Ready>, DeployError> {
+        let Settings {
+            weights, kv, devices, ..
+        } = &opened.made_of.settings;
+        let is_for_cpu = devices
+            .as_ref()
+            .is_none_or(|devices| devices.iter().all(|device| device == "cpu"));
+        let wanted = weights.filter(|weights| *weights != Precision::AsStored && is_for_cpu);
+        let (Some(builds), Some(weights)) = (&self.builds, wanted) else {
+            return Ok(None);
+        };
+        if Build::is_one(opened.files.path()) {
+            return Ok(None);
+        }
+        let ready = builds.ensure(order, &opened.files, weights, *kv);
+        ready.map(Some).map_err(|error| DeployError::load(&order.name, error))
+    }
+
+    /// Finds a place for what an order is served from.
+    fn place_build(
+        &self,
+        order: &Order,
+        opened: &Opened,
+        ready: &Ready,
+    ) -> Result<(Plan, ReplicaSettings, Arc<Model>), DeployError> {
+        let failed = |source| DeployError::load(&order.name, source);
+        let files = ModelFiles::open(&ready.folder).map_err(|error| failed(error.into()))?;
+        let model = self.models.open(&files).map_err(failed)?;
+        let settings = Settings {
+            weights: None,
+            ..opened.made_of.settings.clone()
+        };
+        let (plan, way) = self.place(order, &files, &model, &settings)?;
+        Ok((plan, way, model))
+    }
+
+    /// Finds a place for a model, and holds its memory.
+    fn place(
+        &self,
+        order: &Order,
+        files: &ModelFiles,
+        model: &Model,
+        settings: &Settings,
+    ) -> Result<(Plan, ReplicaSettings), DeployError> {
         let (name, failed) = (&order.name, |source| DeployError::load(&order.name, source));
-        let Opened {
-            files, model, made_of, ..
-        } = opened;
-        let ways = self.ways(&made_of.settings, &order.beside).map_err(failed)?;
+        let ways = self.ways(settings, &order.beside).map_err(failed)?;
         let (plan, way) = first_with_room(name, model, files, &ways).map_err(failed)?;
         Ok((plan, way.clone()))
     }
 
     /// Plans an endpoint that nobody can call yet.
     fn prepare(&self, records: &Arc<Records>, order: &Order, opened: &Opened) -> Result<PlannedEndpoint, DeployError> {
+        let Opened { made_of, manner, .. } = opened;
+        let mut ready = self.build(order, opened)?;
         let (name, wanted) = (&order.name, Instant::now());
-        let (plan, way) = self.place(order, opened)?;
-        let Opened {
-            model, made_of, manner, ..
-        } = opened;
-        let settings = release_of(model, &plan, &way, &made_of.weights, Some(made_of));
+        let (plan, way, model) = match &ready {
+            None => {
+                let (plan, way) = self.place(order, &opened.files, &opened.model, &made_of.settings)?;
+                (plan, way, opened.model.clone())
+            }
+            Some(there) => match self.place_build(order, opened, there) {
+                // What was found is not what was written: it is made anew.
+                Err(error) if there.took.is_none() && !error.is_for_want_of_room() => {
+                    self.builds.iter().for_each(|builds| builds.discard(there));
+                    ready = self.build(order, opened)?;
+                    let again = ready.as_ref().ok_or(error)?;
+                    self.place_build(order, opened, again)?
+                }
+                placed => placed?,
+            },
+        };
+        let settings = release_of(&model, &plan, &way, &made_of.weights, Some(made_of));
         let release = records.store.release(name, &settings)?;
+        if let Some(ready) = &ready {
+            records.store.note_use_of_build(&ready.digest, name, release)?;
+        }
         let log = EventLog::new(records, name, release);
-        let mut endpoint = Endpoint::new(name, release, model.clone(), Arc::new(plan))
+        let mut endpoint = Endpoint::new(name, release, model, Arc::new(plan))
             .made_of_this(made_of.clone())
             .minded(manner.clone(), made_of.upkeep)
             .logged_by(log.clone());
@@ -362,6 +425,7 @@ impl Loader {
             stop,
             what: EventKind::Deployed,
             wanted,
+            built: ready.and_then(|ready| ready.took),
         })
     }
 
@@ -449,7 +513,7 @@ impl PlannedEndpoint {
             longest_start: endpoint.upkeep.longest_start,
             begins,
             log: self.log,
-            wanted: Mutex::new(Some(self.wanted)),
+            wanted: Mutex::new(Some((self.wanted, self.built))),
         };
         let first = starter.begin(&kept).map(|(replica, begun)| {
             endpoint.place(replica);

@@ -10,7 +10,8 @@ use crate::records::Records;
 use crate::retire::retire;
 use std::sync::Arc;
 use std::time::Duration;
-use vastrelay_store::Standing;
+use vastrelay_planner::amounts::counted;
+use vastrelay_store::{BuildRecord, Standing};
 use vastrelay_wire::manage::EventKind;
 
 /// Stops serving an endpoint: its calls have so long to end, and end with an error then. What it is to be is kept, and the next service
@@ -81,16 +82,18 @@ pub(crate) fn start(
         })
 }
 
-/// Stops serving an endpoint, whose calls are answered first, and forgets what it was to be. Returns it, where it was served.
+/// Stops serving an endpoint, whose calls are answered first, and forgets what it was to be, with builds that nobody else uses. Returns it, where
+/// it was served, and those builds.
 ///
 /// # Errors
 /// When there is none, or somebody else changes it.
 pub(crate) fn remove(
+    loader: &Loader,
     endpoints: &Endpoints,
     records: &Arc<Records>,
     name: &str,
     by: &str,
-) -> Result<Option<Arc<Endpoint>>, Problem> {
+) -> Result<(Option<Arc<Endpoint>>, Vec<BuildRecord>), Problem> {
     let _changing = endpoints.change(name)?;
     let removed = match endpoints.take(name) {
         Ok(endpoint) => Some(endpoint),
@@ -99,13 +102,21 @@ pub(crate) fn remove(
     };
     endpoints.forget(name);
     let forgotten = records.store.forget_endpoint(name);
-    forgotten.map_err(|error| Problem::internal(error.to_string()))?;
-    let text = "its running answers are completed";
+    let unused = forgotten.and_then(|()| records.store.release_builds(name));
+    let unused = unused.map_err(|error| Problem::internal(error.to_string()))?;
+    loader.builds.iter().for_each(|builds| builds.delete(&unused));
+    let text = match unused.len() {
+        0 => "its running answers are completed".into(),
+        count => format!(
+            "its running answers are completed; {} deleted that nobody else uses",
+            counted(count, "build")
+        ),
+    };
     log_of(removed.as_ref(), records, name).done_by(by, EventKind::Removed, text);
     if let Some(endpoint) = &removed {
         retire(endpoint.clone(), None).map_err(|error| Problem::internal(error.to_string()))?;
     }
-    Ok(removed)
+    Ok((removed, unused))
 }
 
 /// Returns what puts down what happens to an endpoint, also to one that is not served.

@@ -42,9 +42,12 @@ pub(crate) struct Starter {
     pub longest_start: Option<Duration>,
     pub begins: Begins,
     pub log: EventLog,
-    /// When the endpoint was wanted, for the first life; taken by that.
-    pub wanted: Mutex<Option<Instant>>,
+    /// What came before the first life; taken by that.
+    pub wanted: Mutex<Option<Wanted>>,
 }
+
+/// When an endpoint was wanted, and how long its build took before, where one was made.
+pub(crate) type Wanted = (Instant, Option<Duration>);
 
 /// Whose lives begin.
 pub(crate) struct Begins {

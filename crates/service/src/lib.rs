@@ -16,6 +16,8 @@
 //! | [`deploy`] | how does an endpoint begin to be served? |
 //! | `manner` | how are its calls answered? |
 //! | `park` | what if nobody calls it for a while? |
+//! | [`builds`] | is its model converted, and if not, who does that? |
+//! | [`jobs`] | what long work is under way? |
 //! | [`ways`] | on which devices, with which settings? |
 //! | [`workers`] | how are replicas' processes started? |
 //! | [`placed`], `standing` | how does a replica stand, and what if it takes no requests? |
@@ -34,6 +36,7 @@
 
 mod addresses;
 mod budget;
+pub mod builds;
 mod chronicle;
 mod clock;
 mod cold_start;
@@ -51,6 +54,7 @@ mod gaps;
 pub mod guard;
 pub mod halt;
 pub mod health;
+pub mod jobs;
 mod keeper;
 pub mod keys;
 mod lasting;

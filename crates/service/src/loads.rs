@@ -25,6 +25,21 @@ impl Loads {
         self.lock().as_ref().map(|load| load.status.clone())
     }
 
+    /// Ends the load test that is under way.
+    pub(crate) fn stop(&self) {
+        if let Some(load) = self.lock().as_ref().filter(|load| is_under_way(&load.status)) {
+            let _ = load.stop.send(true);
+        }
+    }
+
+    /// Notes that the newest load test comes to nothing.
+    pub(crate) fn give_up(&self, why: &str) {
+        if let Some(load) = self.lock().as_mut() {
+            load.status.state = LoadState::Failed;
+            load.status.failure = Some(why.to_owned());
+        }
+    }
+
     /// Takes the only place there is.
     pub(crate) fn begin(&self, status: LoadStatus) -> Result<watch::Receiver<bool>, Problem> {
         let mut newest = self.lock();

@@ -5,6 +5,7 @@ pub mod endpoints;
 pub mod events;
 pub mod fit;
 pub mod history;
+pub mod jobs;
 pub mod keys;
 pub mod load;
 pub mod requests;

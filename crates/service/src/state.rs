@@ -1,12 +1,14 @@
 //! What handlers share. Each takes the parts that it uses.
 
 use crate::budget::Budget;
+use crate::builds::Builds;
 use crate::deploy::Loader;
 use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
 use crate::guard::limits::KeyLimits;
 use crate::guard::pace::Pace;
 use crate::guard::reach::Reach;
+use crate::jobs::Jobs;
 use crate::life::Life;
 use crate::live::Live;
 use crate::loads::Loads;
@@ -36,6 +38,8 @@ pub struct StateOptions {
     pub shares_cache: bool,
     /// Render chat templates in a process of their own; in this one when absent.
     pub templates: Option<Program>,
+    /// Converts models in a process of its own, and tells how much memory is free; they are converted by each worker that loads them when absent.
+    pub converter: Option<(Program, fn() -> usize)>,
 }
 
 /// The parts of a service.
@@ -51,6 +55,7 @@ pub struct ServiceState {
     pub(crate) metrics: Arc<Metrics>,
     pub(crate) live: Arc<Live>,
     pub(crate) loads: Arc<Loads>,
+    pub(crate) jobs: Arc<Jobs>,
     pub(crate) options: StateOptions,
     pub(crate) reach: Reach,
     pub(crate) bodies: Budget,
@@ -62,13 +67,22 @@ pub struct ServiceState {
 
 impl ServiceState {
     /// Returns the parts of a service that has just started and has no endpoints yet.
-    pub fn new(loader: Loader, store: Store, reach: Reach, options: StateOptions) -> ServiceState {
+    pub fn new(mut loader: Loader, store: Store, reach: Reach, options: StateOptions) -> ServiceState {
         let (endpoints, life) = (Arc::new(Endpoints::default()), Life::begin());
         let metrics = Metrics::new(endpoints.clone(), life.active_calls.clone(), store.lost());
+        let records = Arc::new(Records::new(store));
+        let jobs = Arc::new(Jobs::new(records.clone()));
+        if let Some((program, available)) = options.converter.clone() {
+            let builds = Builds::open(&loader.data, program, records.clone(), jobs.clone(), available);
+            loader.builds = builds
+                .inspect_err(|error| tracing::error!(%error, "builds cannot be kept; each worker converts its model"))
+                .ok();
+        }
         ServiceState {
             endpoints,
             loader: Arc::new(loader),
-            records: Arc::new(Records::new(store)),
+            records,
+            jobs,
             life: Arc::new(life),
             metrics: Arc::new(metrics),
             live: Arc::default(),
@@ -115,6 +129,7 @@ impl ServiceState {
             .app_data(web::Data::from(self.metrics.clone()))
             .app_data(web::Data::from(self.live.clone()))
             .app_data(web::Data::from(self.loads.clone()))
+            .app_data(web::Data::from(self.jobs.clone()))
             .app_data(web::Data::from(self.text_threads.clone()))
             .app_data(web::Data::from(self.limits.clone()))
             .app_data(web::Data::new(self.rouser()));

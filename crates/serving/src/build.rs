@@ -140,9 +140,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
         }
     };
     on_phase(Phase::Writing);
-    let mut partial = request.out.clone().into_os_string();
-    partial.push(".partial");
-    let partial = PathBuf::from(partial);
+    let partial = partial_of(&request.out);
     // One that is there is another build under way, or somebody's own: it is neither added to nor taken away.
     std::fs::create_dir(&partial).map_err(|error| unwritable(&partial, &error))?;
     let written = write(&files, &partial, |folder| {
@@ -174,6 +172,75 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
         source_bytes: before.weight_bytes,
         bytes: after.weight_bytes,
     })
+}
+
+/// What is to be converted.
+#[derive(Clone, Debug, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct Conversion {
+    /// A checkpoint.
+    pub source: PathBuf,
+    /// The folder to be made.
+    pub out: PathBuf,
+    /// The precision of its matrices, and of the KV cache unless the caller asks for another.
+    pub precisions: Precisions,
+}
+
+/// Converts a checkpoint into a folder that is there whole or not at all. What that costs is not measured.
+///
+/// # Errors
+/// As of [`make`].
+pub fn convert(conversion: &Conversion) -> Result<(), LoadError> {
+    let Conversion {
+        source,
+        out,
+        precisions,
+    } = conversion;
+    let files = ModelFiles::open(source)?;
+    let description = ModelDescription::read(&files)?;
+    let Origin::Checkpoint(checkpoint) = Origin::open(&files, &description, None)? else {
+        return Err(refused(format!("{} is a build already", source.display())));
+    };
+    let partial = partial_of(out);
+    std::fs::create_dir(&partial).map_err(|error| unwritable(&partial, &error))?;
+    let written = write(&files, &partial, |folder| {
+        let order = BuildOrder {
+            source: name_of(source),
+            precisions: *precisions,
+            calibrated_on: None,
+        };
+        Ok(build(&checkpoint, &description, &order, &Rounded::new(), folder)?)
+    });
+    let finished = written.and_then(|()| {
+        settle(&partial)
+            .and_then(|()| std::fs::rename(&partial, out))
+            .map_err(|error| unwritable(out, &error))
+    });
+    finished.inspect_err(|_| drop(std::fs::remove_dir_all(&partial)))
+}
+
+/// Waits until the disk has the files of a folder.
+fn settle(folder: &Path) -> std::io::Result<()> {
+    for entry in std::fs::read_dir(folder)? {
+        std::fs::File::open(entry?.path())?.sync_all()?;
+    }
+    std::fs::File::open(folder)?.sync_all()
+}
+
+/// Returns the folder that a build is in until it is whole.
+pub fn partial_of(out: &Path) -> PathBuf {
+    let mut partial = out.to_owned().into_os_string();
+    partial.push(".partial");
+    PathBuf::from(partial)
+}
+
+/// Returns the bytes that a checkpoint's weights take once converted.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn converted_bytes(files: &ModelFiles, weights: Precision) -> Result<usize, LoadError> {
+    let description = ModelDescription::read(files)?;
+    let origin = Origin::open(files, &description, None)?;
+    Ok(origin.weight_bytes(&description, weights, 1))
 }
 
 /// Fills an empty folder with a build's texts and, by `weights`, its weights.

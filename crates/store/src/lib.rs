@@ -5,23 +5,27 @@
 #![warn(missing_docs)]
 
 pub mod begun;
+pub mod builds;
 mod calls;
 mod events;
 pub mod history;
+mod jobs;
 mod kept;
 pub mod keys;
 mod lock;
 mod lookup;
 pub mod releases;
-pub mod runs;
+mod runs;
 mod schema;
 mod starts;
 mod writer;
 
 pub use begun::INTERRUPTED;
+pub use builds::BuildRecord;
 pub use calls::{CallFilter, CallRecord, CallText};
 pub use events::{EventFilter, EventRecord};
 pub use history::HistoryPoint;
+pub use jobs::JobRecord;
 pub use kept::{KeptEndpoint, Standing};
 pub use keys::{KeyRecord, Scope};
 pub use releases::{BegunReplica, ReleaseEntry};
@@ -385,6 +389,95 @@ impl Store {
     /// SQLite's own.
     pub fn kept_endpoint(&self, name: &str) -> Result<Option<KeptEndpoint>, StoreError> {
         self.read(|connection| kept::one(connection, name))
+    }
+
+    /// Keeps a new job; returns its number.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn begin_job(&self, job: &JobRecord) -> Result<i64, StoreError> {
+        self.read(|connection| jobs::begin(connection, job))
+    }
+
+    /// Keeps how far a job is.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn update_job(&self, job: &JobRecord) -> Result<(), StoreError> {
+        self.read(|connection| jobs::update(connection, job))
+    }
+
+    /// Notes that jobs of these states were interrupted, as their service has ended.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn interrupt_jobs(&self, states: [&str; 2]) -> Result<(), StoreError> {
+        let now = milliseconds_since_1970();
+        self.read(|connection| jobs::interrupt(connection, states, now))
+    }
+
+    /// Returns the newest jobs of a kind, or of all of them, newest first.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn jobs(&self, kind: Option<&str>, most: usize) -> Result<Vec<JobRecord>, StoreError> {
+        self.read(|connection| jobs::latest(connection, kind, most))
+    }
+
+    /// Returns a job.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn job(&self, number: i64) -> Result<Option<JobRecord>, StoreError> {
+        self.read(|connection| jobs::one(connection, number))
+    }
+
+    /// Keeps a build that was made.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn keep_build(&self, build: &BuildRecord) -> Result<(), StoreError> {
+        self.read(|connection| builds::keep(connection, build))
+    }
+
+    /// Notes that a release of an endpoint uses a build.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn note_use_of_build(&self, digest: &str, endpoint: &str, release: u32) -> Result<(), StoreError> {
+        self.read(|connection| builds::note_use(connection, digest, endpoint, release))
+    }
+
+    /// Forgets what an endpoint uses; returns the builds that nobody uses any more, and forgets them, too.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn release_builds(&self, endpoint: &str) -> Result<Vec<BuildRecord>, StoreError> {
+        self.read(|connection| builds::release(connection, endpoint))
+    }
+
+    /// Returns all builds, newest first.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn builds(&self) -> Result<Vec<BuildRecord>, StoreError> {
+        self.read(builds::all)
+    }
+
+    /// Returns the digest of a file that was kept with its stamp.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn digest(&self, path: &str, stamp: &str) -> Result<Option<String>, StoreError> {
+        self.read(|connection| builds::digest(connection, path, stamp))
+    }
+
+    /// Keeps the digest of a file with its stamp.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn keep_digest(&self, path: &str, stamp: &str, digest: &str) -> Result<(), StoreError> {
+        self.read(|connection| builds::keep_digest(connection, path, stamp, digest))
     }
 
     /// Begins a life of a replica; returns its number, which no other has.

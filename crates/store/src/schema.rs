@@ -17,6 +17,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(KEYS_OF_ENDPOINTS),
         M::up(STANDING),
         M::up(STARTS),
+        M::up(JOBS_AND_BUILDS),
     ])
 }
 
@@ -38,6 +39,37 @@ const STARTS: &str = "CREATE TABLE starts (
     failure     TEXT
 ) STRICT;
 CREATE INDEX starts_of ON starts (endpoint, number);";
+
+const JOBS_AND_BUILDS: &str = "CREATE TABLE jobs (
+    number   INTEGER PRIMARY KEY AUTOINCREMENT,
+    at_ms    INTEGER NOT NULL,
+    kind     TEXT NOT NULL,
+    name     TEXT NOT NULL,
+    endpoint TEXT NOT NULL,
+    who      TEXT NOT NULL,
+    state    TEXT NOT NULL,
+    ended_ms INTEGER,
+    outcome  TEXT NOT NULL,
+    log      TEXT NOT NULL
+) STRICT;
+CREATE TABLE builds (
+    digest    TEXT PRIMARY KEY,
+    source    TEXT NOT NULL,
+    precision TEXT NOT NULL,
+    at_ms     INTEGER NOT NULL,
+    bytes     INTEGER NOT NULL
+) STRICT;
+CREATE TABLE build_uses (
+    digest   TEXT NOT NULL,
+    endpoint TEXT NOT NULL,
+    release  INTEGER NOT NULL,
+    PRIMARY KEY (digest, endpoint, release)
+) STRICT;
+CREATE TABLE digests (
+    path   TEXT PRIMARY KEY,
+    stamp  TEXT NOT NULL,
+    digest TEXT NOT NULL
+) STRICT;";
 
 /// Rewrites a database that was made before freed space could be given back; does nothing to others.
 pub(crate) fn make_shrinkable(connection: &Connection) -> rusqlite::Result<()> {

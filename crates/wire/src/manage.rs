@@ -5,6 +5,7 @@ mod endpoints;
 mod events;
 mod fit;
 mod history;
+mod jobs;
 mod requests;
 mod status;
 mod steps;
@@ -16,6 +17,7 @@ pub use endpoints::{
 pub use events::{EndpointEvent, EventKind, Renewal};
 pub use fit::{FitAnswer, FitCheapest, FitDevice, FitFigures, FitPoint, FitPrediction, FitReport, FitTerm, FitWay};
 pub use history::{History, HistoryPoint};
+pub use jobs::{BuildEntry, JobEntry};
 pub use requests::{CallDetail, CallMove, CallText, RecordedCall};
 pub use status::{
     EndpointStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus, ServiceStatus, Spread,

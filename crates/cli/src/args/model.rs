@@ -1,5 +1,6 @@
 //! `vastrelay model`.
 
+use super::connection::Connection;
 use super::precision::PrecisionOptions;
 use clap::{Args, Subcommand};
 use std::path::PathBuf;
@@ -10,6 +11,24 @@ pub enum ModelCommand {
     Inspect(ModelInspectOptions),
     /// Convert a checkpoint ahead of time and measure the quality loss
     Build(ModelBuildOptions),
+    /// List what a running service has converted, with sizes and users
+    #[command(after_help = "\
+Examples:
+  vastrelay model builds
+  vastrelay model builds --json
+
+A service converts a model once for each precision that an endpoint's spec asks for, and keeps
+the result in its data folder. It is deleted with the last endpoint that uses it.")]
+    Builds(ModelBuildsOptions),
+}
+
+#[derive(Args)]
+pub struct ModelBuildsOptions {
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
 }
 
 #[derive(Args)]

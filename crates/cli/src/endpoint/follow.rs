@@ -2,11 +2,12 @@
 
 use crate::client::Client;
 use crate::failure::Failure;
+use crate::job::state;
 use crate::output::{duration, line};
 use crate::plain::note;
 use std::pin::pin;
 use std::time::Duration;
-use vastrelay_wire::manage::{ColdStart, EndpointDetail, EndpointStatus, PhaseTime};
+use vastrelay_wire::manage::{ColdStart, EndpointDetail, EndpointStatus, JobEntry, PhaseTime};
 
 /// Time between two looks at how a start gets on.
 const LOOK: Duration = Duration::from_millis(100);
@@ -25,10 +26,10 @@ pub async fn follow(
             () = tokio::time::sleep(LOOK) => {}
         }
         // What cannot be looked at now is told at the end.
-        let Ok(now) = client.get::<EndpointDetail>(&path).await else {
-            continue;
+        let phase = match client.get::<EndpointDetail>(&path).await.ok().as_ref().and_then(phase) {
+            Some(phase) => Some(phase),
+            None => building(client, name).await,
         };
-        let phase = phase(&now);
         if let Some(phase) = phase.filter(|phase| *phase != last) {
             note(format!("  {phase}…"));
             last = phase;
@@ -44,6 +45,14 @@ pub async fn follow(
         line(format!("  ready after {}: {}", duration(start.seconds), phases(start)));
     }
     Ok(endpoint)
+}
+
+/// Returns how far the build is that an endpoint waits for, where it waits for one.
+async fn building(client: &Client, name: &str) -> Option<String> {
+    let jobs: Vec<JobEntry> = client.get("/manage/jobs?most=20&kind=build").await.ok()?;
+    let mine = |job: &&JobEntry| job.endpoint == name && matches!(job.state.as_str(), "queued" | "running");
+    let job = jobs.iter().find(mine)?;
+    Some(format!("building, job {}: {}", job.number, state(job)))
 }
 
 /// Returns the phases of a start with their durations, for people.

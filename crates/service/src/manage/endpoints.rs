@@ -1,5 +1,6 @@
 //! Endpoints that come and go while the service runs: `/manage/endpoints`.
 
+use super::jobs::build_entry;
 use super::status::{endpoint_status, resting_endpoint};
 use crate::deploy::{DeployError, Loader, Terms};
 use crate::endpoint::Endpoint;
@@ -251,6 +252,7 @@ pub async fn detail(
         status: served.as_ref().map(|endpoint| endpoint_status(endpoint)),
         coming: endpoints.coming(&name).map(|endpoint| endpoint_status(&endpoint)),
         starts: starts.into_iter().map(|start| cold_start(start, now)).collect(),
+        deleted_builds: Vec::new(),
         name: name.into_inner(),
     }))
 }
@@ -375,6 +377,7 @@ pub async fn start(
     (status = 200, body = EndpointDetail), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn remove(
     endpoints: web::Data<Endpoints>,
+    loader: web::Data<Loader>,
     records: web::Data<Records>,
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
@@ -382,7 +385,7 @@ pub async fn remove(
     let by = caller.name().to_owned();
     let (wanted, records) = (name.clone(), records.into_inner());
     let state = endpoints.state_of(&name)?;
-    let removed = on_thread(move || halt::remove(&endpoints, &records, &wanted, &by)).await?;
+    let (removed, unused) = on_thread(move || halt::remove(&loader, &endpoints, &records, &wanted, &by)).await?;
     let status = removed.as_ref().map(|endpoint| endpoint_status(endpoint));
     if let Some(removed) = removed {
         tracing::info!(endpoint = %name, "removed");
@@ -403,6 +406,7 @@ pub async fn remove(
         releases: Vec::new(),
         coming: None,
         starts: Vec::new(),
+        deleted_builds: unused.into_iter().map(build_entry).collect(),
         status,
     }))
 }

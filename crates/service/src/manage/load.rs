@@ -1,7 +1,8 @@
 //! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
 
 use crate::endpoints::Endpoints;
-use crate::guard::Body;
+use crate::guard::{Body, Caller};
+use crate::jobs::{Job, JobEnd, Jobs, Wanted};
 use crate::live::Live;
 use crate::loads::{Loads, is_under_way};
 use crate::own_address::OwnAddress;
@@ -11,6 +12,7 @@ use crate::sight::Sight;
 use actix_web::http::header::AUTHORIZATION;
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::sync::Arc;
 use tokio::sync::watch;
 use vastrelay_loadtest::order::{Prepared, prepare};
 use vastrelay_loadtest::prompts::Room;
@@ -54,6 +56,8 @@ pub async fn start(
     live: web::Data<Live>,
     records: web::Data<Records>,
     own: web::Data<OwnAddress>,
+    jobs: web::Data<Jobs>,
+    caller: web::ReqData<Caller>,
     request: HttpRequest,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
@@ -74,8 +78,19 @@ pub async fn start(
         ..LoadStatus::default()
     };
     let stopped = loads.begin(status.clone())?;
+    let wanted = Wanted {
+        kind: "load",
+        name: prepared.name.clone(),
+        endpoint: &order.model,
+        who: caller.name(),
+    };
+    let ending = loads.clone();
+    let job = jobs.begin(&wanted, move || ending.stop()).inspect_err(|problem| {
+        loads.give_up(&problem.to_string());
+    })?;
+    jobs.runs(&job);
     live.load(&status);
-    let told = Told { loads, live };
+    let told = Told { loads, live, jobs, job };
     // A thread of its own: the workers that answer are not to be held up by those that ask.
     std::thread::Builder::new()
         .name("load".into())
@@ -150,6 +165,7 @@ fn send(
         records.store.add_run(&record).map_err(|error| error.to_string())?;
         Ok(run.id)
     });
+    told.ends(&kept);
     told.tell(|status| match kept {
         Ok(run) => {
             status.state = LoadState::Ended;
@@ -167,6 +183,8 @@ fn send(
 struct Told {
     loads: web::Data<Loads>,
     live: web::Data<Live>,
+    jobs: web::Data<Jobs>,
+    job: Arc<Job>,
 }
 
 impl Told {
@@ -175,8 +193,19 @@ impl Told {
         let mut newest = self.loads.lock();
         if let Some(load) = newest.as_mut() {
             change(&mut load.status);
+            self.job.is_so_far(load.status.part);
             self.live.load(&load.status);
         }
+    }
+
+    /// Notes that it is over, with the name of its run or why there is none.
+    fn ends(&self, kept: &Result<String, String>) {
+        let end = match kept {
+            Ok(run) if self.job.is_cancelled() => JobEnd::Done(format!("run {run}, stopped early")),
+            Ok(run) => JobEnd::Done(format!("run {run}")),
+            Err(why) => JobEnd::Failed(why.clone()),
+        };
+        self.jobs.ends(&self.job, end);
     }
 }
 

@@ -34,6 +34,7 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
             data: "".into(),
             unpack_demo: |_| Err("there is no demo here".into()),
             workers: None,
+            builds: None,
         };
         let reach = Reach::new(address, false, vec![], vec![]);
         let state = ServiceState::new(loader, store, reach, StateOptions::default());

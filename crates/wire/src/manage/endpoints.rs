@@ -1,6 +1,6 @@
 //! What endpoints are to be.
 
-use super::EndpointStatus;
+use super::{BuildEntry, EndpointStatus};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -40,6 +40,9 @@ pub struct EndpointDetail {
     /// How long its last starts took, newest first.
     #[serde(default)]
     pub starts: Vec<ColdStart>,
+    /// Where it was removed: the builds that were deleted with it, as nobody else uses them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub deleted_builds: Vec<BuildEntry>,
 }
 
 /// How long a start of a worker took.

@@ -1,0 +1,367 @@
+//! Models that are converted once: found by what they are made of and how.
+
+use crate::jobs::{Job, JobEnd, Jobs, Wanted};
+use crate::order::Order;
+use crate::records::Records;
+use serde_json::json;
+use std::fs::File;
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+use vastrelay_files::Stamp;
+use vastrelay_planner::amounts::bytes;
+use vastrelay_serving::build::{Conversion, converted_bytes, partial_of};
+use vastrelay_serving::process::{Process, Program};
+use vastrelay_serving::{KvPrecision, LoadError, Precision, Precisions};
+use vastrelay_store::{BuildRecord, milliseconds_since_1970};
+use vastrelay_weights::{Build, ModelFiles};
+
+/// The folder of builds, in a service's data.
+const FOLDER: &str = "builds";
+/// Time between two looks at how far a conversion is.
+const LOOK: Duration = Duration::from_millis(100);
+/// What a conversion takes beside its result, as a part of that.
+const BESIDE: usize = 8;
+/// Bytes that are hashed together.
+const CHUNK: usize = 1 << 20;
+
+/// Makes builds and finds those that were made.
+pub struct Builds {
+    folder: PathBuf,
+    /// Converts, in a process of its own.
+    program: Program,
+    records: Arc<Records>,
+    jobs: Arc<Jobs>,
+    /// The memory that the machine has free now.
+    available: fn() -> usize,
+}
+
+/// A build that is there.
+pub(crate) struct Ready {
+    /// Its folder.
+    pub folder: PathBuf,
+    /// What it is made of.
+    pub digest: String,
+    /// How long it took to be made, where it was made now.
+    pub took: Option<Duration>,
+}
+
+impl Builds {
+    /// Returns the builds in a service's data; what an earlier service has left half made is removed.
+    ///
+    /// # Errors
+    /// When their folder cannot be made.
+    pub fn open(
+        data: &Path,
+        program: Program,
+        records: Arc<Records>,
+        jobs: Arc<Jobs>,
+        available: fn() -> usize,
+    ) -> std::io::Result<Builds> {
+        let folder = data.join(FOLDER);
+        std::fs::create_dir_all(&folder)?;
+        for entry in std::fs::read_dir(&folder)?.flatten() {
+            if entry.path().extension().is_some_and(|end| end == "partial") {
+                std::fs::remove_dir_all(entry.path())?;
+            }
+        }
+        Ok(Builds {
+            folder,
+            program,
+            records,
+            jobs,
+            available,
+        })
+    }
+
+    /// Returns the build of a checkpoint in a precision, made now unless it is there: whoever wants the same waits for the same.
+    ///
+    /// # Errors
+    /// When the source cannot be read or converted, memory or disk do not suffice, or somebody cancels it.
+    pub(crate) fn ensure(
+        &self,
+        order: &Order,
+        files: &ModelFiles,
+        weights: Precision,
+        kv: Option<KvPrecision>,
+    ) -> Result<Ready, LoadError> {
+        let begun = Instant::now();
+        let kv = kv.unwrap_or_default();
+        let digest = self.digest_of(files.path(), weights, kv)?;
+        let folder = self.folder.join(&digest);
+        let ready = |took: Option<Duration>| Ready {
+            folder: folder.clone(),
+            digest: digest.clone(),
+            took,
+        };
+        if Build::is_one(&folder) {
+            return Ok(ready(None));
+        }
+        let process = Arc::new(AtomicU32::new(0));
+        let child = process.clone();
+        let wanted = Wanted {
+            kind: "build",
+            name: format!("{} in {weights}", name_of(files.path())),
+            endpoint: &order.name,
+            who: &order.by,
+        };
+        let job = self.jobs.begin(&wanted, move || kill(&child));
+        let job = job.map_err(|problem| LoadError::Refused(problem.to_string()))?;
+        let conversion = Conversion {
+            source: files.path().to_owned(),
+            out: folder.clone(),
+            precisions: Precisions { weights, kv },
+        };
+        let made = self.make(&job, files, &conversion, &digest, &process);
+        let (end, made) = match made {
+            Ok(text) => (JobEnd::Done(text), Ok(ready(Some(begun.elapsed())))),
+            Err(_) if job.is_cancelled() => {
+                let text = format!("job {}, which builds it, was cancelled", job.number());
+                (JobEnd::Cancelled, Err(LoadError::Refused(text)))
+            }
+            Err(why) => (JobEnd::Failed(why.clone()), Err(LoadError::Refused(why))),
+        };
+        self.jobs.ends(&job, end);
+        made
+    }
+
+    /// Makes a build when it is its turn; returns what came of it.
+    fn make(
+        &self,
+        job: &Job,
+        files: &ModelFiles,
+        conversion: &Conversion,
+        digest: &str,
+        process: &AtomicU32,
+    ) -> Result<String, String> {
+        let _turn = self.jobs.turn(job).ok_or("it was cancelled")?;
+        if Build::is_one(&conversion.out) {
+            return Ok(format!("{digest} was made meanwhile"));
+        }
+        let size = converted_bytes(files, conversion.precisions.weights).map_err(|error| error.to_string())?;
+        self.check_room(size)?;
+        job.says(&format!(
+            "converting {} to {}, about {}",
+            conversion.source.display(),
+            conversion.precisions.weights,
+            bytes(size)
+        ));
+        let partial = partial_of(&conversion.out);
+        let converted = self.convert(job, conversion, size, process);
+        if converted.is_err() {
+            // What was killed could not tidy up.
+            let _ = std::fs::remove_dir_all(&partial);
+        }
+        converted?;
+        let taken = size_of(&conversion.out);
+        let kept = self.records.store.keep_build(&BuildRecord {
+            digest: digest.into(),
+            source: conversion.source.display().to_string(),
+            precision: conversion.precisions.weights.to_string(),
+            at_ms: milliseconds_since_1970(),
+            bytes: taken,
+            users: Vec::new(),
+        });
+        kept.map_err(|error| error.to_string())?;
+        let text = format!("{digest}, {}", bytes(taken as usize));
+        job.says(&format!("done: {text}"));
+        Ok(text)
+    }
+
+    /// Makes sure that memory and disk suffice for a build of a size.
+    fn check_room(&self, size: usize) -> Result<(), String> {
+        let (memory, has) = (size + size / BESIDE, (self.available)());
+        if memory > has {
+            return Err(format!(
+                "converting takes about {} of memory, of {} that are free",
+                bytes(memory),
+                bytes(has)
+            ));
+        }
+        let free = free_on_disk(&self.folder);
+        if free.is_some_and(|free| size > free) {
+            return Err(format!(
+                "the build takes about {} on the disk of {}, which has {} free",
+                bytes(size),
+                self.folder.display(),
+                bytes(free.unwrap_or_default())
+            ));
+        }
+        Ok(())
+    }
+
+    /// Converts in a process of low priority, and tells how far it is.
+    fn convert(&self, job: &Job, conversion: &Conversion, size: usize, process: &AtomicU32) -> Result<(), String> {
+        let mut child = Command::new(&self.program.path)
+            .args(&self.program.words)
+            .env_clear()
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null())
+            .stderr(Stdio::piped())
+            .spawn()
+            .map_err(|error| format!("its process cannot be started: {error}"))?;
+        process.store(child.id(), Ordering::Release);
+        let order = serde_json::to_vec(conversion).map_err(|error| error.to_string())?;
+        if let Some(mut input) = child.stdin.take() {
+            // One that has ended already says why.
+            let _ = input.write_all(&order);
+        }
+        let said = collect(&mut child);
+        let partial = partial_of(&conversion.out);
+        let status = loop {
+            if job.is_cancelled() {
+                let _ = child.kill();
+            }
+            match child.try_wait() {
+                Ok(Some(status)) => break status,
+                Ok(None) => std::thread::sleep(LOOK),
+                Err(error) => return Err(error.to_string()),
+            }
+            let done = anonymous_memory(child.id()).min(size) + (size_of(&partial) as usize).min(size);
+            job.is_so_far(done as f64 / (2 * size).max(1) as f64);
+        };
+        process.store(0, Ordering::Release);
+        let said = said.map(|said| std::mem::take(&mut *said.lock().unwrap_or_else(PoisonError::into_inner)));
+        let said = said.unwrap_or_default();
+        said.lines().for_each(|line| job.says(line));
+        if status.success() {
+            return Ok(());
+        }
+        let last = said.lines().last().unwrap_or_default();
+        Err(format!(
+            "its process ended with {status}: {}",
+            last.trim_start_matches("error: ")
+        ))
+    }
+
+    /// Returns the digest of what a build is made of and how.
+    fn digest_of(&self, source: &Path, weights: Precision, kv: KvPrecision) -> Result<String, LoadError> {
+        let mut hasher = blake3::Hasher::new();
+        for file in sources(source) {
+            let (size, digest) = self.digest_of_file(&file)?;
+            let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            hasher.update(json!([name, size, digest]).to_string().as_bytes());
+        }
+        let how = json!([
+            weights.word(),
+            weights.group(),
+            kv.name(),
+            vastrelay_weights::build::VERSION
+        ]);
+        hasher.update(how.to_string().as_bytes());
+        Ok(hasher.finalize().to_hex()[..32].to_owned())
+    }
+
+    /// Returns the size and the digest of a file, which is read once as long as it stays as it is.
+    fn digest_of_file(&self, path: &Path) -> Result<(u64, String), LoadError> {
+        let failed = |error: std::io::Error| LoadError::Refused(format!("{} cannot be read: {error}", path.display()));
+        let mut file = File::open(path).map_err(failed)?;
+        let size = file.metadata().map_err(failed)?.len();
+        let stamp = Stamp::of(&file).map_err(failed)?;
+        let stamp = stamp.and_then(|stamp| serde_json::to_string(&stamp).ok());
+        let named = path.display().to_string();
+        if let Some(stamp) = &stamp
+            && let Ok(Some(digest)) = self.records.store.digest(&named, stamp)
+        {
+            return Ok((size, digest));
+        }
+        let (mut hasher, mut chunk) = (blake3::Hasher::new(), vec![0; CHUNK]);
+        loop {
+            match file.read(&mut chunk).map_err(failed)? {
+                0 => break,
+                read => hasher.update(&chunk[..read]),
+            };
+        }
+        let digest = hasher.finalize().to_hex().to_string();
+        if let Some(stamp) = stamp {
+            // Whatever is not kept is read again.
+            let _ = self.records.store.keep_digest(&named, &stamp, &digest);
+        }
+        Ok((size, digest))
+    }
+
+    /// Deletes builds that nobody uses.
+    pub(crate) fn delete(&self, unused: &[BuildRecord]) {
+        for build in unused {
+            if let Err(error) = std::fs::remove_dir_all(self.folder.join(&build.digest)) {
+                tracing::warn!(build = build.digest, %error, "a build that nobody uses is not deleted");
+            }
+        }
+    }
+
+    /// Deletes a build that is not what was written, so that it is made anew.
+    pub(crate) fn discard(&self, ready: &Ready) {
+        let _ = std::fs::remove_dir_all(&ready.folder);
+    }
+}
+
+/// Returns the files that a model is made of, in the order of their names.
+fn sources(path: &Path) -> Vec<PathBuf> {
+    if path.is_file() {
+        return vec![path.to_owned()];
+    }
+    let is_part = |file: &PathBuf| {
+        let end = file.extension().and_then(|end| end.to_str());
+        file.is_file() && matches!(end, Some("safetensors" | "json" | "jinja"))
+    };
+    let entries = std::fs::read_dir(path).into_iter().flatten().flatten();
+    let mut files: Vec<PathBuf> = entries.map(|entry| entry.path()).filter(is_part).collect();
+    files.sort();
+    files
+}
+
+/// Reads what a process says on a thread of its own, so that it never waits for a reader.
+fn collect(child: &mut Child) -> Option<Arc<Mutex<String>>> {
+    const MOST: u64 = 64 << 10;
+    let output = child.stderr.take()?;
+    let said = Arc::new(Mutex::new(String::new()));
+    let kept = said.clone();
+    let read = move || {
+        let mut text = Vec::new();
+        let mut output = output;
+        let _ = output.by_ref().take(MOST).read_to_end(&mut text);
+        kept.lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .push_str(&String::from_utf8_lossy(&text));
+        let _ = std::io::copy(&mut output, &mut std::io::sink());
+    };
+    std::thread::Builder::new().name("build log".into()).spawn(read).ok()?;
+    Some(said)
+}
+
+/// Ends a process that was started here, where there is one.
+fn kill(process: &AtomicU32) {
+    let id = process.load(Ordering::Acquire);
+    if id != 0
+        && let Ok(process) = Process::of(id)
+    {
+        process.kill();
+    }
+}
+
+/// Returns the memory that a process has filled itself.
+fn anonymous_memory(process: u32) -> usize {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
+    let line = status.lines().find_map(|line| line.strip_prefix("RssAnon:"));
+    let kib = line.and_then(|line| line.split_whitespace().next()?.parse::<usize>().ok());
+    kib.unwrap_or(0) * 1024
+}
+
+/// Returns the bytes of the files in a folder.
+fn size_of(folder: &Path) -> u64 {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    entries.filter_map(|entry| Some(entry.metadata().ok()?.len())).sum()
+}
+
+/// Returns the bytes that are free where a folder is, where the system tells.
+fn free_on_disk(folder: &Path) -> Option<usize> {
+    let facts = nix::sys::statvfs::statvfs(folder).ok()?;
+    Some((facts.blocks_available() as usize).saturating_mul(facts.fragment_size() as usize))
+}
+
+fn name_of(path: &Path) -> String {
+    path.file_name().unwrap_or_default().to_string_lossy().into_owned()
+}

@@ -1,0 +1,282 @@
+//! Long work of the service: with progress, log, cancel and history.
+
+use crate::problem::Problem;
+use crate::records::Records;
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+use vastrelay_store::{JobRecord, milliseconds_since_1970};
+use vastrelay_wire::manage::JobEntry;
+
+/// Time between two looks at whether a job that waits was cancelled.
+const LOOK: Duration = Duration::from_millis(100);
+/// How far a job has to be before one can tell how long the rest takes.
+const TELLS: f64 = 0.05;
+const QUEUED: &str = "queued";
+const RUNNING: &str = "running";
+
+/// The jobs that are under way.
+pub struct Jobs {
+    records: Arc<Records>,
+    live: Mutex<BTreeMap<i64, Arc<Job>>>,
+    /// Whether a job that needs much of the machine is under way; the others wait.
+    busy: Mutex<bool>,
+    free: Condvar,
+}
+
+/// A job that is under way.
+pub(crate) struct Job {
+    state: Mutex<JobState>,
+    is_cancelled: AtomicBool,
+    /// Does what ends it early.
+    end: Box<dyn Fn() + Send + Sync>,
+}
+
+struct JobState {
+    record: JobRecord,
+    begun: Option<Instant>,
+    part: Option<f64>,
+}
+
+/// What a job is about.
+pub(crate) struct Wanted<'a> {
+    pub kind: &'a str,
+    pub name: String,
+    pub endpoint: &'a str,
+    pub who: &'a str,
+}
+
+/// How a job ends.
+pub(crate) enum JobEnd {
+    Done(String),
+    Failed(String),
+    Cancelled,
+}
+
+/// The right to much of the machine, given back when it is dropped.
+pub(crate) struct Turn<'a>(&'a Jobs);
+
+impl Jobs {
+    /// Returns no jobs; those of an earlier service that were under way were interrupted.
+    pub(crate) fn new(records: Arc<Records>) -> Jobs {
+        if let Err(error) = records.store.interrupt_jobs([QUEUED, RUNNING]) {
+            tracing::warn!(%error, "what became of earlier jobs is not kept");
+        }
+        Jobs {
+            records,
+            live: Mutex::default(),
+            busy: Mutex::new(false),
+            free: Condvar::new(),
+        }
+    }
+
+    /// Takes a job in, which waits until it [runs](Jobs::runs). `end` is what ends it early.
+    ///
+    /// # Errors
+    /// When it cannot be kept.
+    pub(crate) fn begin(
+        &self,
+        wanted: &Wanted<'_>,
+        end: impl Fn() + Send + Sync + 'static,
+    ) -> Result<Arc<Job>, Problem> {
+        let mut record = JobRecord {
+            at_ms: milliseconds_since_1970(),
+            kind: wanted.kind.into(),
+            name: wanted.name.clone(),
+            endpoint: wanted.endpoint.into(),
+            who: wanted.who.into(),
+            state: QUEUED.into(),
+            ..JobRecord::default()
+        };
+        let number = self.records.store.begin_job(&record);
+        record.number = number.map_err(|error| Problem::internal(error.to_string()))?;
+        let number = record.number;
+        let job = Arc::new(Job {
+            state: Mutex::new(JobState {
+                record,
+                begun: None,
+                part: None,
+            }),
+            is_cancelled: AtomicBool::new(false),
+            end: Box::new(end),
+        });
+        self.live().insert(number, job.clone());
+        Ok(job)
+    }
+
+    /// Waits until a job may take much of the machine; nothing comes of one that is cancelled meanwhile.
+    pub(crate) fn turn(&self, job: &Job) -> Option<Turn<'_>> {
+        let mut busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
+        while *busy {
+            if job.is_cancelled() {
+                return None;
+            }
+            let waited = self.free.wait_timeout(busy, LOOK);
+            busy = waited.unwrap_or_else(PoisonError::into_inner).0;
+        }
+        if job.is_cancelled() {
+            return None;
+        }
+        *busy = true;
+        drop(busy);
+        self.runs(job);
+        Some(Turn(self))
+    }
+
+    /// Notes that a job is under way.
+    pub(crate) fn runs(&self, job: &Job) {
+        let mut state = job.lock();
+        state.begun = Some(Instant::now());
+        state.record.state = RUNNING.into();
+        self.keep(&state.record);
+    }
+
+    /// Notes that a job is over.
+    pub(crate) fn ends(&self, job: &Job, end: JobEnd) {
+        let mut state = job.lock();
+        let (word, outcome) = match end {
+            JobEnd::Done(outcome) => ("done", outcome),
+            JobEnd::Failed(why) => ("failed", why),
+            JobEnd::Cancelled => ("cancelled", "somebody has cancelled it".into()),
+        };
+        let record = &mut state.record;
+        (record.state, record.outcome) = (word.into(), outcome);
+        record.ended_ms = Some(milliseconds_since_1970());
+        self.keep(record);
+        self.live().remove(&record.number);
+        tracing::info!(
+            job = record.number,
+            kind = record.kind,
+            state = record.state,
+            outcome = record.outcome,
+            "{}",
+            record.name
+        );
+    }
+
+    fn keep(&self, record: &JobRecord) {
+        if let Err(error) = self.records.store.update_job(record) {
+            tracing::warn!(job = record.number, %error, "how far a job is is not kept");
+        }
+    }
+
+    /// Returns the newest jobs of a kind, or of all of them, newest first.
+    pub(crate) async fn list(self: &Arc<Self>, kind: Option<String>, most: usize) -> Result<Vec<JobEntry>, Problem> {
+        let kept = self
+            .records
+            .query(move |store| store.jobs(kind.as_deref(), most))
+            .await?;
+        Ok(kept.into_iter().map(|record| self.entry(record, false)).collect())
+    }
+
+    /// Returns a job, with what it said.
+    ///
+    /// # Errors
+    /// 404 when there is none.
+    pub(crate) async fn one(self: &Arc<Self>, number: i64) -> Result<JobEntry, Problem> {
+        let kept = self.records.query(move |store| store.job(number)).await?;
+        let kept = kept.ok_or_else(|| unknown(number))?;
+        Ok(self.entry(kept, true))
+    }
+
+    /// Ends a job early.
+    ///
+    /// # Errors
+    /// 404 when there is none, 409 when it is over.
+    pub(crate) async fn cancel(self: &Arc<Self>, number: i64) -> Result<JobEntry, Problem> {
+        let job = self.live().get(&number).cloned();
+        match job {
+            Some(job) => {
+                job.is_cancelled.store(true, Ordering::Release);
+                (job.end)();
+                self.one(number).await
+            }
+            None => {
+                let state = self.one(number).await?.state;
+                let text = format!("job {number} is {state}; there is nothing to cancel");
+                Err(Problem::conflict("job_over", text))
+            }
+        }
+    }
+
+    /// Returns a job as it stands; one that is under way is told by itself.
+    fn entry(&self, kept: JobRecord, with_log: bool) -> JobEntry {
+        let live = self.live().get(&kept.number).cloned();
+        let (record, begun, part) = match &live {
+            Some(job) => {
+                let state = job.lock();
+                (state.record.clone(), state.begun, state.part)
+            }
+            None => (kept, None, None),
+        };
+        let now = milliseconds_since_1970();
+        let seconds = match (begun, record.ended_ms) {
+            (Some(begun), _) => begun.elapsed().as_secs_f64(),
+            (None, Some(ended)) => ended.saturating_sub(record.at_ms) as f64 / 1000.0,
+            (None, None) => 0.0,
+        };
+        JobEntry {
+            number: record.number,
+            kind: record.kind,
+            name: record.name,
+            endpoint: record.endpoint,
+            who: record.who,
+            state: record.state,
+            at_ms: record.at_ms,
+            seconds_ago: now.saturating_sub(record.at_ms) as f64 / 1000.0,
+            seconds,
+            part,
+            seconds_left: part
+                .filter(|part| *part > TELLS)
+                .map(|part| seconds * (1.0 - part) / part),
+            outcome: record.outcome,
+            log: with_log.then_some(record.log),
+        }
+    }
+
+    fn live(&self) -> MutexGuard<'_, BTreeMap<i64, Arc<Job>>> {
+        self.live.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Job {
+    /// Returns its number.
+    pub fn number(&self) -> i64 {
+        self.lock().record.number
+    }
+
+    /// Returns whether somebody wants it to end early.
+    pub fn is_cancelled(&self) -> bool {
+        self.is_cancelled.load(Ordering::Acquire)
+    }
+
+    /// Notes how far it is.
+    pub fn is_so_far(&self, part: f64) {
+        self.lock().part = Some(part.clamp(0.0, 1.0));
+    }
+
+    /// Puts down what it says.
+    pub fn says(&self, line: &str) {
+        let mut state = self.lock();
+        state.record.log.push_str(line);
+        state.record.log.push('\n');
+    }
+
+    fn lock(&self) -> MutexGuard<'_, JobState> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Drop for Turn<'_> {
+    fn drop(&mut self) {
+        *self.0.busy.lock().unwrap_or_else(PoisonError::into_inner) = false;
+        self.0.free.notify_all();
+    }
+}
+
+fn unknown(number: i64) -> Problem {
+    Problem::not_kept(format!(
+        "no job {number} is kept; `vastrelay job list` lists those there are"
+    ))
+}

@@ -1,0 +1,86 @@
+//! Long work of the service, and builds: `/manage/jobs`, `/manage/builds`.
+
+use crate::jobs::Jobs;
+use crate::problem::Problem;
+use crate::records::Records;
+use actix_web::{HttpResponse, web};
+use serde::Deserialize;
+use utoipa::IntoParams;
+use vastrelay_store::{BuildRecord, milliseconds_since_1970};
+use vastrelay_wire::error::ErrorEnvelope;
+use vastrelay_wire::manage::{BuildEntry, JobEntry};
+
+/// Most jobs of a listing.
+const MOST_LISTED: usize = 1_000;
+
+/// What `GET /manage/jobs` is asked.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct JobsQuery {
+    /// The newest, at most this many.
+    #[serde(default = "usual_jobs")]
+    most: usize,
+    /// Only jobs of this kind: `build` or `load`.
+    kind: Option<String>,
+}
+
+fn usual_jobs() -> usize {
+    50
+}
+
+/// `GET /manage/jobs`: long work of the service, newest first.
+///
+/// # Errors
+/// 500 when the database cannot be read.
+#[utoipa::path(get, path = "/manage/jobs", tag = "manage", params(JobsQuery), responses(
+    (status = 200, body = Vec<JobEntry>), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn jobs(jobs: web::Data<Jobs>, query: web::Query<JobsQuery>) -> Result<HttpResponse, Problem> {
+    let JobsQuery { most, kind } = query.into_inner();
+    let listed = jobs.into_inner().list(kind, most.min(MOST_LISTED)).await?;
+    Ok(HttpResponse::Ok().json(listed))
+}
+
+/// `GET /manage/jobs/{number}`: one of them, with what it said.
+///
+/// # Errors
+/// 404 when there is none.
+#[utoipa::path(get, path = "/manage/jobs/{number}", tag = "manage", params(("number" = i64, Path, description = "The job")), responses(
+    (status = 200, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn job(jobs: web::Data<Jobs>, number: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    Ok(HttpResponse::Ok().json(jobs.into_inner().one(*number).await?))
+}
+
+/// `DELETE /manage/jobs/{number}`: ends a job early. A load test keeps what was measured so far; of a build nothing is left.
+///
+/// # Errors
+/// 404 when there is none, 409 when it is over.
+#[utoipa::path(delete, path = "/manage/jobs/{number}", operation_id = "cancel_job", tag = "manage",
+    params(("number" = i64, Path, description = "The job")), responses(
+    (status = 202, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn cancel(jobs: web::Data<Jobs>, number: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    Ok(HttpResponse::Accepted().json(jobs.into_inner().cancel(*number).await?))
+}
+
+/// `GET /manage/builds`: models that the service has converted once, with size and users, newest first.
+///
+/// # Errors
+/// 500 when the database cannot be read.
+#[utoipa::path(get, path = "/manage/builds", tag = "manage", responses(
+    (status = 200, body = Vec<BuildEntry>), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn builds(records: web::Data<Records>) -> Result<HttpResponse, Problem> {
+    let builds = records.query(|store| store.builds()).await?;
+    Ok(HttpResponse::Ok().json(builds.into_iter().map(build_entry).collect::<Vec<_>>()))
+}
+
+/// Returns a build as it is told.
+pub(crate) fn build_entry(build: BuildRecord) -> BuildEntry {
+    BuildEntry {
+        digest: build.digest,
+        source: build.source,
+        precision: build.precision,
+        seconds_ago: milliseconds_since_1970().saturating_sub(build.at_ms) as f64 / 1000.0,
+        bytes: build.bytes,
+        users: build.users,
+    }
+}
