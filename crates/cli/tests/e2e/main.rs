@@ -14,6 +14,7 @@ mod fit;
 mod fuzz;
 mod guard;
 mod hostile;
+mod jobs;
 mod lifecycle;
 mod limited_keys;
 mod load;

@@ -49,7 +49,8 @@ async fn takes_what_was_planned(name: &str, path: &Path, weights: &str, kv: &str
 
 const WEIGHTS: [&str; 5] = ["as-stored", "f32", "bf16", "int8", "int4"];
 
-fn specimen(
+/// Returns a folder with a model of made-up weights.
+pub fn specimen(
     width: usize,
     layers: usize,
     heads: usize,

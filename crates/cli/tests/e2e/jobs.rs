@@ -1,0 +1,181 @@
+//! Long work of the service: builds, which are made once for what they are made of, and load tests.
+
+use crate::deployed::{LOOPBACK, asked, client, refused, small, spec, states, succeeded};
+use crate::support::Service;
+use crate::taken::specimen;
+use serde_json::{Value, json};
+use std::path::Path;
+use tempfile::TempDir;
+
+const INT8: &str = "precision.weights = \"int8\"";
+
+fn jobs(service: &Service) -> Vec<Value> {
+    service.client_json(&["job", "list"]).as_array().unwrap().clone()
+}
+
+fn builds(service: &Service) -> Vec<Value> {
+    service.client_json(&["model", "builds"]).as_array().unwrap().clone()
+}
+
+/// Returns the newest job once it is in a state.
+async fn newest_in(service: &Service, state: &str) -> Value {
+    let is_there = async {
+        loop {
+            if let Some(job) = service.get("/manage/jobs").await.1.get(0)
+                && job["state"] == state
+            {
+                return job.clone();
+            }
+            tokio::task::yield_now().await;
+        }
+    };
+    let waited = tokio::time::timeout(std::time::Duration::from_secs(60), is_there).await;
+    waited.unwrap_or_else(|_| panic!("no job is {state}: {:?}", jobs(service)))
+}
+
+/// Returns the spec of a model that takes a while to be converted.
+fn large(model: &TempDir) -> String {
+    format!(
+        "model = {:?}\nprecision.weights = \"int4\"\n",
+        model.path().display().to_string()
+    )
+}
+
+fn partial_builds(data: &Path) -> usize {
+    let entries = std::fs::read_dir(data.join("builds")).unwrap().flatten();
+    let is_partial = |entry: &std::fs::DirEntry| entry.path().extension().is_some_and(|end| end == "partial");
+    entries.filter(is_partial).count()
+}
+
+#[tokio::test]
+async fn what_is_made_of_the_same_is_built_once_and_deleted_with_its_last_user() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    let deploy = |name: &str, rest: &str| {
+        let (succeeded, said) = client(
+            &service,
+            &["endpoint", "deploy", &spec(files.path(), name, &small(rest))],
+        );
+        assert!(succeeded, "{said}");
+        said
+    };
+    let said = deploy("desk", INT8);
+    assert!(said.contains("ready after") && said.contains("building"), "{said}");
+    deploy("dock", &format!("batch.width = 3\n{INT8}"));
+    deploy("pier", "");
+    let made = jobs(&service);
+    assert_eq!(made.len(), 1, "{made:?}");
+    assert_eq!(
+        (&made[0]["kind"], &made[0]["state"], &made[0]["endpoint"]),
+        (&json!("build"), &json!("done"), &json!("desk"))
+    );
+    let shown = succeeded(&service, &["job", "show", "1"]);
+    for part in ["int8, groups of", "for desk", "converting", "done:"] {
+        assert!(shown.contains(part), "{shown}");
+    }
+    assert!(succeeded(&service, &["job", "follow", "1"]).contains("done after"));
+    assert_eq!(builds(&service)[0]["users"], json!(["desk", "dock"]));
+    let answer = |name: &'static str| asked(name, json!({"temperature": 0, "max_tokens": 30}));
+    let (_, before) = service.post("/v1/chat/completions", &answer("desk")).await;
+    // The next service maps it, too; another precision is another build.
+    let service = Service::start_in(service.kill(), &LOOPBACK);
+    assert_eq!(jobs(&service).len(), 1);
+    let (status, after) = service.post("/v1/chat/completions", &answer("desk")).await;
+    assert_eq!((status, &after["choices"]), (200, &before["choices"]));
+    let file = spec(files.path(), "dock", &small("precision.weights = \"int4\""));
+    succeeded(&service, &["endpoint", "deploy", &file]);
+    assert_eq!((jobs(&service).len(), builds(&service).len()), (2, 2));
+    let said = succeeded(&service, &["endpoint", "remove", "dock"]);
+    assert!(said.contains("deleted its build") && said.contains("int4"), "{said}");
+    assert_eq!(
+        builds(&service).len(),
+        1,
+        "an earlier release of `dock` used the other, as `desk` does"
+    );
+    let said = succeeded(&service, &["endpoint", "remove", "desk"]);
+    assert!(said.contains("deleted its build") && said.contains("int8"), "{said}");
+    let data = service.kill();
+    let left = std::fs::read_dir(data.path().join("builds")).unwrap().count();
+    assert_eq!(left, 0);
+}
+
+#[tokio::test]
+async fn a_build_that_is_cancelled_or_killed_leaves_nothing_and_can_be_made_again() {
+    let (files, model) = (TempDir::new().unwrap(), specimen(512, 8, 8, 4, 1536, 2_048));
+    let file = spec(files.path(), "desk", &large(&model));
+    let service = Service::start(&[]);
+    let deploying = service.client_later(&["endpoint", "deploy", &file]);
+    newest_in(&service, "running").await;
+    let said = succeeded(&service, &["job", "cancel", "1"]);
+    assert!(said.contains("cancelling job 1"), "{said}");
+    let deployed = deploying.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&deployed.stderr).into_owned();
+    assert!(!deployed.status.success() && said.contains("was cancelled"), "{said}");
+    assert_eq!(jobs(&service)[0]["state"], "cancelled");
+    refused(&service, &["job", "follow", "1"], &["job 1 is cancelled"]);
+    refused(&service, &["job", "cancel", "1"], &["nothing to cancel"]);
+    refused(&service, &["job", "show", "9"], &["no job 9"]);
+    assert_eq!((states(&service), builds(&service).len()), (json!({}), 0));
+    // A service that is killed takes its conversion with it.
+    let mut data = service.kill();
+    for job in 2..5 {
+        let service = Service::start_in(data, &LOOPBACK);
+        assert_eq!(partial_builds(service.data.path()), 0);
+        let mut deploying = service.client_later(&["endpoint", "deploy", &file]);
+        newest_in(&service, "running").await;
+        while partial_builds(service.data.path()) == 0 {
+            tokio::task::yield_now().await;
+        }
+        data = service.kill();
+        deploying.wait().unwrap();
+        let service = Service::start_in(data, &LOOPBACK);
+        let shown = service.client_json(&["job", "show", &job.to_string()]);
+        assert_eq!(shown["state"], "interrupted", "{shown}");
+        assert_eq!((partial_builds(service.data.path()), builds(&service).len()), (0, 0));
+        data = service.kill();
+    }
+    let service = Service::start_in(data, &LOOPBACK);
+    succeeded(&service, &["endpoint", "deploy", &file]);
+    assert_eq!((jobs(&service).len(), builds(&service).len()), (5, 1));
+    // One that is not what was written is not used, but made again.
+    let digest = builds(&service)[0]["digest"].as_str().unwrap().to_owned();
+    let data = service.kill();
+    let weights = data.path().join("builds").join(digest).join("build.safetensors");
+    let mut bytes = std::fs::read(&weights).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 0x55;
+    std::fs::write(&weights, bytes).unwrap();
+    let service = Service::start_in(data, &LOOPBACK);
+    succeeded(&service, &["endpoint", "wait", "desk"]);
+    assert_eq!((jobs(&service).len(), &jobs(&service)[0]["state"]), (6, &json!("done")));
+}
+
+#[tokio::test]
+async fn a_load_test_is_a_job_and_an_end_of_the_service_interrupts_it() {
+    let service = Service::demo(&[]);
+    let order = json!({"model": "pierdesk", "name": "rush", "arrival": {"kind": "closed", "users": 2},
+        "span": {"seconds": 600.0}, "prompts": {"kind": "set", "name": "questions"}});
+    assert_eq!(service.post("/manage/load", &order).await.0, 202);
+    let job = newest_in(&service, "running").await;
+    assert_eq!(
+        (&job["kind"], &job["name"], &job["endpoint"]),
+        (&json!("load"), &json!("rush"), &json!("pierdesk"))
+    );
+    succeeded(&service, &["job", "cancel", "1"]);
+    let done = newest_in(&service, "done").await;
+    let outcome = done["outcome"].as_str().unwrap();
+    assert!(outcome.contains("stopped early"), "{outcome}");
+    let run = service.get("/manage/runs").await.1[0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    assert!(outcome.contains(&run), "{outcome}");
+    while service.post("/manage/load", &order).await.0 != 202 {
+        tokio::task::yield_now().await;
+    }
+    newest_in(&service, "running").await;
+    let service = Service::start_in(service.kill(), &LOOPBACK);
+    let shown = service.client_json(&["job", "show", "2"]);
+    assert_eq!(shown["state"], "interrupted");
+    assert!(!shown.to_string().contains("Bearer"), "{shown}");
+}
