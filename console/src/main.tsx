@@ -9,6 +9,7 @@ import { Devices } from "./devices/Devices";
 import { Fit } from "./fit/Fit";
 import { Frame } from "./frame/Frame";
 import { Load } from "./load/Load";
+import { Jobs } from "./jobs/Jobs";
 import { Keys } from "./keys/Keys";
 import { Life } from "./requests/Life";
 import { Requests } from "./requests/Requests";
@@ -33,6 +34,7 @@ const router = createBrowserRouter([
       { path: "console/load", element: <Load /> },
       { path: "console/requests", element: <Requests /> },
       { path: "console/requests/:id", element: <Life /> },
+      { path: "console/jobs", element: <Jobs /> },
       { path: "console/keys", element: <Keys /> },
       { path: "*", element: <Navigate to="/console/watch" replace /> },
     ],

@@ -6,6 +6,8 @@ use std::process::Command;
 const HELP: &str = "\
 cargo xtask endure kills [--seed N] [--count N]       kill workers at random under load (1,000 times); compare every answer
 cargo xtask endure services [--seed N] [--count N]    kill the service at random (50 times); the next one takes its workers over
+cargo xtask endure builds [--count N]                 kill the service while it builds (50 times); nothing half made is used
+cargo xtask endure changes [--seed N] [--seconds N]   change, stop, start and park endpoints under load (60 s)
 cargo xtask endure histories [--seed N] [--count N]   random histories of scheduler and engine core, in rounds of 12,000 (20 rounds)
 cargo xtask endure messages [--seed N] [--seconds N]  broken messages between service and workers (600 s for each side)
 cargo xtask endure soak [--seed N] [--seconds N]      the same load for long (600 s); memory must not grow";
@@ -26,16 +28,18 @@ pub fn endure(words: &[&str]) -> Outcome {
         seed: 1,
         count: match *name {
             "kills" => 1_000,
-            "services" => 50,
+            "services" | "builds" => 50,
             _ => 20,
         },
-        seconds: 600,
+        seconds: if *name == "changes" { 60 } else { 600 },
     };
     let wanted = read(options, usual)?;
     println!("seed {}", wanted.seed);
     match *name {
         "kills" => end_to_end("workers_are_killed", &wanted),
         "services" => end_to_end("services_are_killed", &wanted),
+        "builds" => end_to_end("builds_are_killed", &wanted),
+        "changes" => end_to_end("endpoints_change", &wanted),
         "soak" => end_to_end("memory_does_not_grow", &wanted),
         "histories" => histories(&wanted),
         "messages" => run(wanted.told(&mut test("vastrelay-serving", &["--test", "hostile_messages"]))),

@@ -62,6 +62,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/builds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/builds`: models that the service has converted once, with size and users, newest first.
+         * @description # Errors
+         *     500 when the database cannot be read.
+         */
+        get: operations["builds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/check": {
         parameters: {
             query?: never;
@@ -192,6 +213,49 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/endpoints/{name}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/endpoints/{name}/log`: what its workers have said last, oldest first.
+         * @description # Errors
+         *     404 when there is no such endpoint.
+         */
+        get: operations["endpoint_log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/endpoints/{name}/park": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * `POST /manage/endpoints/{name}/park`: gives an endpoint's memory back until somebody calls it; that call starts it again and waits. Calls that
+         *     run have a time to end, and end with an error then.
+         * @description # Errors
+         *     400 when the time cannot be; 404 when there is no such endpoint; 409 when it is not served or somebody else changes it.
+         */
+        post: operations["park_endpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/endpoints/{name}/renew": {
         parameters: {
             query?: never;
@@ -315,6 +379,53 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/jobs`: long work of the service, newest first.
+         * @description # Errors
+         *     500 when the database cannot be read.
+         */
+        get: operations["jobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/jobs/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/jobs/{number}`: one of them, with what it said.
+         * @description # Errors
+         *     404 when there is none.
+         */
+        get: operations["job"];
+        put?: never;
+        post?: never;
+        /**
+         * `DELETE /manage/jobs/{number}`: ends a job early. A load test keeps what was measured so far; of a build nothing is left.
+         * @description # Errors
+         *     404 when there is none, 409 when it is over.
+         */
+        delete: operations["cancel_job"];
         options?: never;
         head?: never;
         patch?: never;
@@ -797,6 +908,27 @@ export interface components {
             seconds: number;
             /** @enum {string} */
             kind: "steps";
+        };
+        /** @description A model that the service has converted once. */
+        BuildEntry: {
+            /** @description A digest of what it is made of and how. */
+            digest: string;
+            /** @description Where its source was. */
+            source: string;
+            /** @description The precision of its weights. */
+            precision: string;
+            /**
+             * Format: double
+             * @description When it was made, in seconds from now.
+             */
+            seconds_ago: number;
+            /**
+             * Format: int64
+             * @description Bytes that it takes on disk.
+             */
+            bytes: number;
+            /** @description Endpoints with a release that uses it. */
+            users: string[];
         };
         /** @description `GET /manage/requests/{id}`: one call, whole. */
         CallDetail: {
@@ -1342,6 +1474,8 @@ export interface components {
             planned?: null | components["schemas"]["EndpointStatus"];
             /** @description What is different from the spec that is kept under its name. */
             differences?: components["schemas"]["SpecDifference"][];
+            /** @description How many sequences fit of the typical length that the spec says. */
+            typical_sequences?: number | null;
             /**
              * Format: double
              * @description How long its last starts took that succeeded, at the median, in seconds.
@@ -1366,6 +1500,8 @@ export interface components {
             coming?: null | components["schemas"]["EndpointStatus"];
             /** @description How long its last starts took, newest first. */
             starts?: components["schemas"]["ColdStart"][];
+            /** @description Where it was removed: the builds that were deleted with it, as nobody else uses them. */
+            deleted_builds?: components["schemas"]["BuildEntry"][];
         };
         /** @description One of `GET /manage/events`. */
         EndpointEvent: {
@@ -1384,7 +1520,7 @@ export interface components {
              * @description How long ago, in seconds.
              */
             seconds_ago: number;
-            /** @description The endpoint. */
+            /** @description The endpoint; empty where it is about a key. */
             endpoint: string;
             /**
              * Format: int32
@@ -1719,6 +1855,53 @@ export interface components {
          * @enum {string}
          */
         Include: "token_ids" | "measured";
+        /** @description Long work of the service. */
+        JobEntry: {
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            number: number;
+            /** @description What kind of work it is: `build` or `load`. */
+            kind: string;
+            /** @description What is done. */
+            name: string;
+            /** @description The endpoint that it is for, empty where it is for none. */
+            endpoint: string;
+            /** @description Who wants it: the name of a key; `start`, `service`, or empty for a caller without a key. */
+            who: string;
+            /** @description `queued`, `running`, `done`, `failed`, `cancelled`, or `interrupted` by the end of its service. */
+            state: string;
+            /**
+             * Format: int64
+             * @description When somebody wanted it, in milliseconds since 1970.
+             */
+            at_ms: number;
+            /**
+             * Format: double
+             * @description How long ago that was, in seconds.
+             */
+            seconds_ago: number;
+            /**
+             * Format: double
+             * @description How long it has been under way, or took, in seconds.
+             */
+            seconds: number;
+            /**
+             * Format: double
+             * @description How far it is, from 0 to 1, while that is known.
+             */
+            part?: number | null;
+            /**
+             * Format: double
+             * @description Seconds that it will take from now on, as far as one can tell.
+             */
+            seconds_left?: number | null;
+            /** @description What came of it: the name of the run or of the build; why nothing did. */
+            outcome: string;
+            /** @description What it said, where one job is asked for. */
+            log?: string | null;
+        };
         /** @description One of `GET /manage/keys`: what is known of a key. Moments in milliseconds since 1970. */
         KeyEntry: {
             /** @description The part of the key that names it. */
@@ -1841,6 +2024,26 @@ export interface components {
             run?: string | null;
             /** @description What went wrong. */
             failure?: string | null;
+        };
+        /** @description A line that a worker has said. */
+        LogLine: {
+            /**
+             * Format: int64
+             * @description When it was read, in milliseconds since 1970.
+             */
+            at_ms: number;
+            /**
+             * Format: int32
+             * @description The number of the replica.
+             */
+            replica: number;
+            /**
+             * Format: int64
+             * @description The number of its life.
+             */
+            incarnation: number;
+            /** @description What it said. */
+            line: string;
         };
         /** @description A key that was just created: the only time that it is shown. */
         MadeKey: {
@@ -2643,6 +2846,33 @@ export interface operations {
             };
         };
     };
+    builds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildEntry"][];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
     check_endpoint: {
         parameters: {
             query?: never;
@@ -2838,6 +3068,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["History"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    endpoint_log: {
+        parameters: {
+            query?: {
+                /** @description The last lines, at most this many. */
+                most?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The endpoint */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogLine"][];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    park_endpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The endpoint */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndpointStop"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RestingEndpoint"];
                 };
             };
             "4XX": {
@@ -3065,6 +3362,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FitAnswer"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    jobs: {
+        parameters: {
+            query?: {
+                /** @description The newest, at most this many. */
+                most?: number;
+                /** @description Only jobs of this kind: `build` or `load`. */
+                kind?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobEntry"][];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobEntry"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    cancel_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobEntry"];
                 };
             };
             "4XX": {

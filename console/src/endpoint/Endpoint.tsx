@@ -12,6 +12,7 @@ import { Figures } from "./Figures";
 import { Releases } from "./Releases";
 import { Starts } from "./Starts";
 import { useEvents } from "./useEvents";
+import { WorkerLog } from "./WorkerLog";
 
 // An editor is large, and few need it.
 const SpecDesk = lazy(() => import("../spec/SpecDesk"));
@@ -103,8 +104,13 @@ export function Endpoint() {
           <Releases detail={value} onChange={again} />
         </div>
       </div>
-      <div className="border border-line bg-sheet p-5">
-        <Events events={events} />
+      <div className="grid gap-5 lg:grid-cols-2">
+        <div className="min-w-0 border border-line bg-sheet p-5">
+          <Events events={events} />
+        </div>
+        <div className="min-w-0 border border-line bg-sheet p-5">
+          <WorkerLog name={name} />
+        </div>
       </div>
       {value.spec && (
         <Suspense fallback={<Empty>Loading the editor…</Empty>}>

@@ -62,7 +62,7 @@ export function EventList({
             {event.what.replace("_", " ")}
           </span>
           <span className="col-span-2 min-w-0 break-words md:col-span-1">
-            {withEndpoint && <b className="font-medium">{event.endpoint}: </b>}
+            {withEndpoint && event.endpoint && <b className="font-medium">{event.endpoint}: </b>}
             <Why event={event} />
             {event.who && event.who !== "service" && (
               <span className="text-faint"> · by {event.who}</span>

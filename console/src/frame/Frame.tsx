@@ -15,6 +15,7 @@ const PAGES = [
   ["try", "Try"],
   ["load", "Load"],
   ["requests", "Requests"],
+  ["jobs", "Jobs"],
   ["keys", "Keys"],
 ] as const;
 

@@ -59,6 +59,11 @@ export function Plan({ name, check }: { name: string; check: EndpointCheck }) {
           />
         </div>
       ))}
+      {check.typical_sequences != null && (
+        <p className="text-sm text-faint">
+          {grouped(check.typical_sequences)} sequences of the typical length fit.
+        </p>
+      )}
       {check.usual_start != null && (
         <p className="text-sm text-faint">Its starts took {timing(check.usual_start)} before.</p>
       )}

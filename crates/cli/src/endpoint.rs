@@ -3,6 +3,8 @@
 mod check;
 mod deploy;
 mod follow;
+mod log;
+mod new;
 mod renew;
 mod wait;
 
@@ -31,6 +33,8 @@ pub async fn run(command: &EndpointCommand) -> Result<(), Failure> {
         EndpointCommand::Schema => json(&Spec::schema()),
         EndpointCommand::List(options) => list(options).await,
         EndpointCommand::Show(options) => show(options).await,
+        EndpointCommand::New(options) => new::new(options),
+        EndpointCommand::Log(options) => log::log(options).await,
         EndpointCommand::Wait(options) => wait::wait(options).await,
         EndpointCommand::Stop(options) => stop(options).await,
         EndpointCommand::Park(options) => park(options).await,

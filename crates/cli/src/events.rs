@@ -86,8 +86,9 @@ fn print(event: &mut EndpointEvent) {
         "" | "service" => String::new(),
         who => format!(" by {who}"),
     };
-    line(format!(
-        "{:>7} ago  {endpoint} (release {release}{replica})  {what}{who}: {why}",
-        ago(event.seconds_ago)
-    ));
+    let whose = match endpoint.as_str() {
+        "" => String::new(),
+        endpoint => format!("{endpoint} (release {release}{replica})  "),
+    };
+    line(format!("{:>7} ago  {whose}{what}{who}: {why}", ago(event.seconds_ago)));
 }

@@ -36,6 +36,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let serve = ServeOptions {
         tls: options.tls_cert.clone().zip(options.tls_key.clone()),
         summary: Some(options.summary).filter(|every| !every.is_zero()),
+        tell: options.tell.clone(),
     };
     let retention = Retention {
         age: options.records_age,

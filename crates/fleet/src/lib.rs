@@ -10,6 +10,7 @@
 //! | [`survival`] | does a request that lost its worker go on? |
 //! | [`spec`] | what does an endpoint's file say? |
 //! | [`settings`] | how is a model to be run, as far as somebody has said? |
+//! | [`profile`] | with which spec does one begin? |
 //! | [`difference`] | what is different between two specs? |
 //! | [`answering`] | how are calls to be answered? |
 //! | [`upkeep`] | when is an endpoint parked or stopped without anybody doing it? |
@@ -20,6 +21,7 @@ pub mod answering;
 pub mod difference;
 pub mod dispatch;
 pub mod hang;
+pub mod profile;
 pub mod restart;
 pub mod settings;
 pub mod spec;

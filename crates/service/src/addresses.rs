@@ -100,6 +100,7 @@ fn all() -> Vec<Address> {
         at("/manage/endpoints/{name:.+}/park").post(endpoints::park).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/start").post(endpoints::start).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/renew").post(endpoints::renew).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}/log").get(endpoints::log).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/steps").get(steps::steps).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/history").get(history::history).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}").get(endpoints::detail).delete(endpoints::remove).asks(Access::Manage),

@@ -14,6 +14,7 @@ use crate::records::Records;
 use crate::retire::{retire, wait_for_memory};
 use crate::standing::Life;
 use crate::stop::Stop;
+use crate::worker_log::WorkerLog;
 use crate::workers::Workers;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
@@ -62,6 +63,8 @@ pub(crate) struct Check {
     pub served: Option<u32>,
     /// Whether anything would be different.
     pub is_change: bool,
+    /// How many sequences fit of the typical length that the spec says.
+    pub typical: Option<usize>,
 }
 
 /// What an order names, opened once.
@@ -91,6 +94,8 @@ pub struct PlannedEndpoint {
     stop: Arc<Stop>,
     /// What its beginning is, to those who look back.
     what: EventKind,
+    /// Takes what its workers say.
+    said: Arc<WorkerLog>,
     /// When somebody wanted it.
     wanted: Instant,
     /// How long its build took before, where one was made.
@@ -207,7 +212,7 @@ impl Loader {
             return Ok(old);
         }
         let prepare = || -> Result<PlannedEndpoint, DeployError> {
-            let planned = self.prepare(records, order, &opened)?;
+            let planned = self.prepare(endpoints, records, order, &opened)?;
             endpoints.announce_change(&planned.endpoint);
             Ok(planned)
         };
@@ -272,7 +277,7 @@ impl Loader {
         order: &Order,
     ) -> Result<PlannedEndpoint, DeployError> {
         check(endpoints, &order.name)?;
-        let planned = self.prepare(records, order, &self.open(order)?)?;
+        let planned = self.prepare(endpoints, records, order, &self.open(order)?)?;
         endpoints.put(planned.endpoint.clone());
         Ok(planned)
     }
@@ -299,7 +304,13 @@ impl Loader {
         if let Ok(endpoint) = &planned {
             endpoint.comes_back(FIRST, Life::Starting(Phase::StartingWorker));
         }
+        let typical = opened.made_of.settings.typical.zip(planned.as_ref().ok());
+        let typical = typical.map(|(typical, endpoint)| {
+            let step_budget = endpoint.limits().step_budget;
+            endpoint.plan.memory.sequences_of(typical.tokens(), step_budget)
+        });
         Ok(Check {
+            typical,
             planned,
             served,
             is_change,
@@ -381,7 +392,13 @@ impl Loader {
     }
 
     /// Plans an endpoint that nobody can call yet.
-    fn prepare(&self, records: &Arc<Records>, order: &Order, opened: &Opened) -> Result<PlannedEndpoint, DeployError> {
+    fn prepare(
+        &self,
+        endpoints: &Endpoints,
+        records: &Arc<Records>,
+        order: &Order,
+        opened: &Opened,
+    ) -> Result<PlannedEndpoint, DeployError> {
         let Opened { made_of, manner, .. } = opened;
         let mut ready = self.build(order, opened)?;
         let (name, wanted) = (&order.name, Instant::now());
@@ -424,6 +441,7 @@ impl Loader {
             workers: self.workers.clone(),
             stop,
             what: EventKind::Deployed,
+            said: endpoints.worker_log(name),
             wanted,
             built: ready.and_then(|ready| ready.took),
         })
@@ -513,6 +531,7 @@ impl PlannedEndpoint {
             longest_start: endpoint.upkeep.longest_start,
             begins,
             log: self.log,
+            said: self.said,
             wanted: Mutex::new(Some((self.wanted, self.built))),
         };
         let first = starter.begin(&kept).map(|(replica, begun)| {

@@ -373,6 +373,14 @@ impl Endpoint {
         state::of_replicas(&states)
     }
 
+    /// Returns why a replica of it has failed, where one has.
+    pub(crate) fn failure(&self) -> Option<String> {
+        self.lives().values().find_map(|life| match life {
+            Life::Failed { why, .. } => Some(why.clone()),
+            _ => None,
+        })
+    }
+
     /// Returns the state of one of its replicas: `ready`, `draining`, `starting` again, or `failed`.
     pub(crate) fn state_of(&self, placed: &Placed) -> State {
         match self.lives().get(&placed.replica.number) {

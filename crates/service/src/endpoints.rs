@@ -4,8 +4,9 @@ use crate::endpoint::Endpoint;
 use crate::event_log::SERVICE;
 use crate::problem::Problem;
 use crate::sight::Sight;
+use crate::worker_log::WorkerLog;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, Weak};
+use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, Weak};
 use std::time::Instant;
 use tokio::sync::watch;
 use vastrelay_fleet::State;
@@ -15,6 +16,8 @@ use vastrelay_fleet::upkeep::Due;
 #[derive(Default)]
 pub struct Endpoints {
     known: RwLock<Known>,
+    /// What their workers have said last, also of those that are not served now.
+    logs: Mutex<BTreeMap<String, Arc<WorkerLog>>>,
     /// Told whenever an endpoint comes, goes, or may be changed again.
     change: watch::Sender<()>,
 }
@@ -162,6 +165,12 @@ impl Endpoints {
         }
     }
 
+    /// Returns what the workers of the one of a name have said last.
+    pub(crate) fn worker_log(&self, name: &str) -> Arc<WorkerLog> {
+        let mut logs = self.logs.lock().unwrap_or_else(PoisonError::into_inner);
+        logs.entry(name.to_owned()).or_default().clone()
+    }
+
     /// Says that endpoints will be there soon.
     pub fn announce<'a>(&self, names: impl IntoIterator<Item = &'a str>) {
         self.write().announced.extend(names.into_iter().map(str::to_owned));
@@ -280,6 +289,7 @@ impl Endpoints {
 
     /// Forgets one that is not served; returns whether there was one.
     pub(crate) fn forget(&self, name: &str) -> bool {
+        self.logs.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
         self.write().resting.remove(name).is_some()
     }
 

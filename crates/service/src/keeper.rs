@@ -7,6 +7,7 @@ use crate::manner::Manner;
 use crate::records::Records;
 use crate::standing::Life;
 use crate::stop::Stop;
+use crate::worker_log::WorkerLog;
 use crate::workers::{Running, Stillborn, Workers};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
@@ -42,6 +43,8 @@ pub(crate) struct Starter {
     pub longest_start: Option<Duration>,
     pub begins: Begins,
     pub log: EventLog,
+    /// Takes what workers say.
+    pub said: Arc<WorkerLog>,
     /// What came before the first life; taken by that.
     pub wanted: Mutex<Option<Wanted>>,
 }
@@ -150,6 +153,9 @@ impl Starter {
                     .workers
                     .start(duty(incarnation), words, self.longest_start, listener);
                 self.keep_start(incarnation, &phases, started.as_ref().err());
+                if let Err(stillborn) = &started {
+                    self.said.says(self.begins.replica, incarnation, &stillborn.last_words);
+                }
                 (started?, incarnation)
             }
         };
@@ -312,7 +318,7 @@ impl Starter {
                 calls: engine.unanswered(),
             };
             drop(engine);
-            self.repeat(&mut begun.log);
+            self.repeat(begun.incarnation, &mut begun.log);
             if let Some(why) = end.filter(|_| !stop.is_set()) {
                 let (finish, last_words) = self.bury(begun, DEATH_LIMIT);
                 if is_draining && hung.is_none() {
@@ -349,8 +355,9 @@ impl Starter {
     }
 
     /// Writes what a worker has said to the log.
-    fn repeat(&self, log: &mut Log) -> Vec<String> {
+    fn repeat(&self, incarnation: u64, log: &mut Log) -> Vec<String> {
         let lines = log.lines().unwrap_or_default();
+        self.said.says(self.begins.replica, incarnation, &lines);
         for line in &lines {
             tracing::info!(
                 endpoint = self.begins.endpoint,
@@ -376,7 +383,7 @@ impl Starter {
         let finish = process.finish(patience);
         // What it held is anybody's until the next life takes it.
         self.plan.held.resident().store(0, Ordering::Relaxed);
-        let mut said = self.repeat(&mut log);
+        let mut said = self.repeat(incarnation, &mut log);
         self.workers.forget(incarnation);
         (finish, said.split_off(said.len().saturating_sub(LAST_WORDS)))
     }

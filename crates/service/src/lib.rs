@@ -26,6 +26,7 @@
 //! | `lasting` | how does an answer go on then? |
 //! | [`fit`] | would it fit, and how fast would it be? |
 //! | [`records`] | how is the database used? |
+//! | `herald` | who is told when an endpoint is ready or has failed? |
 //! | [`live`] | what happens right now? |
 //! | [`metrics`] | what is counted for scrapers? |
 //! | [`openapi`] | what can be called at all? |
@@ -54,6 +55,7 @@ mod gaps;
 pub mod guard;
 pub mod halt;
 pub mod health;
+mod herald;
 pub mod jobs;
 mod keeper;
 pub mod keys;
@@ -90,6 +92,7 @@ pub mod text;
 mod text_threads;
 mod tls;
 pub mod ways;
+mod worker_log;
 pub mod workers;
 
 pub use addresses::document;

@@ -22,7 +22,7 @@ use vastrelay_fleet::Spec;
         openai::models, openai::model, openai::chat, openai::complete,
         text::render, text::encode, text::count, text::decode,
         status::status, requests::requests, requests::request, steps::steps, history::history,
-        devices::devices, fit::fit, endpoints::deploy, endpoints::check, endpoints::detail, endpoints::stop, endpoints::park, endpoints::start, endpoints::renew, endpoints::remove, events::events, jobs::jobs, jobs::job, jobs::cancel, jobs::builds, live::stream::live,
+        devices::devices, fit::fit, endpoints::deploy, endpoints::check, endpoints::detail, endpoints::stop, endpoints::park, endpoints::log, endpoints::start, endpoints::renew, endpoints::remove, events::events, jobs::jobs, jobs::job, jobs::cancel, jobs::builds, live::stream::live,
         keys::keys, keys::add_key, keys::revoke_key,
         runs::runs, runs::run, runs::add_run, runs::report, runs::comparison,
         load::status, load::start, load::stop,

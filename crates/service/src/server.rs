@@ -5,6 +5,7 @@ use crate::state::ServiceState;
 use crate::tls::{Tls, TlsError};
 use crate::{addresses, listen, live};
 use actix_web::web;
+use reqwest::Url;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::path::PathBuf;
@@ -60,6 +61,8 @@ pub struct ServeOptions {
     pub tls: Option<(PathBuf, PathBuf)>,
     /// How often a line in the log sums up what was done; never when absent.
     pub summary: Option<Duration>,
+    /// What is told when an endpoint becomes ready or fails.
+    pub tell: Option<Url>,
 }
 
 /// A service that listens.
@@ -68,6 +71,7 @@ pub struct Server {
     address: SocketAddr,
     tls: Option<Tls>,
     summary: Option<Duration>,
+    tell: Option<Url>,
 }
 
 impl Server {
@@ -87,6 +91,7 @@ impl Server {
             address,
             tls,
             summary: options.summary,
+            tell: options.tell.clone(),
         })
     }
 
@@ -127,7 +132,7 @@ impl Server {
         let server = listen::serve(self.listener, self.tls.as_ref(), state.clone())?;
         let handle = server.handle();
         let running = tokio::spawn(server);
-        let sampling = tokio::task::spawn_local(live::sampler::sample(state.clone(), self.summary));
+        let sampling = tokio::task::spawn_local(live::sampler::sample(state.clone(), self.summary, self.tell));
         let mut signals = Signals::new()?;
         tracing::info!(url, "listening");
         ready();

@@ -12,7 +12,8 @@ mod steps;
 
 pub use devices::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
 pub use endpoints::{
-    ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStop, PhaseTime, RestingEndpoint, SpecDifference,
+    ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStop, LogLine, PhaseTime, RestingEndpoint,
+    SpecDifference,
 };
 pub use events::{EndpointEvent, EventKind, Renewal};
 pub use fit::{FitAnswer, FitCheapest, FitDevice, FitFigures, FitPoint, FitPrediction, FitReport, FitTerm, FitWay};

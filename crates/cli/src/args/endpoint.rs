@@ -9,6 +9,8 @@ use std::time::Duration;
 pub enum EndpointCommand {
     /// Serve what a spec describes, or a model; change what is served
     Deploy(EndpointDeployOptions),
+    /// Write a spec to begin with, each value with its reason
+    New(EndpointNewOptions),
     /// Say how a spec or a model would be served, without serving it
     Check(EndpointCheckOptions),
     /// Print the JSON Schema of specs, with which editors complete them
@@ -22,6 +24,8 @@ It needs no running service; a service has it at /spec-schema.json.")]
     List(EndpointListOptions),
     /// Show what an endpoint is to be, its releases and how it stands
     Show(EndpointShowOptions),
+    /// Show what an endpoint's workers have said
+    Log(EndpointLogOptions),
     /// Wait until an endpoint takes requests
     Wait(EndpointWaitOptions),
     /// Stop serving an endpoint and keep what it is to be
@@ -78,6 +82,26 @@ pub struct EndpointDeployOptions {
 #[derive(Args)]
 #[command(after_help = "\
 Examples:
+  vastrelay endpoint new ./pierdesk-1 --traffic chat --goal latency > desk.toml
+  vastrelay endpoint new ./pierdesk-1 --traffic summarising --goal memory > notices.toml
+  vastrelay endpoint check desk.toml
+
+It needs no running service. Each value is a beginning, with its reason beside it.")]
+pub struct EndpointNewOptions {
+    /// A model folder or a GGUF file
+    #[arg(value_name = "PATH")]
+    pub model: PathBuf,
+    /// What callers do
+    #[arg(long, value_name = "KIND", default_value = "chat", value_parser = ["chat", "summarising"])]
+    pub traffic: String,
+    /// What matters most
+    #[arg(long, value_name = "GOAL", default_value = "latency", value_parser = ["latency", "throughput", "memory"])]
+    pub goal: String,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
   vastrelay endpoint check demo/lighthouse.toml
   vastrelay endpoint check desk=./pierdesk-1
 
@@ -121,6 +145,30 @@ pub struct EndpointShowOptions {
     pub spec: bool,
     /// Print JSON
     #[arg(long, conflicts_with = "spec")]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+#[command(after_help = "\
+Examples:
+  vastrelay endpoint log pierdesk
+  vastrelay endpoint log pierdesk --follow
+
+What the service did with the endpoint, and why, is in `vastrelay events list --endpoint NAME`.")]
+pub struct EndpointLogOptions {
+    /// The endpoint's name
+    #[arg(value_name = "NAME", value_parser = endpoint_name)]
+    pub name: String,
+    /// Maximum lines, the last ones
+    #[arg(long, value_name = "N", default_value_t = 200)]
+    pub most: usize,
+    /// Go on with what they say from now on, until Ctrl-C
+    #[arg(long)]
+    pub follow: bool,
+    /// Print JSON
+    #[arg(long, conflicts_with = "follow")]
     pub json: bool,
     #[command(flatten)]
     pub connection: Connection,

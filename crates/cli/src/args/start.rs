@@ -112,6 +112,9 @@ pub struct StartOptions {
     /// How long replicas wait for the next service with the same data when this one is killed
     #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
     pub workers_stay: Duration,
+    /// Send each endpoint that becomes ready or fails as JSON to this address
+    #[arg(long, value_name = "URL")]
+    pub tell: Option<reqwest::Url>,
     /// How often to log a summary line; 0s for never
     #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
     pub summary: Duration,

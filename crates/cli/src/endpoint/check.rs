@@ -38,6 +38,9 @@ pub fn tell(name: &str, checked: &EndpointCheck, say: fn(String)) {
     }
     checked.differences.iter().for_each(|one| say(difference(one)));
     checked.planned.iter().for_each(|endpoint| plan(endpoint, say));
+    if let Some(typical) = checked.typical_sequences {
+        say(format!("  {} sequences of the typical length fit", grouped(typical)));
+    }
     if let Some(seconds) = checked.usual_start {
         say(format!("  its starts took {} before", duration(seconds)));
     }

@@ -229,7 +229,7 @@ impl Browser {
 }
 
 /// Every page, with a heading that it has.
-const PAGES: [(&str, &str); 11] = [
+const PAGES: [(&str, &str); 12] = [
     ("watch", "Watch"),
     ("endpoints/pierdesk", "How it came up"),
     ("deploy", "Deploy an endpoint"),
@@ -240,6 +240,7 @@ const PAGES: [(&str, &str); 11] = [
     ("try?panes=2", "Ask"),
     ("load", "Load"),
     ("requests", "Requests"),
+    ("jobs", "Jobs"),
     ("keys", "Keys"),
 ];
 

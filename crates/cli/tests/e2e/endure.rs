@@ -271,3 +271,144 @@ async fn services_are_killed_at_random_and_the_next_one_takes_their_workers_over
         tokio::task::yield_now().await;
     }
 }
+
+#[tokio::test]
+async fn builds_are_killed_with_their_service_and_nothing_half_made_is_used() {
+    let count = asked("COUNT", 2) as usize;
+    let (files, model) = (
+        TempDir::new().unwrap(),
+        crate::taken::specimen(512, 8, 8, 4, 1536, 2_048),
+    );
+    let file = crate::deployed::spec(files.path(), "desk", &crate::jobs::large(&model));
+    let data = crate::jobs::kill_while_building(TempDir::new().unwrap(), &file, 1..count + 1).await;
+    let service = Service::start_in(data, &crate::deployed::LOOPBACK);
+    for _ in 0..2 {
+        crate::deployed::succeeded(&service, &["endpoint", "deploy", &file]);
+    }
+    let made = crate::jobs::jobs(&service);
+    assert_eq!((made.len(), &made[0]["state"]), (20.min(count + 1), &json!("done")));
+    println!("{count} services were killed while they built");
+}
+
+/// Calls endpoints in turn until it is told to end; every answer is as it was alone, and whoever is refused is told when to come again. Returns
+/// how many were answered and how many refused.
+async fn call_until(
+    service: &Service,
+    endpoint: &str,
+    alone: &[Said],
+    over: &AtomicBool,
+    pause: std::time::Duration,
+) -> (usize, usize) {
+    let (mut answered, mut refused) = (0, 0);
+    for (number, expected) in alone.iter().enumerate().cycle() {
+        if over.load(Ordering::Acquire) {
+            break;
+        }
+        let request = with(requests()[number].clone(), json!({"model": endpoint}));
+        if number % 2 == 0 {
+            let response = service
+                .send("/v1/chat/completions", &with(request, json!({"stream": true})))
+                .await;
+            if response.status() == 503 {
+                assert!(response.headers().contains_key("retry-after"));
+                refused += 1;
+                continue;
+            }
+            let body = response.text().await.unwrap();
+            let frames: Vec<Value> = frames(&body)
+                .iter()
+                .filter(|frame| *frame != "[DONE]")
+                .map(|frame| serde_json::from_str(frame).unwrap())
+                .collect();
+            assert_eq!(Said(whole(&frames)), *expected, "{endpoint}: {number}");
+        } else {
+            match ask(service, &request, false).await {
+                Ok(said) => assert_eq!(said, *expected, "{endpoint}: {number}"),
+                Err(why) => {
+                    assert!(why.contains("endpoint_stopped") || why.contains("starting"), "{why}");
+                    refused += 1;
+                    continue;
+                }
+            }
+        }
+        answered += 1;
+        tokio::time::sleep(pause).await;
+    }
+    (answered, refused)
+}
+
+#[tokio::test]
+async fn endpoints_change_stop_and_park_under_load_and_no_accepted_call_is_lost() {
+    use crate::deployed::{small, spec, succeeded};
+    use std::time::Duration;
+    let (seconds, seed) = (asked("SECONDS", 4), asked("SEED", 1));
+    let (files, service) = (TempDir::new().unwrap(), Service::start(&[]));
+    let deploy = |name: &str, rest: &str| {
+        let file = spec(files.path(), name, &small(rest));
+        ["endpoint".to_owned(), "deploy".into(), file, "--json".into()]
+    };
+    for (name, rest) in [("desk", ""), ("dock", ""), ("tides", "replicas.idle_after = \"150ms\"")] {
+        succeeded(&service, &deploy(name, rest).each_ref().map(String::as_str));
+    }
+    let mut alone = Vec::new();
+    for request in requests() {
+        alone.push(
+            ask(&service, &with(request, json!({"model": "desk"})), false)
+                .await
+                .unwrap(),
+        );
+    }
+    let over = AtomicBool::new(false);
+    let act = async |words: &[&str]| {
+        let command = service.client_later(words);
+        let done = tokio::task::spawn_blocking(move || command.wait_with_output().unwrap()).await;
+        let done = done.unwrap();
+        assert!(
+            done.status.success(),
+            "{words:?}: {}",
+            String::from_utf8_lossy(&done.stderr)
+        );
+    };
+    let acts = async {
+        let (mut random, begun) = (StdRng::seed_from_u64(seed), Instant::now());
+        let mut acts = 0;
+        while begun.elapsed().as_secs() < seconds {
+            match random.random_range(0..3) {
+                0 => {
+                    let width = format!("batch.width = {}", random.random_range(2..9));
+                    act(&deploy("desk", &width).each_ref().map(String::as_str)).await;
+                }
+                1 => {
+                    act(&["endpoint", "stop", "dock"]).await;
+                    act(&["endpoint", "start", "dock"]).await;
+                }
+                _ => tokio::time::sleep(Duration::from_millis(random.random_range(100..500))).await,
+            }
+            acts += 1;
+        }
+        over.store(true, Ordering::Release);
+        acts
+    };
+    let none = Duration::ZERO;
+    let calls = async {
+        tokio::join!(
+            call_until(&service, "desk", &alone, &over, none),
+            call_until(&service, "desk", &alone, &over, none),
+            call_until(&service, "dock", &alone, &over, none),
+            // Longer than it takes to be parked.
+            call_until(&service, "tides", &alone, &over, Duration::from_millis(600)),
+        )
+    };
+    let (acts, (first, second, dock, tides)) = tokio::join!(acts, calls);
+    let unparked = service.client_json(&["events", "list", "--what", "unparked", "--most", "10000"]);
+    let unparked = unparked.as_array().unwrap().len();
+    println!(
+        "{acts} acts: desk answered {}, dock {} and refused {}, tides {} after {unparked} starts",
+        first.0 + second.0,
+        dock.0,
+        dock.1,
+        tides.0
+    );
+    assert_eq!((first.1, second.1, tides.1), (0, 0, 0));
+    assert!(first.0 > 0 && dock.0 > 0 && tides.0 > 0 && unparked > 0);
+}

@@ -9,7 +9,7 @@ use tempfile::TempDir;
 
 const INT8: &str = "precision.weights = \"int8\"";
 
-fn jobs(service: &Service) -> Vec<Value> {
+pub fn jobs(service: &Service) -> Vec<Value> {
     service.client_json(&["job", "list"]).as_array().unwrap().clone()
 }
 
@@ -34,7 +34,7 @@ async fn newest_in(service: &Service, state: &str) -> Value {
 }
 
 /// Returns the spec of a model that takes a while to be converted.
-fn large(model: &TempDir) -> String {
+pub fn large(model: &TempDir) -> String {
     format!(
         "model = {:?}\nprecision.weights = \"int4\"\n",
         model.path().display().to_string()
@@ -99,6 +99,27 @@ async fn what_is_made_of_the_same_is_built_once_and_deleted_with_its_last_user()
     assert_eq!(left, 0);
 }
 
+/// Kills a service again and again while it builds what a spec asks for, as jobs of these numbers: nothing half made is left or used.
+pub async fn kill_while_building(mut data: TempDir, file: &str, numbers: std::ops::Range<usize>) -> TempDir {
+    for job in numbers {
+        let service = Service::start_in(data, &LOOPBACK);
+        assert_eq!(partial_builds(service.data.path()), 0);
+        let mut deploying = service.client_later(&["endpoint", "deploy", file]);
+        newest_in(&service, "running").await;
+        while partial_builds(service.data.path()) == 0 {
+            tokio::task::yield_now().await;
+        }
+        data = service.kill();
+        deploying.wait().unwrap();
+        let service = Service::start_in(data, &LOOPBACK);
+        let shown = service.client_json(&["job", "show", &job.to_string()]);
+        assert_eq!(shown["state"], "interrupted", "{shown}");
+        assert_eq!((partial_builds(service.data.path()), builds(&service).len()), (0, 0));
+        data = service.kill();
+    }
+    data
+}
+
 #[tokio::test]
 async fn a_build_that_is_cancelled_or_killed_leaves_nothing_and_can_be_made_again() {
     let (files, model) = (TempDir::new().unwrap(), specimen(512, 8, 8, 4, 1536, 2_048));
@@ -117,23 +138,7 @@ async fn a_build_that_is_cancelled_or_killed_leaves_nothing_and_can_be_made_agai
     refused(&service, &["job", "show", "9"], &["no job 9"]);
     assert_eq!((states(&service), builds(&service).len()), (json!({}), 0));
     // A service that is killed takes its conversion with it.
-    let mut data = service.kill();
-    for job in 2..5 {
-        let service = Service::start_in(data, &LOOPBACK);
-        assert_eq!(partial_builds(service.data.path()), 0);
-        let mut deploying = service.client_later(&["endpoint", "deploy", &file]);
-        newest_in(&service, "running").await;
-        while partial_builds(service.data.path()) == 0 {
-            tokio::task::yield_now().await;
-        }
-        data = service.kill();
-        deploying.wait().unwrap();
-        let service = Service::start_in(data, &LOOPBACK);
-        let shown = service.client_json(&["job", "show", &job.to_string()]);
-        assert_eq!(shown["state"], "interrupted", "{shown}");
-        assert_eq!((partial_builds(service.data.path()), builds(&service).len()), (0, 0));
-        data = service.kill();
-    }
+    let data = kill_while_building(service.kill(), &file, 2..5).await;
     let service = Service::start_in(data, &LOOPBACK);
     succeeded(&service, &["endpoint", "deploy", &file]);
     assert_eq!((jobs(&service).len(), builds(&service).len()), (5, 1));

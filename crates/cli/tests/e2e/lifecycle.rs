@@ -360,3 +360,131 @@ async fn an_endpoint_that_cannot_be_brought_back_is_told_and_leaves_the_others()
     succeeded(&service, &["endpoint", "start", "desk"]);
     assert_eq!(states(&service), json!({"desk": "ready", "pierdesk": "ready"}));
 }
+
+#[tokio::test]
+async fn a_spec_is_written_to_begin_with_and_can_be_served() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    let model = repository().join("demo/models/pierdesk-1").display().to_string();
+    for (traffic, goal, part) in [
+        ("chat", "latency", "prefill_chunk = 128"),
+        ("summarising", "throughput", "width = 32"),
+        ("chat", "memory", "idle_after"),
+    ] {
+        let words = ["endpoint", "new", &model, "--traffic", traffic, "--goal", goal];
+        let printed = vastrelay().args(words).output().unwrap();
+        let text = String::from_utf8(printed.stdout).unwrap();
+        assert!(text.contains(part), "{text}");
+        let checked = succeeded(&service, &["endpoint", "check", &spec(files.path(), goal, &text)]);
+        for part in [&format!("{goal} could be served"), "of the typical length fit"] {
+            assert!(checked.contains(part), "{checked}");
+        }
+    }
+    let nothing = vastrelay().args(["endpoint", "new", "/nowhere"]).output().unwrap();
+    assert!(!nothing.status.success());
+}
+
+#[tokio::test]
+async fn what_workers_said_last_is_shown_apart_from_what_the_service_did() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    succeeded(
+        &service,
+        &["endpoint", "deploy", &spec(files.path(), "desk", &small(""))],
+    );
+    assert!(succeeded(&service, &["endpoint", "log", "desk"]).contains("nothing yet"));
+    // Whoever loses its model says why.
+    let model = TempDir::new().unwrap();
+    for file in std::fs::read_dir(repository().join("demo/models/pierdesk-1")).unwrap() {
+        let file = file.unwrap().path();
+        std::fs::copy(&file, model.path().join(file.file_name().unwrap())).unwrap();
+    }
+    let text = format!("model = {:?}", model.path().display().to_string());
+    succeeded(&service, &["endpoint", "deploy", &spec(files.path(), "dock", &text)]);
+    std::fs::remove_file(model.path().join("model-00001-of-00002.safetensors")).unwrap();
+    assert_eq!(
+        service
+            .post("/manage/endpoints/dock/renew", &json!({"within": 0.0}))
+            .await
+            .0,
+        202
+    );
+    let said = async {
+        loop {
+            let lines = service.client_json(&["endpoint", "log", "dock"]);
+            if !lines.as_array().unwrap().is_empty() {
+                return lines;
+            }
+            tokio::task::yield_now().await;
+        }
+    };
+    let lines = tokio::time::timeout(std::time::Duration::from_secs(30), said)
+        .await
+        .unwrap();
+    assert_eq!(
+        (&lines[0]["replica"], lines[0]["incarnation"].is_u64()),
+        (&json!(1), true)
+    );
+    assert!(lines.to_string().contains("cannot be loaded"), "{lines}");
+    assert!(succeeded(&service, &["endpoint", "log", "desk"]).contains("nothing yet"));
+    refused(&service, &["endpoint", "log", "pier"], &["no endpoint `pier`"]);
+}
+
+#[tokio::test]
+async fn an_address_is_told_when_an_endpoint_is_ready_or_has_failed() {
+    use std::io::{BufRead, BufReader, Read, Write};
+    let files = TempDir::new().unwrap();
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let (sender, mut told) = tokio::sync::mpsc::unbounded_channel::<Value>();
+    let address = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        // The first answer is a failure, the second leads elsewhere: each is told again, and nobody goes there.
+        let answers = [
+            "500 Oh",
+            "302 Found\r\nlocation: http://127.0.0.1:1/",
+            "204 Well",
+            "204 Well",
+        ];
+        for answer in answers {
+            let (mut stream, _) = listener.accept().unwrap();
+            let mut reader = BufReader::new(stream.try_clone().unwrap());
+            let (mut line, mut length) = (String::new(), 0);
+            while reader.read_line(&mut line).unwrap() > 2 {
+                if let Some(value) = line.to_lowercase().strip_prefix("content-length:") {
+                    length = value.trim().parse().unwrap();
+                }
+                line.clear();
+            }
+            let mut body = vec![0; length];
+            reader.read_exact(&mut body).unwrap();
+            write!(
+                stream,
+                "HTTP/1.1 {answer}\r\ncontent-length: 0\r\nconnection: close\r\n\r\n"
+            )
+            .unwrap();
+            sender.send(serde_json::from_slice(&body).unwrap()).unwrap();
+        }
+    });
+    let service = Service::start(&["--tell", &format!("http://{address}/hook?secret=s3cret")]);
+    let model = files.path().join("model");
+    std::os::unix::fs::symlink(repository().join("demo/models/pierdesk-1"), &model).unwrap();
+    let text = "model = \"model\"";
+    succeeded(&service, &["endpoint", "deploy", &spec(files.path(), "desk", text)]);
+    for _ in 0..3 {
+        let ready = told.recv().await.unwrap();
+        assert_eq!(
+            (&ready["endpoint"], &ready["state"], &ready["release"]),
+            (&json!("desk"), &json!("ready"), &json!(1))
+        );
+    }
+    succeeded(&service, &["endpoint", "park", "desk"]);
+    std::fs::remove_file(&model).unwrap();
+    assert_eq!(
+        service.post("/v1/chat/completions", &asked("desk", json!({}))).await.0,
+        503
+    );
+    let failed = told.recv().await.unwrap();
+    assert_eq!(failed["state"], "failed");
+    assert!(failed["why"].as_str().unwrap().contains("model"), "{failed}");
+    assert!(!service.log().contains("s3cret"));
+}

@@ -2,12 +2,14 @@
 
 use crate::chronicle::Chronicle;
 use crate::endpoint::Endpoint;
+use crate::herald::Herald;
 use crate::manage::status::{endpoint_status, service_status};
 use crate::manage::steps::replica_steps;
 use crate::park;
 use crate::placed::Placed;
 use crate::state::ServiceState;
 use actix_web::web;
+use reqwest::Url;
 use std::collections::{HashMap, HashSet};
 use std::time::{Duration, Instant};
 use vastrelay_wire::manage::Totals;
@@ -16,9 +18,13 @@ use vastrelay_wire::manage::Totals;
 const EVERY: Duration = Duration::from_millis(250);
 
 /// Looks at the replicas for as long as the service runs; every `summary` it writes a line for each endpoint to the log, if anything
-/// happened.
-pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Duration>) {
+/// happened. The address is told when one becomes ready or fails.
+pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Duration>, tell: Option<Url>) {
     let mut looks = Looks::default();
+    let herald = tell.map(Herald::of).transpose();
+    let mut herald = herald
+        .inspect_err(|error| tracing::error!(%error, "nobody is told of endpoints"))
+        .unwrap_or_default();
     let mut summaries: HashMap<String, Totals> = HashMap::new();
     let mut last_summary = Instant::now();
     let mut ticks = tokio::time::interval(EVERY);
@@ -27,6 +33,7 @@ pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Durat
         ticks.tick().await;
         looks.all(&state);
         park::look(&state);
+        herald.iter_mut().for_each(|herald| herald.look(&state.endpoints));
         if state.live.has_listeners() {
             let status = service_status(&state.endpoints, &state.records, &state.life);
             state.live.tell("status", &status);

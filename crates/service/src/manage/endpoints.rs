@@ -13,15 +13,17 @@ use crate::park::Rouser;
 use crate::problem::Problem;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
+use serde::Deserialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use utoipa::IntoParams;
 use vastrelay_fleet::difference::{Difference, differences};
 use vastrelay_store::{KeptEndpoint, ReleaseEntry, Standing, StartRecord, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{
-    ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EventKind, NewEndpoint,
-    Renewal, RestingEndpoint, SpecDifference,
+    ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EventKind, LogLine,
+    NewEndpoint, Renewal, RestingEndpoint, SpecDifference,
 };
 use vastrelay_wire::parse::parse_body;
 
@@ -108,6 +110,7 @@ pub async fn check(
             why,
             planned,
             differences: kept.map_or_else(Vec::new, |kept| spec_differences(&kept.spec, &order.text)),
+            typical_sequences: checked.typical,
             usual_start: usual_start(&starts),
         })
     });
@@ -255,6 +258,36 @@ pub async fn detail(
         deleted_builds: Vec::new(),
         name: name.into_inner(),
     }))
+}
+
+/// What `GET /manage/endpoints/{name}/log` is asked.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct LogQuery {
+    /// The last lines, at most this many.
+    #[serde(default = "usual_lines")]
+    most: usize,
+}
+
+fn usual_lines() -> usize {
+    200
+}
+
+/// `GET /manage/endpoints/{name}/log`: what its workers have said last, oldest first.
+///
+/// # Errors
+/// 404 when there is no such endpoint.
+#[utoipa::path(get, path = "/manage/endpoints/{name}/log", operation_id = "endpoint_log", tag = "manage",
+    params(("name" = String, Path, description = "The endpoint"), LogQuery), responses(
+    (status = 200, body = Vec<LogLine>), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn log(
+    endpoints: web::Data<Endpoints>,
+    name: web::Path<String>,
+    query: web::Query<LogQuery>,
+) -> Result<HttpResponse, Problem> {
+    endpoints.state_of(&name)?;
+    Ok(HttpResponse::Ok().json(endpoints.worker_log(&name).last(query.most)))
 }
 
 fn cold_start(start: StartRecord, now: i64) -> ColdStart {

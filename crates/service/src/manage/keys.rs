@@ -1,6 +1,7 @@
 //! Keys of callers: `/manage/keys`.
 
-use crate::guard::Body;
+use crate::event_log::EventLog;
+use crate::guard::{Body, Caller};
 use crate::keys::{MakeKeyError, key_entry, make_key};
 use crate::problem::Problem;
 use crate::records::Records;
@@ -8,6 +9,7 @@ use actix_web::{HttpResponse, web};
 use vastrelay_store::milliseconds_since_1970;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::keys::{KeyEntry, MadeKey, NewKey};
+use vastrelay_wire::manage::EventKind;
 use vastrelay_wire::parse::parse_body;
 
 /// `GET /manage/keys`: all keys, the oldest first, without their secrets.
@@ -33,7 +35,11 @@ pub async fn keys(records: web::Data<Records>) -> Result<HttpResponse, Problem> 
 /// 400 for an invalid field.
 #[utoipa::path(post, path = "/manage/keys", tag = "keys", request_body = NewKey, responses(
     (status = 201, body = MadeKey), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn add_key(records: web::Data<Records>, body: Body) -> Result<HttpResponse, Problem> {
+pub async fn add_key(
+    records: web::Data<Records>,
+    caller: web::ReqData<Caller>,
+    body: Body,
+) -> Result<HttpResponse, Problem> {
     let wanted: NewKey = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
     let made = records.query(move |store| match make_key(store, wanted) {
         Err(MakeKeyError::Store(error)) => Err(error),
@@ -43,6 +49,9 @@ pub async fn add_key(records: web::Data<Records>, body: Body) -> Result<HttpResp
         MakeKeyError::Field(field, text) => Problem::field(field, text),
         error => Problem::internal(error.to_string()),
     })?;
+    let MadeKey { entry, .. } = &made;
+    let text = format!("{} ({})", entry.name, entry.id);
+    EventLog::new(&records.into_inner(), "", 0).done_by(caller.name(), EventKind::KeyMade, text);
     Ok(HttpResponse::Created().json(made))
 }
 
@@ -52,7 +61,11 @@ pub async fn add_key(records: web::Data<Records>, body: Body) -> Result<HttpResp
 /// 404 when there is no such key.
 #[utoipa::path(delete, path = "/manage/keys/{id}", tag = "keys", params(("id" = String, Path, description = "The key's id")),
     responses((status = 200, body = KeyEntry), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn revoke_key(records: web::Data<Records>, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+pub async fn revoke_key(
+    records: web::Data<Records>,
+    caller: web::ReqData<Caller>,
+    id: web::Path<String>,
+) -> Result<HttpResponse, Problem> {
     let (now, wanted) = (milliseconds_since_1970(), id.clone());
     let key = records
         .query(move |store| {
@@ -62,5 +75,7 @@ pub async fn revoke_key(records: web::Data<Records>, id: web::Path<String>) -> R
         .await?;
     let key =
         key.ok_or_else(|| Problem::not_kept(format!("there is no key `{id}`; GET /manage/keys lists all keys")))?;
+    let text = format!("{} ({})", key.name, key.id);
+    EventLog::new(&records.into_inner(), "", 0).done_by(caller.name(), EventKind::KeyRevoked, text);
     Ok(HttpResponse::Ok().json(key_entry(key, now)))
 }

@@ -45,6 +45,19 @@ pub struct EndpointDetail {
     pub deleted_builds: Vec<BuildEntry>,
 }
 
+/// A line that a worker has said.
+#[derive(Clone, Debug, PartialEq, Deserialize, Serialize, ToSchema)]
+pub struct LogLine {
+    /// When it was read, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// The number of the replica.
+    pub replica: u32,
+    /// The number of its life.
+    pub incarnation: u64,
+    /// What it said.
+    pub line: String,
+}
+
 /// How long a start of a worker took.
 #[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct ColdStart {
@@ -100,6 +113,9 @@ pub struct EndpointCheck {
     /// What is different from the spec that is kept under its name.
     #[serde(default)]
     pub differences: Vec<SpecDifference>,
+    /// How many sequences fit of the typical length that the spec says.
+    #[serde(default)]
+    pub typical_sequences: Option<usize>,
     /// How long its last starts took that succeeded, at the median, in seconds.
     #[serde(default)]
     pub usual_start: Option<f64>,

@@ -21,6 +21,10 @@ pub enum EventKind {
     Unparked,
     /// Somebody wants other workers for its replicas.
     Renewed,
+    /// A key was made.
+    KeyMade,
+    /// A key was revoked.
+    KeyRevoked,
     /// A worker takes requests.
     WorkerReady,
     /// A worker is gone that nobody ended.
@@ -31,7 +35,7 @@ pub enum EventKind {
 
 impl EventKind {
     /// All of them.
-    pub const ALL: [EventKind; 10] = [
+    pub const ALL: [EventKind; 12] = [
         EventKind::Deployed,
         EventKind::Removed,
         EventKind::Stopped,
@@ -39,6 +43,8 @@ impl EventKind {
         EventKind::Parked,
         EventKind::Unparked,
         EventKind::Renewed,
+        EventKind::KeyMade,
+        EventKind::KeyRevoked,
         EventKind::WorkerReady,
         EventKind::WorkerGone,
         EventKind::RequestMoved,
@@ -54,6 +60,8 @@ impl EventKind {
             EventKind::Parked => "parked",
             EventKind::Unparked => "unparked",
             EventKind::Renewed => "renewed",
+            EventKind::KeyMade => "key_made",
+            EventKind::KeyRevoked => "key_revoked",
             EventKind::WorkerReady => "worker_ready",
             EventKind::WorkerGone => "worker_gone",
             EventKind::RequestMoved => "request_moved",
@@ -75,7 +83,7 @@ pub struct EndpointEvent {
     pub at_ms: i64,
     /// How long ago, in seconds.
     pub seconds_ago: f64,
-    /// The endpoint.
+    /// The endpoint; empty where it is about a key.
     pub endpoint: String,
     /// The number of its release.
     pub release: u32,

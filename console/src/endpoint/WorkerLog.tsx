@@ -1,0 +1,38 @@
+import { useEffect } from "react";
+import type { LogLine } from "../api/types";
+import { useAnswer } from "../api/useAnswer";
+
+/** What the workers said is asked for again so often, in milliseconds. */
+const AGAIN = 3000;
+
+/** What an endpoint's workers have said last, apart from what the service did with them. */
+export function WorkerLog({ name }: { name: string }) {
+  const { value, again } = useAnswer<LogLine[]>(
+    `/manage/endpoints/${encodeURIComponent(name)}/log?most=200`,
+  );
+  useEffect(() => {
+    const timer = window.setInterval(again, AGAIN);
+    return () => window.clearInterval(timer);
+  }, [again]);
+  return (
+    <section aria-label="Workers' log">
+      <h3 className="font-medium">What its workers said</h3>
+      {value?.length === 0 && <p className="mt-1 text-sm text-faint">Nothing yet.</p>}
+      {value && value.length > 0 && (
+        <ol tabIndex={0} className="mt-1 max-h-56 overflow-y-auto font-mono text-xs">
+          {value.map(({ at_ms, replica, incarnation, line }, place) => (
+            <li key={place} className="flex gap-3 border-t border-line py-0.5">
+              <time className="text-faint" dateTime={new Date(at_ms).toISOString()}>
+                {new Date(at_ms).toLocaleTimeString("en-GB")}
+              </time>
+              <span className="whitespace-nowrap text-faint">
+                {replica}, life {incarnation}
+              </span>
+              <span className="min-w-0 break-words">{line}</span>
+            </li>
+          ))}
+        </ol>
+      )}
+    </section>
+  );
+}
