@@ -14,7 +14,9 @@ export function Plan({ name, check }: { name: string; check: EndpointCheck }) {
             ? `${name} is served so already, as release ${served}.`
             : needs_pause
               ? `Release ${served} has to be stopped first: memory has no room for both.`
-              : `Takes over from release ${served} when it is ready; no call is lost.`}
+              : check.at_once
+                ? `Applies at once: the worker of release ${served} goes on.`
+                : `Takes over from release ${served} when it is ready; no call is lost.`}
       </p>
       {check.why && <p className="text-sm text-faint">{check.why}</p>}
       {(check.differences ?? []).length > 0 && (

@@ -170,6 +170,7 @@ async fn start(options: &EndpointStartOptions) -> Result<(), Failure> {
     }
     let endpoint = follow::follow(&client, &options.name, starting).await?;
     line(format!("started {}: {}", endpoint.name, summary(&endpoint)));
+    follow::tell(&client, &endpoint).await?;
     Ok(())
 }
 

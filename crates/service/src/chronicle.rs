@@ -39,7 +39,7 @@ impl Chronicle {
         let now = milliseconds_since_1970();
         // Those who wait for any replica are told with the first.
         let waiting = if placed.replica.number == 1 {
-            endpoint.line().depth()
+            endpoint.crew.line().depth()
         } else {
             0
         };

@@ -63,6 +63,8 @@ pub(crate) struct Check {
     pub served: Option<u32>,
     /// Whether anything would be different.
     pub is_change: bool,
+    /// Whether its replicas would go on.
+    pub at_once: bool,
     /// How many sequences fit of the typical length that the spec says.
     pub typical: Option<usize>,
 }
@@ -211,6 +213,12 @@ impl Loader {
             records.store.keep_endpoint(&order.to_keep(), old.release)?;
             return Ok(old);
         }
+        if old
+            .made_of()
+            .is_some_and(|before| before.has_machine_of(&opened.made_of))
+        {
+            return self.apply(endpoints, records, order, &old, &opened);
+        }
         let prepare = || -> Result<PlannedEndpoint, DeployError> {
             let planned = self.prepare(endpoints, records, order, &opened)?;
             endpoints.announce_change(&planned.endpoint);
@@ -232,6 +240,27 @@ impl Loader {
         if let Some(before) = endpoints.put(endpoint.clone()) {
             retire(before, None).map_err(|error| DeployError::load(name, LoadError::Thread(error)))?;
         }
+        Ok(endpoint)
+    }
+
+    /// Puts a release in the place of one that differs from it only in how calls are answered and how long it is to be there: its replicas go on.
+    fn apply(
+        &self,
+        endpoints: &Endpoints,
+        records: &Arc<Records>,
+        order: &Order,
+        old: &Endpoint,
+        opened: &Opened,
+    ) -> Result<Arc<Endpoint>, DeployError> {
+        let release = records
+            .store
+            .release(&order.name, &opened.made_of.release_on(old.machine()))?;
+        let log = EventLog::new(records, &order.name, release);
+        log.done_by(&order.by, EventKind::Deployed, "at once: its worker goes on");
+        let endpoint = Arc::new(next_to(old, release, opened).logged_by(log));
+        records.store.keep_endpoint(&order.to_keep(), release)?;
+        endpoint.takes_the_crew();
+        endpoints.put(endpoint.clone());
         Ok(endpoint)
     }
 
@@ -290,20 +319,13 @@ impl Loader {
         check_name(&order.name).map_err(DeployError::Name)?;
         let served = endpoints.get(&order.name).ok();
         let opened = self.open(order)?;
-        let is_same = |endpoint: &Arc<Endpoint>| endpoint.made_of() == Some(&opened.made_of);
-        let (served, is_change) = (
-            served.as_ref().map(|endpoint| endpoint.release),
-            !served.as_ref().is_some_and(is_same),
-        );
-        // What has still to be converted takes as much as what was.
-        let planned = match self.place(order, &opened.files, &opened.model, &opened.made_of.settings) {
-            Ok((plan, _)) => Ok(Endpoint::new(&order.name, 0, opened.model, Arc::new(plan))),
-            Err(error) if served.is_some() && error.is_for_want_of_room() => Err(error.to_string()),
-            Err(error) => return Err(error),
+        let before = served.as_ref().and_then(|endpoint| endpoint.made_of());
+        let is_change = before != Some(&opened.made_of);
+        let at_once = before.is_some_and(|before| before.has_machine_of(&opened.made_of));
+        let planned = match &served {
+            Some(old) if at_once => Ok(next_to(old, 0, &opened)),
+            _ => self.planned(order, &opened, served.is_some())?,
         };
-        if let Ok(endpoint) = &planned {
-            endpoint.comes_back(FIRST, Life::Starting(Phase::StartingWorker));
-        }
         let typical = opened.made_of.settings.typical.zip(planned.as_ref().ok());
         let typical = typical.map(|(typical, endpoint)| {
             let step_budget = endpoint.limits().step_budget;
@@ -312,9 +334,28 @@ impl Loader {
         Ok(Check {
             typical,
             planned,
-            served,
+            served: served.as_ref().map(|endpoint| endpoint.release),
             is_change,
+            at_once,
         })
+    }
+
+    /// Returns an order's endpoint as it would begin; where there is no room beside one that is served, why.
+    fn planned(
+        &self,
+        order: &Order,
+        opened: &Opened,
+        is_served: bool,
+    ) -> Result<Result<Endpoint, String>, DeployError> {
+        // What has still to be converted takes as much as what was.
+        let (plan, _) = match self.place(order, &opened.files, &opened.model, &opened.made_of.settings) {
+            Ok(placed) => placed,
+            Err(error) if is_served && error.is_for_want_of_room() => return Ok(Err(error.to_string())),
+            Err(error) => return Err(error),
+        };
+        let endpoint = Endpoint::new(&order.name, 0, opened.model.clone(), Arc::new(plan));
+        endpoint.crew.comes_back(FIRST, Life::Starting(Phase::StartingWorker));
+        Ok(Ok(endpoint))
     }
 
     /// Opens what an order names.
@@ -418,21 +459,22 @@ impl Loader {
                 placed => placed?,
             },
         };
-        let settings = release_of(&model, &plan, &way, &made_of.weights, Some(made_of));
-        let release = records.store.release(name, &settings)?;
+        let machine = machine_of(&model, &plan, &way, &made_of.weights);
+        let release = records.store.release(name, &made_of.release_on(&machine))?;
         if let Some(ready) = &ready {
             records.store.note_use_of_build(&ready.digest, name, release)?;
         }
         let log = EventLog::new(records, name, release);
-        let mut endpoint = Endpoint::new(name, release, model, Arc::new(plan))
-            .made_of_this(made_of.clone())
+        let endpoint = Endpoint::new(name, release, model, Arc::new(plan))
+            .made_of_this(made_of.clone(), machine)
             .minded(manner.clone(), made_of.upkeep)
             .logged_by(log.clone());
         let stop = Arc::new(Stop::default());
         if self.workers.is_some() {
-            endpoint = endpoint.kept_by(stop.clone());
+            endpoint.crew.is_kept_by(stop.clone());
         }
-        endpoint.comes_back(FIRST, Life::Starting(Phase::StartingWorker));
+        endpoint.takes_the_crew();
+        endpoint.crew.comes_back(FIRST, Life::Starting(Phase::StartingWorker));
         Ok(PlannedEndpoint {
             endpoint: Arc::new(endpoint),
             order: order.clone(),
@@ -463,7 +505,7 @@ impl Loader {
     ) -> Result<Arc<Endpoint>, DeployError> {
         let release = records
             .store
-            .release(name, &release_of(&model, &replica.plan, way, weights, None))?;
+            .release(name, &machine_of(&model, &replica.plan, way, weights).to_string())?;
         let begins = Begins {
             records: records.clone(),
             endpoint: name.to_owned(),
@@ -472,7 +514,7 @@ impl Loader {
         };
         replica.incarnation = begins.incarnation()?;
         let endpoint = Endpoint::new(name, release, model, replica.plan.clone());
-        endpoint.place(replica);
+        endpoint.crew.place(replica);
         check(endpoints, name)?;
         let endpoint = Arc::new(endpoint);
         endpoints.put(endpoint.clone());
@@ -519,23 +561,22 @@ impl PlannedEndpoint {
         let Some(workers) = self.workers else {
             let incarnation = begins.incarnation()?;
             let replica = endpoint.plan.load_here(&endpoint.model).map_err(failed)?;
-            endpoint.place(Replica { incarnation, ..replica });
+            endpoint.crew.place(Replica { incarnation, ..replica });
             return Ok(endpoint);
         };
-        let (stop, kept) = (self.stop, Arc::downgrade(&endpoint));
+        let (stop, kept) = (self.stop, Arc::downgrade(&endpoint.crew));
         let starter = Starter {
             workers: workers.clone(),
             plan: endpoint.plan.clone(),
             model: endpoint.model.clone(),
             manner: endpoint.manner.clone(),
-            longest_start: endpoint.upkeep.longest_start,
             begins,
             log: self.log,
             said: self.said,
             wanted: Mutex::new(Some((self.wanted, self.built))),
         };
         let first = starter.begin(&kept).map(|(replica, begun)| {
-            endpoint.place(replica);
+            endpoint.crew.place(replica);
             begun
         });
         let failure = first.as_ref().err().map(|stillborn| failed(stillborn.into()));
@@ -571,10 +612,18 @@ impl DeployError {
     }
 }
 
-/// Returns what makes a release, as JSON: another one has other settings.
-fn release_of(model: &Model, plan: &Plan, way: &ReplicaSettings, weights: &Value, made_of: Option<&MadeOf>) -> String {
+/// Returns a release that is served by the replicas of the one before.
+fn next_to(old: &Endpoint, release: u32, opened: &Opened) -> Endpoint {
+    let Opened { made_of, manner, .. } = opened;
+    Endpoint::with_crew_of(old, release)
+        .made_of_this(made_of.clone(), old.machine().clone())
+        .minded(manner.clone(), made_of.upkeep)
+}
+
+/// Returns the machine's part of what makes a release, as JSON: another one has other settings.
+fn machine_of(model: &Model, plan: &Plan, way: &ReplicaSettings, weights: &Value) -> Value {
     let limits = &plan.assignment.limits;
-    let mut settings = json!({
+    json!({
         "model": model.content,
         "weights": weights,
         "precision": plan.precisions,
@@ -589,11 +638,7 @@ fn release_of(model: &Model, plan: &Plan, way: &ReplicaSettings, weights: &Value
         "prefill_chunk": limits.prefill_chunk,
         "memory_share": way.memory_share,
         "pages": way.pages,
-    });
-    if let Some(beyond) = made_of.and_then(MadeOf::beyond_the_machine) {
-        settings["answering"] = beyond;
-    }
-    settings.to_string()
+    })
 }
 
 /// Plans a model in the first of several ways whose device has room.

@@ -158,7 +158,7 @@ impl Endpoints {
     pub fn state_of(&self, name: &str) -> Result<State, Problem> {
         let known = self.read();
         match (known.served.get(name), known.resting.get(name)) {
-            (Some(endpoint), _) => Ok(endpoint.state()),
+            (Some(endpoint), _) => Ok(endpoint.crew.state()),
             (None, _) if known.announced.contains(name) => Ok(State::Starting),
             (None, Some(resting)) => Ok(resting.state),
             (None, None) => Err(known.missing(name)),

@@ -21,7 +21,7 @@ pub async fn live() -> HttpResponse {
 pub async fn ready(endpoints: web::Data<Endpoints>, life: web::Data<Life>) -> HttpResponse {
     let all = endpoints.all();
     let condition = condition(&endpoints, &all, &life);
-    let failed = all.iter().filter(|endpoint| endpoint.state() == State::Failed);
+    let failed = all.iter().filter(|endpoint| endpoint.crew.state() == State::Failed);
     let mut failed: Vec<String> = failed.map(|endpoint| endpoint.name.clone()).collect();
     let resting = endpoints.resting().into_iter();
     failed.extend(

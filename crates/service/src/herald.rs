@@ -67,8 +67,8 @@ fn now(endpoints: &Endpoints) -> BTreeMap<String, (Told, Option<String>)> {
         .map(|(name, resting)| (name, ((resting.state, 0), Some(resting.why))))
         .collect();
     for endpoint in endpoints.all() {
-        let why = endpoint.failure();
-        all.insert(endpoint.name.clone(), ((endpoint.state(), endpoint.release), why));
+        let why = endpoint.crew.failure();
+        all.insert(endpoint.name.clone(), ((endpoint.crew.state(), endpoint.release), why));
     }
     all
 }

@@ -1,7 +1,7 @@
 //! Keeps a replica alive: starts its worker, watches it, and begins its next life when it is gone.
 
 use crate::cold_start::PhaseClock;
-use crate::endpoint::Endpoint;
+use crate::crew::Crew;
 use crate::event_log::EventLog;
 use crate::manner::Manner;
 use crate::records::Records;
@@ -39,8 +39,6 @@ pub(crate) struct Starter {
     pub plan: Arc<Plan>,
     pub model: Arc<Model>,
     pub manner: Arc<Manner>,
-    /// Longest that a worker may take to start.
-    pub longest_start: Option<Duration>,
     pub begins: Begins,
     pub log: EventLog,
     /// Takes what workers say.
@@ -114,7 +112,7 @@ impl Starter {
     ///
     /// # Errors
     /// When it does not come so far, or its number cannot be recorded.
-    pub fn begin(&self, of: &Weak<Endpoint>) -> Result<(Replica, Begun), Stillborn> {
+    pub fn begin(&self, of: &Weak<Crew>) -> Result<(Replica, Begun), Stillborn> {
         let Begins {
             endpoint,
             release,
@@ -149,9 +147,8 @@ impl Starter {
                 };
                 let phases = PhaseClock::begin(wanted);
                 let listener = self.listener(of, Some(phases.clone()));
-                let started = self
-                    .workers
-                    .start(duty(incarnation), words, self.longest_start, listener);
+                let limit = of.upgrade().and_then(|crew| crew.terms().longest_start);
+                let started = self.workers.start(duty(incarnation), words, limit, listener);
                 self.keep_start(incarnation, &phases, started.as_ref().err());
                 if let Err(stillborn) = &started {
                     self.said.says(self.begins.replica, incarnation, &stillborn.last_words);
@@ -202,54 +199,54 @@ impl Starter {
     }
 
     /// Returns what hears how a worker gets on.
-    fn listener(&self, of: &Weak<Endpoint>, phases: Option<PhaseClock>) -> impl FnMut(Progress) + Send + 'static {
+    fn listener(&self, of: &Weak<Crew>, phases: Option<PhaseClock>) -> impl FnMut(Progress) + Send + 'static {
         let (resident, starting, replica) = (self.plan.held.resident().clone(), of.clone(), self.begins.replica);
         move |progress| match progress {
             Progress::Given(bytes) => _ = resident.fetch_add(bytes, Ordering::Relaxed),
             Progress::Phase(phase) => {
                 phases.iter().for_each(|phases| phases.enters(phase));
-                if let Some(endpoint) = starting.upgrade() {
-                    endpoint.comes_back(replica, Life::Starting(phase));
+                if let Some(crew) = starting.upgrade() {
+                    crew.comes_back(replica, Life::Starting(phase));
                 }
             }
         }
     }
 
     /// Keeps the replica of an endpoint alive until it is told to stop.
-    pub fn keep(&self, endpoint: &Weak<Endpoint>, first: Result<Begun, Stillborn>, stop: &Stop) {
+    pub fn keep(&self, crew: &Weak<Crew>, first: Result<Begun, Stillborn>, stop: &Stop) {
         let (mut deaths, mut life) = (Deaths::default(), first);
         loop {
             let over = match life {
-                Ok(begun) => self.outlive(begun, endpoint, stop),
+                Ok(begun) => self.outlive(begun, crew, stop),
                 Err(stillborn) => Over::Died(End::from(stillborn)),
             };
             let pause = match over {
                 Over::Told => return,
-                Over::Renewed => self.renewed(endpoint),
-                Over::Died(end) => self.died(end, &mut deaths, endpoint),
+                Over::Renewed => self.renewed(crew),
+                Over::Died(end) => self.died(end, &mut deaths, crew),
             };
             let Some(pause) = pause else { return };
             if stop.within(pause) {
                 return;
             }
-            life = self.next_life(endpoint);
+            life = self.next_life(crew);
         }
     }
 
     /// Says that a worker was drained; returns the pause before the next life, or nothing where nobody needs one.
-    fn renewed(&self, endpoint: &Weak<Endpoint>) -> Option<Duration> {
+    fn renewed(&self, crew: &Weak<Crew>) -> Option<Duration> {
         tracing::info!(
             endpoint = self.begins.endpoint,
             replica = self.begins.replica,
             "a worker was drained; the next one is started"
         );
         let next = Life::Starting(Phase::StartingWorker);
-        endpoint.upgrade()?.comes_back(self.begins.replica, next);
+        crew.upgrade()?.comes_back(self.begins.replica, next);
         Some(Duration::ZERO)
     }
 
     /// Says that a worker is gone; returns the pause before the next life, or nothing where nobody needs one.
-    fn died(&self, end: End, deaths: &mut Deaths, endpoint: &Weak<Endpoint>) -> Option<Duration> {
+    fn died(&self, end: End, deaths: &mut Deaths, crew: &Weak<Crew>) -> Option<Duration> {
         let pause = deaths.note(end.produced);
         tracing::error!(
             endpoint = self.begins.endpoint,
@@ -262,8 +259,8 @@ impl Starter {
             "a worker is gone: {}",
             end.why
         );
-        let endpoint = endpoint.upgrade()?;
-        endpoint.counted.worker_gone(end.cause);
+        let crew = crew.upgrade()?;
+        crew.terms().counted.worker_gone(end.cause);
         let next = match pause.as_secs() {
             0 => "now".into(),
             seconds => format!("in {seconds} s"),
@@ -275,23 +272,23 @@ impl Starter {
         } else {
             Life::Starting(Phase::StartingWorker)
         };
-        endpoint.comes_back(self.begins.replica, next);
+        crew.comes_back(self.begins.replica, next);
         Some(pause)
     }
 
     /// Begins the next life and puts it in its place.
-    fn next_life(&self, endpoint: &Weak<Endpoint>) -> Result<Begun, Stillborn> {
-        self.begin(endpoint).map(|(replica, begun)| {
+    fn next_life(&self, crew: &Weak<Crew>) -> Result<Begun, Stillborn> {
+        self.begin(crew).map(|(replica, begun)| {
             // Whoever was removed meanwhile lets go of the worker, which ends it.
-            if let Some(endpoint) = endpoint.upgrade() {
-                endpoint.place(replica);
+            if let Some(crew) = crew.upgrade() {
+                crew.place(replica);
             }
             begun
         })
     }
 
     /// Watches a life to its end.
-    fn outlive(&self, mut begun: Begun, endpoint: &Weak<Endpoint>, stop: &Stop) -> Over {
+    fn outlive(&self, mut begun: Begun, crew: &Weak<Crew>, stop: &Stop) -> Over {
         let (mut hung, mut is_draining) = (None, false);
         stop.ends(&begun.engine);
         loop {
@@ -303,9 +300,9 @@ impl Starter {
             let end = engine.wait_for_end(LOOK);
             if let Some(until) = stop.renewal() {
                 if !std::mem::replace(&mut is_draining, true)
-                    && let Some(endpoint) = endpoint.upgrade()
+                    && let Some(crew) = crew.upgrade()
                 {
-                    endpoint.comes_back(self.begins.replica, Life::Draining);
+                    crew.comes_back(self.begins.replica, Life::Draining);
                 }
                 // What has not ended by then goes on with the next one.
                 if Instant::now() >= until {

@@ -148,8 +148,12 @@ impl LastingStream {
         let State::On((_, placed)) = &self.state else { return };
         self.alone = None;
         let from = placed.replica.incarnation;
-        if !self.endpoint.is_kept() {
-            let why = if self.endpoint.is_closed() { STOPPED.into() } else { why };
+        if !self.endpoint.crew.is_kept() {
+            let why = if self.endpoint.crew.is_closed() {
+                STOPPED.into()
+            } else {
+                why
+            };
             self.state = State::GivenUp(Some(why));
             return;
         }
@@ -203,7 +207,7 @@ async fn taken(endpoint: &Endpoint, requests: &[GenerationRequest], entry: Entry
         match hand_in(turn, requests, entry.arrived).await {
             Ok(taken) => return Ok(taken),
             // It died just now.
-            Err(Refusal::Stopped(_)) if endpoint.is_kept() => {}
+            Err(Refusal::Stopped(_)) if endpoint.crew.is_kept() => {}
             Err(refusal) => return Err(Refused::Engine(refusal)),
         }
     }

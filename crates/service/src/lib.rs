@@ -13,6 +13,7 @@
 //! | [`text`] | what would a model get, and how long is it? |
 //! | [`manage`] | how do things stand, and what was called? |
 //! | [`endpoint`], [`endpoints`] | what can be called by name? |
+//! | [`crew`] | which replicas answer its calls? |
 //! | [`deploy`] | how does an endpoint begin to be served? |
 //! | `manner` | how are its calls answered? |
 //! | `park` | what if nobody calls it for a while? |
@@ -44,6 +45,7 @@ mod cold_start;
 mod connection;
 pub mod console;
 mod counted;
+pub mod crew;
 mod departure;
 pub mod deploy;
 pub mod endpoint;

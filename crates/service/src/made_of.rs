@@ -23,8 +23,23 @@ pub(crate) struct MadeOf {
 }
 
 impl MadeOf {
+    /// Returns whether another one is served by the same replicas: what it is made of differs at most in how calls are answered.
+    pub fn has_machine_of(&self, other: &MadeOf) -> bool {
+        let machine = |made: &MadeOf| (made.content.clone(), made.weights.clone(), made.settings.clone());
+        machine(self) == machine(other)
+    }
+
+    /// Returns what makes a release with the machine's part, as JSON.
+    pub fn release_on(&self, machine: &Value) -> String {
+        let mut settings = machine.clone();
+        if let Some(beyond) = self.beyond_the_machine() {
+            settings["answering"] = beyond;
+        }
+        settings.to_string()
+    }
+
     /// Returns what makes a release besides the machine's part, where anything is said about it.
-    pub fn beyond_the_machine(&self) -> Option<Value> {
+    fn beyond_the_machine(&self) -> Option<Value> {
         let says_nothing = self.answering == Answering::default() && self.upkeep == Upkeep::default();
         let template = self
             .template

@@ -115,7 +115,7 @@ fn encode_states(encoder: &mut DescriptorEncoder<'_>, endpoints: &Endpoints) -> 
         endpoints
             .all()
             .iter()
-            .map(|endpoint| (endpoint.name.clone(), endpoint.state())),
+            .map(|endpoint| (endpoint.name.clone(), endpoint.crew.state())),
     );
     let help = "1 for the state that an endpoint is in";
     Series::new(encoder, "vastrelay_endpoint_state", help).write(MetricType::Gauge, |write| {
@@ -130,7 +130,7 @@ fn encode_states(encoder: &mut DescriptorEncoder<'_>, endpoints: &Endpoints) -> 
 fn encode_totals(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>]) -> std::fmt::Result {
     let totals: Vec<(&Endpoint, Totals)> = endpoints
         .iter()
-        .map(|endpoint| (&**endpoint, endpoint.totals()))
+        .map(|endpoint| (&**endpoint, endpoint.crew.totals()))
         .collect();
     type Read = fn(&Totals) -> u64;
     let counters: [(&str, &str, Read); 5] = [
@@ -179,7 +179,7 @@ fn encode_gauges(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>
     let replicas: Vec<Seen> = endpoints
         .iter()
         .flat_map(|endpoint| {
-            endpoint.replicas().into_iter().map(|placed| Seen {
+            endpoint.crew.replicas().into_iter().map(|placed| Seen {
                 endpoint: endpoint.clone(),
                 number: placed.replica.number.to_string(),
                 status: placed.replica.generate.status(),
@@ -192,7 +192,7 @@ fn encode_gauges(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>
         (
             "vastrelay_queue_depth",
             "Sequences accepted and not in the batch",
-            Endpoint::queue_depth,
+            |endpoint| endpoint.crew.queue_depth(),
         ),
         ("vastrelay_queue_limit", "Maximum sequences that may wait", |endpoint| {
             endpoint.limits().queue_depth

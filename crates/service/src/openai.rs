@@ -86,7 +86,7 @@ fn entries(endpoints: &Endpoints, sight: &Sight, life: &Life) -> BTreeMap<String
             modes: Some(endpoint.manner.modes()),
             context: Some(endpoint.limits().context),
             simulated: Some(endpoint.device().is_simulated()),
-            ..entry(&endpoint.name, endpoint.state())
+            ..entry(&endpoint.name, endpoint.crew.state())
         };
         all.insert(endpoint.name.clone(), served);
     }

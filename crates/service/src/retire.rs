@@ -32,10 +32,10 @@ pub(crate) fn retire(endpoint: Arc<Endpoint>, within: Option<Duration>) -> std::
         let until = within.and_then(|within| Instant::now().checked_add(within));
         let mut is_closed = false;
         // Whoever answers a call holds the endpoint.
-        while Arc::strong_count(&endpoint) > 1 {
+        while Arc::strong_count(&endpoint) > 1 || endpoint.shares_its_crew() {
             if !is_closed && until.is_some_and(|until| Instant::now() >= until) {
                 is_closed = true;
-                endpoint.close();
+                endpoint.crew.close();
             }
             std::thread::sleep(LOOK);
         }

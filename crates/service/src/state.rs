@@ -113,7 +113,7 @@ impl ServiceState {
 
     /// Ends all workers.
     pub fn end_workers(&self) {
-        self.endpoints.all().iter().for_each(|endpoint| endpoint.let_go());
+        self.endpoints.all().iter().for_each(|endpoint| endpoint.crew.let_go());
         if let Some(workers) = &self.loader.workers {
             workers.wait_for_end(WORKERS_END);
         }

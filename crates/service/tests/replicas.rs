@@ -84,22 +84,22 @@ fn totals_never_run_backwards_when_a_replica_begins_another_life() {
     let world = World::new();
     let (first, tokens) = world.replica(1, 1, None);
     let endpoint = Endpoint::new("pierdesk", 1, world.model.clone(), first.plan.clone());
-    endpoint.place(first);
+    endpoint.crew.place(first);
     tokens.store(1_000, Ordering::Relaxed);
-    assert_eq!(endpoint.totals().output_tokens, 1_000);
+    assert_eq!(endpoint.crew.totals().output_tokens, 1_000);
     let (second, other) = world.replica(2, 2, None);
-    endpoint.place(second);
+    endpoint.crew.place(second);
     other.store(50, Ordering::Relaxed);
-    assert_eq!(endpoint.totals().output_tokens, 1_050);
+    assert_eq!(endpoint.crew.totals().output_tokens, 1_050);
     let (again, tokens) = world.replica(1, 3, None);
-    endpoint.place(again);
+    endpoint.crew.place(again);
     assert_eq!(
-        endpoint.totals().output_tokens,
+        endpoint.crew.totals().output_tokens,
         1_050,
         "it counts from zero in its new life"
     );
     tokens.store(7, Ordering::Relaxed);
-    assert_eq!(endpoint.totals().output_tokens, 1_057);
+    assert_eq!(endpoint.crew.totals().output_tokens, 1_057);
     let lives: Vec<(u32, u64)> = endpoint
         .replicas()
         .iter()
@@ -113,10 +113,10 @@ fn an_endpoint_with_failed_replicas_is_degraded_and_failed_when_none_is_left() {
     let world = World::new();
     let first = world.replica(1, 1, None).0;
     let endpoint = Endpoint::new("pierdesk", 1, world.model.clone(), first.plan.clone());
-    endpoint.place(first);
-    assert_eq!(endpoint.state().name(), "ready");
-    endpoint.place(world.replica(2, 2, Some("it ran into a wall")).0);
-    assert_eq!(endpoint.state().name(), "degraded");
-    endpoint.place(world.replica(1, 3, Some("it ran into a wall")).0);
-    assert_eq!(endpoint.state().name(), "failed");
+    endpoint.crew.place(first);
+    assert_eq!(endpoint.crew.state().name(), "ready");
+    endpoint.crew.place(world.replica(2, 2, Some("it ran into a wall")).0);
+    assert_eq!(endpoint.crew.state().name(), "degraded");
+    endpoint.crew.place(world.replica(1, 3, Some("it ran into a wall")).0);
+    assert_eq!(endpoint.crew.state().name(), "failed");
 }

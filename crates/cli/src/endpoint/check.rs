@@ -26,6 +26,9 @@ pub fn tell(name: &str, checked: &EndpointCheck, say: fn(String)) {
     say(match (checked.served, checked.is_change, checked.needs_pause) {
         (None, ..) => format!("{name} could be served"),
         (Some(release), false, _) => format!("{name} is served so already, as release {release}"),
+        (Some(release), true, false) if checked.at_once => {
+            format!("{name} changes at once: the worker of release {release} goes on, and no call notices")
+        }
         (Some(release), true, false) => {
             format!("{name} could take over from release {release}: there is room for both, and no call would be lost")
         }

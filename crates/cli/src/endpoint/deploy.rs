@@ -1,7 +1,7 @@
 //! `vastrelay endpoint deploy`.
 
 use super::check;
-use super::follow::follow;
+use super::follow::{follow, tell};
 use super::summary;
 use crate::args::endpoint::{EndpointDeployOptions, endpoint_name, named_path};
 use crate::client::Client;
@@ -31,6 +31,7 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
     check::tell(&wanted.name, &checked, |text| note(text));
     let endpoint = follow(&client, &wanted.name, deploying).await?;
     line(format!("deployed {}: {}", endpoint.name, summary(&endpoint)));
+    tell(&client, &endpoint).await?;
     line(format!("  base address  {}/v1", client.url().trim_end_matches('/')));
     line(format!("  model         {}", endpoint.name));
     line(format!(

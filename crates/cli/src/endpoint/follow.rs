@@ -12,7 +12,7 @@ use vastrelay_wire::manage::{ColdStart, EndpointDetail, EndpointStatus, JobEntry
 /// Time between two looks at how a start gets on.
 const LOOK: Duration = Duration::from_millis(100);
 
-/// Says which phase the start of an endpoint is in until it is there, then how long its phases took.
+/// Says which phase the start of an endpoint is in until it is there.
 pub async fn follow(
     client: &Client,
     name: &str,
@@ -20,13 +20,14 @@ pub async fn follow(
 ) -> Result<EndpointStatus, Failure> {
     let mut starting = pin!(starting);
     let (path, mut last) = (format!("/manage/endpoints/{name}"), String::new());
-    let endpoint = loop {
+    loop {
         tokio::select! {
-            started = &mut starting => break started?,
+            started = &mut starting => return started,
             () = tokio::time::sleep(LOOK) => {}
         }
         // What cannot be looked at now is told at the end.
-        let phase = match client.get::<EndpointDetail>(&path).await.ok().as_ref().and_then(phase) {
+        let detail = client.get::<EndpointDetail>(&path).await.ok();
+        let phase = match detail.as_ref().and_then(phase) {
             Some(phase) => Some(phase),
             None => building(client, name).await,
         };
@@ -34,17 +35,19 @@ pub async fn follow(
             note(format!("  {phase}…"));
             last = phase;
         }
-    };
+    }
+}
+
+/// Says how long the phases of an endpoint's start took, where it was started now.
+pub async fn tell(client: &Client, endpoint: &EndpointStatus) -> Result<(), Failure> {
+    let path = format!("/manage/endpoints/{}", endpoint.name);
     let detail: EndpointDetail = client.get(&path).await?;
     let incarnation = endpoint.replicas.first().map(|replica| replica.incarnation);
-    let start = detail
-        .starts
-        .iter()
-        .find(|start| Some(start.incarnation) == incarnation);
-    if let Some(start) = start {
+    let is_its = |start: &&ColdStart| Some(start.incarnation) == incarnation && start.release == endpoint.release;
+    if let Some(start) = detail.starts.iter().find(is_its) {
         line(format!("  ready after {}: {}", duration(start.seconds), phases(start)));
     }
-    Ok(endpoint)
+    Ok(())
 }
 
 /// Returns how far the build is that an endpoint waits for, where it waits for one.

@@ -207,3 +207,63 @@ async fn what_takes_longer_than_its_limit_ends_and_says_so() {
     wait_for_state(&service, "dock", "ready").await;
     answer(&service, "dock", json!({})).await;
 }
+
+#[tokio::test]
+async fn what_only_changes_answers_applies_at_once_and_the_worker_goes_on() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&["--workers-stay", "60s"]);
+    deploy(&service, &files, "desk", "");
+    let process = service.endpoint().await["replicas"][0]["process"].clone();
+    let long = asked("desk", json!({"max_tokens": 600, "min_tokens": 600, "stream": true}));
+    let mut running = service.send("/v1/chat/completions", &long).await;
+    running.chunk().await.unwrap();
+    let file = spec(
+        files.path(),
+        "desk",
+        &small("[defaults]\nmax_tokens = 3\n[limits]\nanswer = \"9s\""),
+    );
+    let said = succeeded(&service, &["endpoint", "check", &file]);
+    assert!(
+        said.contains("desk changes at once: the worker of release 1 goes on"),
+        "{said}"
+    );
+    let said = succeeded(&service, &["endpoint", "deploy", &file]);
+    assert!(said.contains("release 2") && !said.contains("ready after"), "{said}");
+    let endpoint = service.endpoint().await;
+    assert_eq!((&endpoint["release"], &endpoint["state"]), (&json!(2), &json!("ready")));
+    assert_eq!(endpoint["replicas"][0]["process"], process);
+    let short = answer(&service, "desk", json!({"max_tokens": null, "min_tokens": 3})).await;
+    assert_eq!(short["usage"]["completion_tokens"], 3);
+    // Whoever was being answered is, as before; the worker that both share is there for as long as either.
+    let rest = running.text().await.unwrap();
+    assert!(rest.contains("[DONE]"), "{rest}");
+    service.kill_worker();
+    service
+        .wait_for("another worker", |endpoint| {
+            endpoint["state"] == "ready" && endpoint["replicas"][0]["process"] != process
+        })
+        .await;
+    answer(&service, "desk", json!({})).await;
+    let gone = service.text("/metrics").await;
+    assert!(
+        gone.contains("vastrelay_workers_gone_total{endpoint=\"desk\",release=\"2\""),
+        "{gone}"
+    );
+    // The next service takes its worker over, whatever release it was started for.
+    let process = service.endpoint().await["replicas"][0]["process"].clone();
+    let service = Service::start_in(service.kill(), &["--listen", "127.0.0.1:0"]);
+    let endpoint = service.endpoint().await;
+    assert_eq!(
+        (&endpoint["replicas"][0]["process"], &endpoint["release"]),
+        (&process, &json!(2))
+    );
+    // It is stopped with all that it answers, and nothing of it is left.
+    succeeded(
+        &service,
+        &["endpoint", "deploy", &spec(files.path(), "desk", &small(""))],
+    );
+    succeeded(&service, &["endpoint", "stop", "desk", "--within", "0s"]);
+    while !service.workers().is_empty() {
+        tokio::task::yield_now().await;
+    }
+}

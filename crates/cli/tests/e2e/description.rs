@@ -81,6 +81,8 @@ async fn no_request_that_the_description_allows_breaks_the_service() {
             // It is not ready for a moment.
             "--exclude-operation-id",
             "renew_endpoint",
+            "--exclude-operation-id",
+            "park_endpoint",
             "--no-color",
             "--suppress-health-check",
             "all",

@@ -64,7 +64,7 @@ impl Looks {
     fn all(&mut self, state: &ServiceState) {
         let mut alive = HashSet::new();
         for endpoint in state.endpoints.all() {
-            for placed in endpoint.replicas() {
+            for placed in endpoint.crew.replicas() {
                 alive.insert(placed.replica.incarnation);
                 self.one(state, &endpoint, &placed);
             }

@@ -55,9 +55,9 @@ fn device_status(endpoints: &[Arc<Endpoint>], device: &Device) -> DeviceStatus {
 
 /// Returns what an endpoint's replicas hold, also while they are being started.
 fn owners(endpoint: &Endpoint) -> Vec<DeviceOwner> {
-    let placed = endpoint.replicas();
+    let placed = endpoint.crew.replicas();
     if placed.is_empty() {
-        let to_be = endpoint.without_worker().into_keys();
+        let to_be = endpoint.crew.without_worker().into_keys();
         return to_be.map(|number| owner_to_be(endpoint, number)).collect();
     }
     placed.iter().map(|placed| owner(endpoint, placed)).collect()

@@ -106,6 +106,7 @@ pub async fn check(
         Ok(EndpointCheck {
             served: checked.served,
             is_change: checked.is_change,
+            at_once: checked.is_change && checked.at_once,
             needs_pause: planned.is_none() && checked.is_change,
             why,
             planned,
@@ -320,7 +321,7 @@ pub async fn renew(
     let Renewal { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
     let time = limit(within)?;
     let endpoint = endpoints.get(&name)?;
-    if !endpoint.is_kept() {
+    if !endpoint.crew.is_kept() {
         let text = format!("the replicas of `{}` have no workers of their own", endpoint.name);
         return Err(Problem::conflict("no_worker", text));
     }
@@ -328,7 +329,7 @@ pub async fn renew(
         let text = format!("requests have {within} s to end where they are");
         log.done_by(caller.name(), EventKind::Renewed, text);
     }
-    endpoint.renew(time);
+    endpoint.crew.renew(time);
     Ok(HttpResponse::Accepted().json(endpoint_status(&endpoint)))
 }
 

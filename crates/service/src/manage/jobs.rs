@@ -47,8 +47,8 @@ pub async fn jobs(jobs: web::Data<Jobs>, query: web::Query<JobsQuery>) -> Result
 /// 404 when there is none.
 #[utoipa::path(get, path = "/manage/jobs/{number}", tag = "manage", params(("number" = i64, Path, description = "The job")), responses(
     (status = 200, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn job(jobs: web::Data<Jobs>, number: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    Ok(HttpResponse::Ok().json(jobs.into_inner().one(*number).await?))
+pub async fn job(jobs: web::Data<Jobs>, number: web::Path<String>) -> Result<HttpResponse, Problem> {
+    Ok(HttpResponse::Ok().json(jobs.into_inner().one(read(&number)?).await?))
 }
 
 /// `DELETE /manage/jobs/{number}`: ends a job early. A load test keeps what was measured so far; of a build nothing is left.
@@ -58,8 +58,8 @@ pub async fn job(jobs: web::Data<Jobs>, number: web::Path<i64>) -> Result<HttpRe
 #[utoipa::path(delete, path = "/manage/jobs/{number}", operation_id = "cancel_job", tag = "manage",
     params(("number" = i64, Path, description = "The job")), responses(
     (status = 202, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn cancel(jobs: web::Data<Jobs>, number: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    Ok(HttpResponse::Accepted().json(jobs.into_inner().cancel(*number).await?))
+pub async fn cancel(jobs: web::Data<Jobs>, number: web::Path<String>) -> Result<HttpResponse, Problem> {
+    Ok(HttpResponse::Accepted().json(jobs.into_inner().cancel(read(&number)?).await?))
 }
 
 /// `GET /manage/builds`: models that the service has converted once, with size and users, newest first.
@@ -71,6 +71,17 @@ pub async fn cancel(jobs: web::Data<Jobs>, number: web::Path<i64>) -> Result<Htt
 pub async fn builds(records: web::Data<Records>) -> Result<HttpResponse, Problem> {
     let builds = records.query(|store| store.builds()).await?;
     Ok(HttpResponse::Ok().json(builds.into_iter().map(build_entry).collect::<Vec<_>>()))
+}
+
+/// Reads the number of a job; what is no number names none.
+fn read(number: &str) -> Result<i64, Problem> {
+    let unknown = || {
+        Problem::not_kept(format!(
+            "`{}` is not the number of a job",
+            number.chars().take(40).collect::<String>()
+        ))
+    };
+    number.parse().map_err(|_| unknown())
 }
 
 /// Returns a build as it is told.

@@ -1,6 +1,7 @@
 //! `GET /manage/status`.
 
-use crate::endpoint::{Endpoint, totals_of};
+use crate::crew::totals_of;
+use crate::endpoint::Endpoint;
 use crate::endpoints::{Endpoints, Resting};
 use crate::life::Life;
 use crate::placed::Placed;
@@ -58,20 +59,24 @@ pub(crate) fn condition(endpoints: &Endpoints, all: &[Arc<Endpoint>], life: &Lif
         return State::Draining;
     }
     let resting = endpoints.resting().into_values().map(|resting| resting.state);
-    let states: Vec<State> = all.iter().map(|endpoint| endpoint.state()).chain(resting).collect();
+    let states: Vec<State> = all
+        .iter()
+        .map(|endpoint| endpoint.crew.state())
+        .chain(resting)
+        .collect();
     of_endpoints(&states, endpoints.expects_more())
 }
 
 /// Returns how an endpoint stands.
 pub(crate) fn endpoint_status(endpoint: &Endpoint) -> EndpointStatus {
-    let replicas = endpoint.replicas();
+    let replicas = endpoint.crew.replicas();
     let statuses: Vec<EngineStatus> = replicas.iter().map(|placed| placed.replica.generate.status()).collect();
     let windows = replicas.iter().zip(&statuses).map(|(placed, status)| {
         let produced = (status.prefill_tokens, status.output_tokens);
         (&placed.recent, produced)
     });
     let window = recent::figures(windows);
-    let mut lives = endpoint.without_worker();
+    let mut lives = endpoint.crew.without_worker();
     let placed = replicas.iter().zip(statuses);
     let mut replicas: Vec<ReplicaStatus> = placed
         .map(|(placed, status)| {
@@ -86,10 +91,10 @@ pub(crate) fn endpoint_status(endpoint: &Endpoint) -> EndpointStatus {
     );
     let mut occupancy = OccupancyStatus::default();
     replicas.iter().for_each(|replica| occupancy += replica.occupancy);
-    occupancy.queue_depth += endpoint.line().depth();
+    occupancy.queue_depth += endpoint.crew.line().depth();
     EndpointStatus {
         name: endpoint.name.clone(),
-        state: endpoint.state().name().into(),
+        state: endpoint.crew.state().name().into(),
         release: endpoint.release,
         device: endpoint.device().name().into(),
         simulated: endpoint.device().is_simulated(),
@@ -98,7 +103,7 @@ pub(crate) fn endpoint_status(endpoint: &Endpoint) -> EndpointStatus {
         vocabulary: endpoint.model.description.vocabulary,
         context: endpoint.limits().context,
         occupancy,
-        totals: endpoint.totals(),
+        totals: endpoint.crew.totals(),
         window,
         replicas,
     }
@@ -120,7 +125,7 @@ fn replica_status(
     life: Option<&ReplicaLife>,
 ) -> ReplicaStatus {
     let replica = &placed.replica;
-    let planned = replica_as_planned(endpoint, replica.number, endpoint.state_of(placed), life);
+    let planned = replica_as_planned(endpoint, replica.number, endpoint.crew.state_of(placed), life);
     let limits = endpoint.limits();
     // What has ended has nothing in hand.
     let now = match status.failure {

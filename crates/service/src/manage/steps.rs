@@ -46,7 +46,7 @@ pub async fn steps(
     query: web::Query<StepsQuery>,
 ) -> Result<HttpResponse, Problem> {
     let endpoint = endpoints.get(&name)?;
-    let mut replicas = endpoint.replicas().into_iter();
+    let mut replicas = endpoint.crew.replicas().into_iter();
     let placed = match query.replica {
         Some(number) => replicas
             .find(|placed| placed.replica.number == number)

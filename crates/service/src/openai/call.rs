@@ -350,7 +350,7 @@ impl Call {
         match (&self.placed, &self.endpoint) {
             (Some(placed), _) => placed.recent.note(what),
             (None, Some(endpoint)) => {
-                if let Some(placed) = endpoint.first_replica() {
+                if let Some(placed) = endpoint.crew.first_replica() {
                     placed.recent.note(what);
                 }
             }

@@ -93,12 +93,13 @@ pub struct Words {
 }
 
 impl Duty {
-    /// Returns whether another one is the same, in whatever life.
+    /// Returns whether another one is the same, in whatever life and for whatever release: those that ask the same of their workers share them.
     pub fn is_that_of(&self, other: &Duty) -> bool {
-        let incarnation = self.incarnation;
+        let (incarnation, release) = (self.incarnation, self.release);
         *self
             == Duty {
                 incarnation,
+                release,
                 ..other.clone()
             }
     }

@@ -104,6 +104,9 @@ pub struct EndpointCheck {
     pub served: Option<u32>,
     /// Whether anything would be different from that.
     pub is_change: bool,
+    /// Whether it applies at once, without another worker.
+    #[serde(default)]
+    pub at_once: bool,
     /// Whether what is served has to be stopped first, as memory has no room for both.
     pub needs_pause: bool,
     /// Why, in words.

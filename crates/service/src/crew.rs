@@ -1,0 +1,274 @@
+//! The replicas of an endpoint, and who waits for them. A release that differs from the one before only in how calls are answered goes on with its
+//! crew.
+
+use crate::counted::ReleaseMetrics;
+use crate::line::EdgeLine;
+use crate::placed::Placed;
+use crate::standing::{Life, NotReady};
+use crate::stop::Stop;
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+use std::time::{Duration, Instant};
+use tokio::sync::watch;
+use vastrelay_engine::EngineStatus;
+use vastrelay_fleet::state::{self, State};
+use vastrelay_serving::Replica;
+use vastrelay_wire::manage::Totals;
+
+/// Replicas, those who keep them alive, and the line before them.
+pub struct Crew {
+    replicas: RwLock<Vec<Arc<Placed>>>,
+    /// What becomes of replicas that are not there now, by number.
+    lives: Mutex<BTreeMap<u32, Life>>,
+    /// Told whenever one of the two changes.
+    change: watch::Sender<()>,
+    /// Tells those who keep replicas alive to stop.
+    keepers: Mutex<Vec<Arc<Stop>>>,
+    line: Arc<EdgeLine>,
+    /// What replicas did that are gone.
+    past: Mutex<Totals>,
+    /// Nobody brings its replicas back any more.
+    is_closed: AtomicBool,
+    /// What holds for whoever keeps its replicas, and may be another one from one release to the next.
+    terms: Mutex<Terms>,
+}
+
+/// What holds for those who keep replicas.
+#[derive(Clone)]
+pub(crate) struct Terms {
+    /// What is counted of the release that is served.
+    pub counted: Arc<ReleaseMetrics>,
+    /// Longest that a worker may take to start.
+    pub longest_start: Option<Duration>,
+}
+
+impl Crew {
+    /// Returns a crew of nobody.
+    pub(crate) fn new(terms: Terms) -> Crew {
+        Crew {
+            replicas: RwLock::default(),
+            lives: Mutex::default(),
+            change: watch::Sender::default(),
+            keepers: Mutex::default(),
+            line: EdgeLine::new(),
+            past: Mutex::default(),
+            is_closed: AtomicBool::new(false),
+            terms: Mutex::new(terms),
+        }
+    }
+
+    /// Takes in somebody who keeps a replica alive until the crew is let go.
+    pub(crate) fn is_kept_by(&self, keeper: Arc<Stop>) {
+        self.keepers().push(keeper);
+    }
+
+    /// Returns what holds for those who keep its replicas.
+    pub(crate) fn terms(&self) -> Terms {
+        self.terms.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Says what holds from now on.
+    pub(crate) fn set_terms(&self, terms: Terms) {
+        *self.terms.lock().unwrap_or_else(PoisonError::into_inner) = terms;
+    }
+
+    /// Returns what tells of changes.
+    pub(crate) fn changes(&self) -> watch::Receiver<()> {
+        self.change.subscribe()
+    }
+
+    fn keepers(&self) -> MutexGuard<'_, Vec<Arc<Stop>>> {
+        self.keepers.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Returns what becomes of replicas that have no worker, by number.
+    pub(crate) fn without_worker(&self) -> BTreeMap<u32, Life> {
+        self.lives().clone()
+    }
+
+    /// Returns how many sequences were accepted and are not in a batch.
+    pub(crate) fn queue_depth(&self) -> usize {
+        let there = |placed: &Arc<Placed>| {
+            let status = placed.replica.generate.status();
+            status.failure.map_or(status.occupancy.queue_depth, |_| 0)
+        };
+        self.line.depth() + self.replicas().iter().map(there).sum::<usize>()
+    }
+
+    /// Returns the line before its replicas.
+    pub(crate) fn line(&self) -> &Arc<EdgeLine> {
+        &self.line
+    }
+
+    /// Returns whether somebody brings replicas back that fail.
+    pub(crate) fn is_kept(&self) -> bool {
+        !self.keepers().is_empty() && !self.is_closed()
+    }
+
+    /// Notes that a replica is gone and what becomes of it.
+    pub(crate) fn comes_back(&self, replica: u32, life: Life) {
+        self.lives().insert(replica, life);
+        self.change.send_replace(());
+    }
+
+    /// Lets each replica go on with another worker: the one it has takes no more calls, and what it has not answered within a time goes on
+    /// with the next one.
+    pub(crate) fn renew(&self, within: Duration) {
+        self.keepers().iter().for_each(|keeper| keeper.renew(within));
+    }
+
+    /// Returns whether its calls had to end.
+    pub(crate) fn is_closed(&self) -> bool {
+        self.is_closed.load(Ordering::Acquire)
+    }
+
+    /// Ends its calls with an error, and its replicas.
+    pub(crate) fn close(&self) {
+        self.is_closed.store(true, Ordering::Release);
+        self.let_go();
+        self.change.send_replace(());
+    }
+
+    /// Tells those who keep its replicas alive to stop.
+    pub(crate) fn let_go(&self) {
+        self.keepers().iter().for_each(|keeper| keeper.set());
+    }
+
+    fn lives(&self) -> MutexGuard<'_, BTreeMap<u32, Life>> {
+        self.lives.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Puts a replica in the place of the one with its number, if there is one; what that one did still counts.
+    pub fn place(&self, replica: Replica) {
+        let mut replicas = self.replicas.write().unwrap_or_else(PoisonError::into_inner);
+        let before = replicas
+            .iter()
+            .position(|placed| placed.replica.number == replica.number);
+        if let Some(place) = before {
+            let gone = replicas.swap_remove(place);
+            let mut past = self.past.lock().unwrap_or_else(PoisonError::into_inner);
+            *past += totals_of(&gone.replica.generate.status());
+        }
+        self.lives().remove(&replica.number);
+        replicas.push(Arc::new(Placed::new(replica)));
+        replicas.sort_by_key(|placed| placed.replica.number);
+        let all = replicas.clone();
+        drop(replicas);
+        self.line.serve_by(all);
+        self.change.send_replace(());
+    }
+
+    /// Returns whether a replica takes requests.
+    pub(crate) fn has_replica(&self) -> bool {
+        let takes = |placed: &Arc<Placed>| placed.replica.generate.given().is_some();
+        self.replicas().iter().any(takes)
+    }
+
+    /// Returns why nobody takes requests, where nobody does and nobody will soon.
+    pub(crate) fn not_ready(&self) -> Option<NotReady> {
+        if self.is_closed() {
+            return Some(NotReady::Closed);
+        }
+        if self.has_replica() {
+            return None;
+        }
+        let replicas = self.replicas();
+        if self.is_kept() {
+            return self.failed();
+        }
+        let failure = replicas
+            .first()
+            .and_then(|placed| placed.replica.generate.status().failure);
+        Some(NotReady::Stopped(failure.unwrap_or_else(|| "it has no replica".into())))
+    }
+
+    /// Returns why nobody needs to wait: no replica is being started.
+    fn failed(&self) -> Option<NotReady> {
+        let lives = self.lives();
+        if lives.len() < self.replicas().len() {
+            return None;
+        }
+        let failed = lives.values().map(|life| match life {
+            Life::Starting(_) | Life::Draining => None,
+            Life::Failed {
+                why,
+                until,
+                is_hopeless,
+            } => Some((*until, why, *is_hopeless)),
+        });
+        let failed: Option<Vec<_>> = failed.collect();
+        let (until, why, is_hopeless) = failed?.into_iter().min()?;
+        let retry_after = until.saturating_duration_since(Instant::now());
+        Some(NotReady::Failed {
+            why: why.clone(),
+            retry_after,
+            is_hopeless,
+        })
+    }
+
+    /// Returns its replicas that have a worker, or had one, in the order of their numbers.
+    pub fn replicas(&self) -> Vec<Arc<Placed>> {
+        self.replicas.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Returns its first replica that has a worker, or had one.
+    pub(crate) fn first_replica(&self) -> Option<Arc<Placed>> {
+        let replicas = self.replicas.read().unwrap_or_else(PoisonError::into_inner);
+        replicas.first().cloned()
+    }
+
+    /// Returns what its release has done, over all lives of all replicas.
+    pub fn totals(&self) -> Totals {
+        let replicas = self.replicas();
+        let mut totals = *self.past.lock().unwrap_or_else(PoisonError::into_inner);
+        replicas
+            .iter()
+            .for_each(|placed| totals += totals_of(&placed.replica.generate.status()));
+        totals
+    }
+
+    /// Returns its state.
+    pub fn state(&self) -> State {
+        let mut states: Vec<State> = self.replicas().iter().map(|placed| self.state_of(placed)).collect();
+        states.extend(self.lives().values().map(Life::state));
+        state::of_replicas(&states)
+    }
+
+    /// Returns why a replica of it has failed, where one has.
+    pub(crate) fn failure(&self) -> Option<String> {
+        self.lives().values().find_map(|life| match life {
+            Life::Failed { why, .. } => Some(why.clone()),
+            _ => None,
+        })
+    }
+
+    /// Returns the state of one of its replicas: `ready`, `draining`, `starting` again, or `failed`.
+    pub(crate) fn state_of(&self, placed: &Placed) -> State {
+        match self.lives().get(&placed.replica.number) {
+            Some(life) => life.state(),
+            None if !placed.has_failed() => State::Ready,
+            // Whoever keeps it has not noticed yet.
+            None if self.is_kept() => State::Starting,
+            None => State::Failed,
+        }
+    }
+}
+
+impl Drop for Crew {
+    fn drop(&mut self) {
+        self.let_go();
+    }
+}
+
+/// Returns what an engine has done.
+pub(crate) fn totals_of(status: &EngineStatus) -> Totals {
+    Totals {
+        steps: status.steps,
+        busy: status.busy,
+        prefill_tokens: status.prefill_tokens,
+        output_tokens: status.output_tokens,
+        ended: status.ended,
+        preemptions: status.preemptions,
+    }
+}
