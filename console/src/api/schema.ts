@@ -1467,6 +1467,8 @@ export interface components {
             served?: number | null;
             /** @description Whether anything would be different from that. */
             is_change: boolean;
+            /** @description Whether it applies at once, without another worker. */
+            at_once?: boolean;
             /** @description Whether what is served has to be stopped first, as memory has no room for both. */
             needs_pause: boolean;
             /** @description Why, in words. */

@@ -4,6 +4,7 @@ mod check;
 mod deploy;
 mod follow;
 mod log;
+mod named;
 mod new;
 mod renew;
 mod wait;

@@ -48,8 +48,8 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let server = Server::bind(options.listen, &serve).map_err(Failure::failed)?;
     let store = Store::open(&data, retention).map_err(Failure::failed)?;
     server.check_keys(&store).map_err(Failure::failed)?;
-    let (kept, resting) = wanted::kept(&store, &wanted)?;
-    wanted.extend(kept);
+    let kept = wanted::kept(&store, &wanted)?;
+    wanted.extend(kept.wanted);
     let part = options.cpu()?;
     let memory = part.memory.map_or(usize::MAX, |memory| memory.as_u64() as usize);
     let (memory, cores) = (
@@ -94,7 +94,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let failed = outcome.clone();
     let names = wanted.iter().map(|one| one.order.name.as_str());
     state.endpoints.announce(names);
-    for (name, standing) in resting {
+    for (name, standing) in kept.resting {
         let as_before = match standing {
             Standing::Parked => Resting::parked("it was parked when the service was started".into()),
             _ => Resting::stopped(""),

@@ -1,6 +1,5 @@
 //! How calls are answered, as far as somebody has said.
 
-use crate::spec::NamedToken;
 use std::ops::RangeInclusive;
 use std::time::Duration;
 
@@ -21,6 +20,15 @@ pub struct Answering {
     pub longest_wait: Option<Duration>,
     /// Longest that an answer may take from the call's arrival.
     pub longest_answer: Option<Duration>,
+}
+
+/// A token: its number or its text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NamedToken {
+    /// Its number.
+    Id(u32),
+    /// Its text.
+    Text(String),
 }
 
 /// What calls are.

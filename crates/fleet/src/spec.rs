@@ -19,7 +19,7 @@
 mod values;
 mod written;
 
-use crate::answering::{Answering, Defaults, Mode, PENALTIES, REPETITION_PENALTIES, SHARES, TEMPERATURES};
+use crate::answering::{Answering, Defaults, Mode, NamedToken, PENALTIES, REPETITION_PENALTIES, SHARES, TEMPERATURES};
 use crate::settings::Settings;
 use crate::upkeep::Upkeep;
 use serde::Serialize;
@@ -28,7 +28,6 @@ use std::fmt;
 use std::ops::{Range, RangeInclusive};
 use std::time::Duration;
 use toml::Spanned;
-pub use values::NamedToken;
 use values::{Count, Names, Number};
 use vastrelay_planner::Typical;
 use vastrelay_weights::Precision;

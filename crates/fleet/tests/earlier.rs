@@ -1,8 +1,7 @@
 //! What an earlier version wrote is read as it was meant.
 
 use std::time::Duration;
-use vastrelay_fleet::answering::Defaults;
-use vastrelay_fleet::spec::NamedToken;
+use vastrelay_fleet::answering::{Defaults, NamedToken};
 use vastrelay_fleet::{Answering, Mode, Settings, Spec, Upkeep};
 use vastrelay_planner::Typical;
 use vastrelay_weights::Precision;

@@ -1,8 +1,7 @@
 //! The phases of a cold start, as they come.
 
-use crate::keeper::Wanted;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use vastrelay_serving::worker::protocol::Phase;
 use vastrelay_wire::manage::PhaseTime;
 
@@ -10,6 +9,9 @@ use vastrelay_wire::manage::PhaseTime;
 const WAITING: &str = "waiting for device";
 
 const BUILDING: &str = "building";
+
+/// When an endpoint was wanted, and how long its build took before, where one was made.
+pub(crate) type Wanted = (Instant, Option<Duration>);
 
 /// Notes when each phase of a start begins. Clones share it.
 #[derive(Clone)]

@@ -1,6 +1,6 @@
 //! Keeps a replica alive: starts its worker, watches it, and begins its next life when it is gone.
 
-use crate::cold_start::PhaseClock;
+use crate::cold_start::{PhaseClock, Wanted};
 use crate::crew::Crew;
 use crate::event_log::EventLog;
 use crate::manner::Manner;
@@ -46,9 +46,6 @@ pub(crate) struct Starter {
     /// What came before the first life; taken by that.
     pub wanted: Mutex<Option<Wanted>>,
 }
-
-/// When an endpoint was wanted, and how long its build took before, where one was made.
-pub(crate) type Wanted = (Instant, Option<Duration>);
 
 /// Whose lives begin.
 pub(crate) struct Begins {

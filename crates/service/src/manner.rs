@@ -2,7 +2,7 @@
 
 use crate::problem::Problem;
 use std::path::Path;
-use vastrelay_fleet::spec::NamedToken;
+use vastrelay_fleet::answering::NamedToken;
 use vastrelay_fleet::{Answering, Mode};
 use vastrelay_serving::{LoadError, Model};
 use vastrelay_text::ChatTemplate;

@@ -9,7 +9,6 @@ use crate::order::Order;
 use crate::problem::Problem;
 use crate::records::Records;
 use crate::retire::{retire, wait_for_memory};
-use crate::state::ServiceState;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use vastrelay_fleet::upkeep::Due;
@@ -28,9 +27,9 @@ pub struct Rouser {
 }
 
 /// Parks and stops endpoints for which it is time, on threads of their own.
-pub(crate) fn look(state: &ServiceState) {
-    for (name, due) in due(&state.endpoints) {
-        let rouser = state.rouser();
+pub(crate) fn look(rouser: &Rouser) {
+    for (name, due) in due(&rouser.endpoints) {
+        let rouser = rouser.clone();
         let work = move || match due {
             Due::Park => rouser.park(&name),
             Due::Stop => rouser.stop(&name),

@@ -13,14 +13,19 @@ use vastrelay_wire::error::{ErrorBody, ErrorEnvelope};
 use vastrelay_wire::fields::WrongField;
 use vastrelay_wire::parse::BodyError;
 
+/// The name of an endpoint that is parked.
+#[derive(Clone, Debug)]
+struct Parked(String);
+
 /// An error on its way to the caller.
 #[derive(Clone, Debug)]
 pub struct Problem {
     status: StatusCode,
     body: ErrorBody,
-    retry_after: Option<Duration>,
+    /// Seconds after which it may work.
+    retry_after: Option<u32>,
     /// The endpoint that is parked, where it is refused for that.
-    parked: Option<String>,
+    parked: Option<Box<Parked>>,
     /// Whether the connection is closed after it.
     closes: bool,
 }
@@ -29,6 +34,11 @@ pub struct Problem {
 const LONGEST_NAME: usize = 80;
 /// When to try again to call an endpoint that somebody has to start first.
 const REST: Duration = Duration::from_secs(30);
+
+/// Returns a time in whole seconds, one at least.
+fn seconds(wait: Duration) -> u32 {
+    u32::try_from(wait.as_secs().max(1)).unwrap_or(u32::MAX)
+}
 
 /// Returns the beginning of something that a caller sent, for a message.
 fn short(text: &str) -> String {
@@ -215,7 +225,7 @@ impl Problem {
 
     fn too_many(code: &str, message: String, wait: Duration) -> Problem {
         let mut problem = Problem::new(StatusCode::TOO_MANY_REQUESTS, "rate_limit_error", code, message);
-        problem.retry_after = Some(wait);
+        problem.retry_after = Some(seconds(wait));
         problem
     }
 
@@ -249,7 +259,7 @@ impl Problem {
     pub fn draining() -> Problem {
         let message = "the service is shutting down; try again later, or on another service".into();
         let mut problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server_error", "draining", message);
-        problem.retry_after = Some(Duration::from_secs(5));
+        problem.retry_after = Some(seconds(Duration::from_secs(5)));
         problem
     }
 
@@ -258,14 +268,14 @@ impl Problem {
         let message =
             "the request waited in the queue for as long as this endpoint allows (`queue.wait`); try again later";
         let mut problem = Problem::unavailable("queue_wait", message);
-        problem.retry_after = Some(Duration::from_secs(5));
+        problem.retry_after = Some(seconds(Duration::from_secs(5)));
         problem
     }
 
     fn unavailable(code: &str, message: &str) -> Problem {
         let status = StatusCode::SERVICE_UNAVAILABLE;
         let mut problem = Problem::new(status, "server_error", code, message.into());
-        problem.retry_after = Some(Duration::from_secs(1));
+        problem.retry_after = Some(seconds(Duration::from_secs(1)));
         problem
     }
 
@@ -443,20 +453,20 @@ impl Problem {
     pub(crate) fn resting(name: &str, state: State, why: &str) -> Problem {
         let state = state.name();
         let mut problem = Problem::unavailable(&format!("endpoint_{state}"), &format!("`{name}` is {state}: {why}"));
-        problem.retry_after = Some(REST);
+        problem.retry_after = Some(seconds(REST));
         problem
     }
 
     /// An endpoint that is parked, as nobody has called it for a while: 503, unless it is unparked for the call.
     pub(crate) fn parked(name: &str) -> Problem {
         let mut problem = Problem::resting(name, State::Parked, "a call starts it");
-        problem.parked = Some(name.to_owned());
+        problem.parked = Some(Box::new(Parked(name.to_owned())));
         problem
     }
 
     /// Returns the endpoint that would have to be unparked.
     pub(crate) fn is_parked(&self) -> Option<&str> {
-        self.parked.as_deref()
+        self.parked.as_ref().map(|parked| parked.0.as_str())
     }
 
     /// Returns it in other words.
@@ -481,9 +491,9 @@ impl Problem {
         };
         let mut problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server_error", code, why.to_string());
         problem.retry_after = match why {
-            NotReady::Failed { retry_after, .. } => Some(*retry_after),
+            NotReady::Failed { retry_after, .. } => Some(seconds(*retry_after)),
             NotReady::Stopped(_) => None,
-            NotReady::Closed | NotReady::Starting(_) => Some(REST),
+            NotReady::Closed | NotReady::Starting(_) => Some(seconds(REST)),
         };
         problem
     }
@@ -549,7 +559,7 @@ impl ResponseError for Problem {
             response.force_close();
         }
         if let Some(wait) = self.retry_after {
-            response.insert_header((RETRY_AFTER, wait.as_secs().max(1).to_string()));
+            response.insert_header((RETRY_AFTER, wait.to_string()));
         }
         response.json(self.envelope())
     }

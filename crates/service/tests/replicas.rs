@@ -101,6 +101,7 @@ fn totals_never_run_backwards_when_a_replica_begins_another_life() {
     tokens.store(7, Ordering::Relaxed);
     assert_eq!(endpoint.crew.totals().output_tokens, 1_057);
     let lives: Vec<(u32, u64)> = endpoint
+        .crew
         .replicas()
         .iter()
         .map(|placed| (placed.replica.number, placed.replica.incarnation))

@@ -2,8 +2,8 @@
 
 use crate::error::LoadError;
 use crate::origin::Origin;
+use crate::phase::Phase;
 use crate::turn::Turn;
-use crate::worker::protocol::Phase;
 use serde::{Deserialize, Serialize};
 use std::ffi::OsString;
 use std::path::Path;

@@ -30,6 +30,7 @@ pub mod generate;
 pub mod measure;
 pub mod model;
 pub mod origin;
+pub mod phase;
 pub mod process;
 pub mod quality;
 pub mod replica;

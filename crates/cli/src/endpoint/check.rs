@@ -1,6 +1,6 @@
 //! `vastrelay endpoint check`.
 
-use super::deploy::named;
+use super::named::named;
 use crate::args::endpoint::EndpointCheckOptions;
 use crate::client::Client;
 use crate::failure::Failure;
@@ -17,7 +17,7 @@ pub async fn check(options: &EndpointCheckOptions) -> Result<(), Failure> {
     if options.json {
         return json(&checked);
     }
-    tell(&wanted.name, &checked, |text| line(text));
+    tell(&wanted.name, &checked, line);
     Ok(())
 }
 

@@ -2,14 +2,13 @@
 
 use super::check;
 use super::follow::{follow, tell};
+use super::named::named;
 use super::summary;
-use crate::args::endpoint::{EndpointDeployOptions, endpoint_name, named_path};
+use crate::args::endpoint::{EndpointDeployOptions, endpoint_name};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{json, line};
 use crate::plain::note;
-use crate::spec_file::SpecFile;
-use std::path::Path;
 use vastrelay_wire::manage::{EndpointCheck, EndpointStatus, NewEndpoint};
 
 /// Serves something under a name, in the place of what was served under it.
@@ -28,7 +27,7 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
     let mut checked: EndpointCheck = client.post_for("/manage/check", &wanted).await?;
     // Where somebody has agreed to a pause, it is no news that one is needed.
     checked.why = checked.why.filter(|_| !options.with_pause);
-    check::tell(&wanted.name, &checked, |text| note(text));
+    check::tell(&wanted.name, &checked, note);
     let endpoint = follow(&client, &wanted.name, deploying).await?;
     line(format!("deployed {}: {}", endpoint.name, summary(&endpoint)));
     tell(&client, &endpoint).await?;
@@ -58,34 +57,4 @@ fn wanted(options: &EndpointDeployOptions) -> Result<NewEndpoint, Failure> {
         });
     }
     named(what)
-}
-
-/// Returns what a spec or a model is in the service's words.
-pub fn named(what: &str) -> Result<NewEndpoint, Failure> {
-    if what.ends_with(".toml") {
-        return described(Path::new(what));
-    }
-    let (name, path) = named_path(what).map_err(|error| {
-        Failure::usage(format!(
-            "`{what}` is neither a spec, which ends in .toml, nor a model: {error}"
-        ))
-    })?;
-    // The service may run in another folder than this command.
-    let path = std::path::absolute(path).map_err(Failure::usage)?;
-    Ok(NewEndpoint {
-        name,
-        path: Some(path.display().to_string()),
-        ..NewEndpoint::default()
-    })
-}
-
-/// Returns what a spec is in the service's words.
-fn described(file: &Path) -> Result<NewEndpoint, Failure> {
-    let SpecFile { name, text, beside } = SpecFile::read(file).map_err(Failure::usage)?;
-    Ok(NewEndpoint {
-        name,
-        spec: Some(text),
-        beside: Some(beside.display().to_string()),
-        ..NewEndpoint::default()
-    })
 }

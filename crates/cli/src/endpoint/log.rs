@@ -24,13 +24,15 @@ pub async fn log(options: &EndpointLogOptions) -> Result<(), Failure> {
     if lines.is_empty() && !options.follow {
         line("its workers have said nothing yet");
     }
-    while options.follow {
+    if !options.follow {
+        return Ok(());
+    }
+    loop {
         tokio::time::sleep(LOOK).await;
         let now: Vec<LogLine> = client.get(&path(MOST_OF_LOOK)).await?;
         fresh(&lines, &now).iter().for_each(print);
         lines = now;
     }
-    Ok(())
 }
 
 /// Returns the lines that come after the last one of before.

@@ -20,6 +20,14 @@ pub struct Wanted {
     pub is_kept: bool,
 }
 
+/// What earlier services have left.
+pub struct Kept {
+    /// What is to be served.
+    pub wanted: Vec<Wanted>,
+    /// What is stopped or parked, by name.
+    pub resting: Vec<(String, Standing)>,
+}
+
 /// Returns everything that is to be served; nothing is loaded yet.
 pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failure> {
     let plain = |name: &str, model: &Path| Wanted {
@@ -61,7 +69,7 @@ fn described(file: &Path) -> Result<Wanted, Failure> {
 ///
 /// # Errors
 /// When the database cannot be read.
-pub fn kept(store: &Store, others: &[Wanted]) -> Result<(Vec<Wanted>, Vec<(String, Standing)>), Failure> {
+pub fn kept(store: &Store, others: &[Wanted]) -> Result<Kept, Failure> {
     let (mut wanted, mut resting) = (Vec::new(), Vec::new());
     for kept in store.kept_endpoints().map_err(Failure::failed)? {
         if others.iter().any(|other| other.order.name == kept.name) {
@@ -82,7 +90,7 @@ pub fn kept(store: &Store, others: &[Wanted]) -> Result<(Vec<Wanted>, Vec<(Strin
             }
         }
     }
-    Ok((wanted, resting))
+    Ok(Kept { wanted, resting })
 }
 
 impl Wanted {

@@ -1,5 +1,6 @@
 //! Values of a spec as TOML writes them.
 
+use crate::answering::NamedToken;
 use serde::de::{self, Deserialize, Deserializer, Unexpected, Visitor};
 use std::fmt;
 
@@ -88,15 +89,6 @@ impl<'de> Visitor<'de> for Naming {
         }
         Ok(Names(all))
     }
-}
-
-/// A token: its number or its text.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum NamedToken {
-    /// Its number.
-    Id(u32),
-    /// Its text.
-    Text(String),
 }
 
 impl<'de> Deserialize<'de> for NamedToken {

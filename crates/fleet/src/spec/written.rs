@@ -1,6 +1,7 @@
 //! A spec as TOML writes it.
 
-use super::values::{Count, NamedToken, Names, Number};
+use super::values::{Count, Names, Number};
+use crate::answering::NamedToken;
 use schemars::JsonSchema;
 use serde::Deserialize;
 use toml::Spanned;

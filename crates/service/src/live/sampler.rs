@@ -20,7 +20,7 @@ const EVERY: Duration = Duration::from_millis(250);
 /// Looks at the replicas for as long as the service runs; every `summary` it writes a line for each endpoint to the log, if anything
 /// happened. The address is told when one becomes ready or fails.
 pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Duration>, tell: Option<Url>) {
-    let mut looks = Looks::default();
+    let (mut looks, rouser) = (Looks::default(), state.rouser());
     let herald = tell.map(Herald::of).transpose();
     let mut herald = herald
         .inspect_err(|error| tracing::error!(%error, "nobody is told of endpoints"))
@@ -32,7 +32,7 @@ pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Durat
     loop {
         ticks.tick().await;
         looks.all(&state);
-        park::look(&state);
+        park::look(&rouser);
         herald.iter_mut().for_each(|herald| herald.look(&state.endpoints));
         if state.live.has_listeners() {
             let status = service_status(&state.endpoints, &state.records, &state.life);

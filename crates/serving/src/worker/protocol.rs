@@ -1,6 +1,7 @@
 //! What a service and a worker say to each other.
 
 use crate::assignment::Assignment;
+pub use crate::phase::Phase;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
@@ -135,28 +136,6 @@ pub enum ToService {
     Scores(CallNumber, u32, Vec<TokenLogprobs>),
     /// What the engine tells, with the records of the steps before the frame's own that have not been told.
     Told(Frame, Vec<StepRecord>),
-}
-
-/// A part of a start.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub enum Phase {
-    /// Its process begins.
-    StartingWorker,
-    /// The model's files are held against what they are to be.
-    VerifyingFiles,
-    /// Weights are read and prepared.
-    LoadingWeights,
-}
-
-impl Phase {
-    /// Returns its name.
-    pub fn name(self) -> &'static str {
-        match self {
-            Phase::StartingWorker => "starting worker",
-            Phase::VerifyingFiles => "verifying files",
-            Phase::LoadingWeights => "loading weights",
-        }
-    }
 }
 
 /// What a worker is, once it has loaded.

@@ -1,0 +1,25 @@
+//! The parts of a worker's start.
+
+use serde::{Deserialize, Serialize};
+
+/// A part of a start.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Phase {
+    /// Its process begins.
+    StartingWorker,
+    /// The model's files are held against what they are to be.
+    VerifyingFiles,
+    /// Weights are read and prepared.
+    LoadingWeights,
+}
+
+impl Phase {
+    /// Returns its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Phase::StartingWorker => "starting worker",
+            Phase::VerifyingFiles => "verifying files",
+            Phase::LoadingWeights => "loading weights",
+        }
+    }
+}
