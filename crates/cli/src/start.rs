@@ -18,7 +18,7 @@ use vastrelay_fleet::Settings;
 use vastrelay_planner::amounts::{bytes, counted, grouped};
 use vastrelay_service::deploy::PlannedEndpoint;
 use vastrelay_service::endpoint::Endpoint;
-use vastrelay_service::endpoints::Resting;
+use vastrelay_service::endpoints;
 use vastrelay_service::order::Order;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, Workers};
 use vastrelay_serving::process::Program;
@@ -96,8 +96,8 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     state.endpoints.announce(names);
     for (name, standing) in kept.resting {
         let as_before = match standing {
-            Standing::Parked => Resting::parked("it was parked when the service was started".into()),
-            _ => Resting::stopped(""),
+            Standing::Parked => endpoints::parked("it was parked when the service was started".into()),
+            _ => endpoints::stopped(""),
         };
         state.endpoints.rest(&name, as_before);
     }
@@ -149,7 +149,7 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
             Err(error) => {
                 let name = &one.order.name;
                 match state.records.store.kept_endpoint(name) {
-                    Ok(Some(_)) => state.endpoints.rest(name, Resting::failed(error.to_string())),
+                    Ok(Some(_)) => drop(state.endpoints.rest(name, endpoints::failed(error.to_string()))),
                     _ => state.endpoints.withdraw(name),
                 }
                 failures.push(one.failure(error));

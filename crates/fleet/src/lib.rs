@@ -2,9 +2,11 @@
 //!
 //! | module | question it answers |
 //! |---|---|
+//! | [`roster`] | which endpoints are served, which rest, and who changes which? |
 //! | [`state`] | in which state is an endpoint? |
 //! | [`adoption`] | which worker of an earlier service goes on with a replica? |
 //! | [`dispatch`] | who goes to which replica next? |
+//! | [`ledger`] | who holds how much of which device? |
 //! | [`hang`] | does a worker that says nothing hang? |
 //! | [`restart`] | when does a replica begin its next life? |
 //! | [`survival`] | does a request that lost its worker go on? |
@@ -21,8 +23,10 @@ pub mod answering;
 pub mod difference;
 pub mod dispatch;
 pub mod hang;
+pub mod ledger;
 pub mod profile;
 pub mod restart;
+pub mod roster;
 pub mod settings;
 pub mod spec;
 pub mod state;

@@ -98,6 +98,7 @@ impl Builds {
             took,
         };
         if Build::is_one(&folder) {
+            self.know(files, &digest, weights, &folder)?;
             return Ok(ready(None));
         }
         let process = Arc::new(AtomicU32::new(0));
@@ -156,19 +157,37 @@ impl Builds {
             let _ = std::fs::remove_dir_all(&partial);
         }
         converted?;
-        let taken = size_of(&conversion.out);
-        let kept = self.records.store.keep_build(&BuildRecord {
-            digest: digest.into(),
-            source: conversion.source.display().to_string(),
-            precision: conversion.precisions.weights.to_string(),
-            at_ms: milliseconds_since_1970(),
-            bytes: taken,
-            users: Vec::new(),
-        });
-        kept.map_err(|error| error.to_string())?;
-        let text = format!("{digest}, {}", bytes(taken as usize));
+        let Precisions { weights, kv } = conversion.precisions;
+        let now = self
+            .digest_of(&conversion.source, weights, kv)
+            .map_err(|error| error.to_string())?;
+        if now != digest {
+            let _ = std::fs::remove_dir_all(&conversion.out);
+            return Err("the model's files were changed while they were converted; deploy it again".into());
+        }
+        self.know(files, digest, weights, &conversion.out)
+            .map_err(|error| error.to_string())?;
+        let text = format!("{digest}, {}", bytes(size_of(&conversion.out) as usize));
         job.says(&format!("done: {text}"));
         Ok(text)
+    }
+
+    /// Makes sure that a build which is there is listed.
+    fn know(&self, files: &ModelFiles, digest: &str, weights: Precision, folder: &Path) -> Result<(), LoadError> {
+        let failed = |error: vastrelay_store::StoreError| LoadError::Refused(error.to_string());
+        let known = self.records.store.builds().map_err(failed)?;
+        if known.iter().any(|build| build.digest == digest) {
+            return Ok(());
+        }
+        let kept = self.records.store.keep_build(&BuildRecord {
+            digest: digest.into(),
+            source: files.path().display().to_string(),
+            precision: weights.to_string(),
+            at_ms: milliseconds_since_1970(),
+            bytes: size_of(folder),
+            users: Vec::new(),
+        });
+        kept.map_err(failed)
     }
 
     /// Makes sure that memory and disk suffice for a build of a size.
@@ -364,4 +383,35 @@ fn free_on_disk(folder: &Path) -> Option<usize> {
 
 fn name_of(path: &Path) -> String {
     path.file_name().unwrap_or_default().to_string_lossy().into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use vastrelay_store::{Retention, Store};
+
+    #[test]
+    fn what_memory_or_disk_cannot_hold_is_refused_with_both_numbers() {
+        let data = tempfile::tempdir().unwrap();
+        let records = Arc::new(Records::new(Store::open(data.path(), Retention::default()).unwrap()));
+        let jobs = Arc::new(Jobs::new(records.clone()));
+        let program = Program {
+            path: "/nowhere".into(),
+            words: Vec::new(),
+        };
+        let little = || 10 << 20;
+        let builds = Builds::open(data.path(), program.clone(), records.clone(), jobs.clone(), little).unwrap();
+        let refused = builds.check_room(16 << 20).unwrap_err();
+        assert_eq!(
+            refused,
+            "converting takes about 18.0 MiB of memory, of 10.0 MiB that are free"
+        );
+        builds.check_room(8 << 20).unwrap();
+        let builds = Builds::open(data.path(), program, records, jobs, || usize::MAX).unwrap();
+        let refused = builds.check_room(1 << 60).unwrap_err();
+        assert!(
+            refused.contains("the build takes about") && refused.contains("free"),
+            "{refused}"
+        );
+    }
 }

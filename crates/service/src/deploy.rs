@@ -3,7 +3,7 @@
 use crate::builds::{Builds, Ready};
 use crate::endpoint::Endpoint;
 use crate::endpoint_name::check_name;
-use crate::endpoints::{Endpoints, Resting};
+use crate::endpoints::{self, Endpoints};
 use crate::event_log::{EventLog, SERVICE};
 use crate::keeper::{Begins, Starter};
 use crate::made_of::{MadeOf, weights_of};
@@ -184,10 +184,10 @@ impl Loader {
         match endpoints.get(&order.name) {
             Ok(old) => self.change(endpoints, records, order, old, terms),
             Err(_) => self.plan(endpoints, records, order)?.begin().inspect_err(|error| {
-                drop(endpoints.take(&order.name));
                 // What was never served is not kept.
-                if let Ok(Some(_)) = records.store.kept_endpoint(&order.name) {
-                    endpoints.rest(&order.name, Resting::failed(error.to_string()));
+                match records.store.kept_endpoint(&order.name) {
+                    Ok(Some(_)) => drop(endpoints.rest(&order.name, endpoints::failed(error.to_string()))),
+                    _ => drop(endpoints.take(&order.name)),
                 }
             }),
         }
@@ -290,8 +290,7 @@ impl Loader {
             begun.map_err(|error| error.to_string())
         });
         if let Err(why) = begun {
-            drop(endpoints.take(name));
-            endpoints.rest(name, Resting::failed(why));
+            endpoints.rest(name, endpoints::failed(why));
         }
     }
 

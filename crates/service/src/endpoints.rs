@@ -5,11 +5,12 @@ use crate::event_log::SERVICE;
 use crate::problem::Problem;
 use crate::sight::Sight;
 use crate::worker_log::WorkerLog;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, Weak};
 use std::time::Instant;
 use tokio::sync::watch;
 use vastrelay_fleet::State;
+use vastrelay_fleet::roster::{self, Found, Roster, Rouse};
 use vastrelay_fleet::upkeep::Due;
 
 /// The endpoints, by name.
@@ -24,41 +25,13 @@ pub struct Endpoints {
 
 #[derive(Default)]
 struct Known {
-    served: BTreeMap<String, Arc<Endpoint>>,
-    /// Those that will be there soon: nobody knows yet what they need.
-    announced: BTreeSet<String>,
-    /// Those that are not served.
-    resting: BTreeMap<String, Resting>,
+    roster: Roster<Arc<Endpoint>, Instant>,
     /// Releases that are being started in the place of one that is served.
     coming: BTreeMap<String, Weak<Endpoint>>,
-    /// Those that somebody deploys, stops, starts or removes just now.
-    changing: BTreeSet<String>,
 }
 
 /// An endpoint that is known and not served.
-#[derive(Clone, Debug)]
-pub struct Resting {
-    /// [`State::Stopped`], [`State::Parked`], or [`State::Failed`] where it cannot be started.
-    pub state: State,
-    /// Why.
-    pub why: String,
-    /// Since when.
-    pub since: Instant,
-    /// Whether it was tried to start it for a call, in vain.
-    pub is_vain: bool,
-}
-
-/// What a call does about an endpoint that is parked.
-pub(crate) enum Rouse {
-    /// Nothing: it is there.
-    There,
-    /// It waits for a change: somebody else has it in hand.
-    Wait,
-    /// It starts it.
-    Start,
-    /// Nothing: it is not to be started.
-    Refused(Problem),
-}
+pub type Resting = roster::Resting<Instant>;
 
 /// The right to change an endpoint, given back when it is dropped.
 pub(crate) struct Changing<'a> {
@@ -66,59 +39,52 @@ pub(crate) struct Changing<'a> {
     name: String,
 }
 
-impl Resting {
-    /// Returns the standing of an endpoint that somebody has stopped.
-    pub fn stopped(by: &str) -> Resting {
-        Resting {
-            state: State::Stopped,
-            why: match by {
-                "" => "somebody has stopped it".into(),
-                SERVICE => "its time is over (`stop_after`)".into(),
-                by => format!("{by} has stopped it"),
-            },
-            since: Instant::now(),
-            is_vain: false,
-        }
-    }
+/// Returns the standing of an endpoint that somebody has stopped.
+pub fn stopped(by: &str) -> Resting {
+    let why = match by {
+        "" => "somebody has stopped it".into(),
+        SERVICE => "its time is over (`stop_after`)".into(),
+        by => format!("{by} has stopped it"),
+    };
+    resting(State::Stopped, why)
+}
 
-    /// Returns the standing of an endpoint that the next call starts.
-    pub fn parked(why: String) -> Resting {
-        Resting {
-            state: State::Parked,
-            why,
-            since: Instant::now(),
-            is_vain: false,
-        }
-    }
+/// Returns the standing of an endpoint that the next call starts.
+pub fn parked(why: String) -> Resting {
+    resting(State::Parked, why)
+}
 
-    /// Returns the standing of a parked endpoint that could not be started for a call; the next one tries again.
-    pub(crate) fn parked_in_vain(why: String) -> Resting {
-        Resting {
-            is_vain: true,
-            ..Resting::parked(why)
-        }
+/// Returns the standing of a parked endpoint that could not be started for a call; the next one tries again.
+pub(crate) fn parked_in_vain(why: String) -> Resting {
+    Resting {
+        is_vain: true,
+        ..parked(why)
     }
+}
 
-    /// Returns the standing of an endpoint that cannot be started.
-    pub fn failed(why: String) -> Resting {
-        Resting {
-            state: State::Failed,
-            why,
-            since: Instant::now(),
-            is_vain: false,
-        }
+/// Returns the standing of an endpoint that cannot be started.
+pub fn failed(why: String) -> Resting {
+    resting(State::Failed, why)
+}
+
+fn resting(state: State, why: String) -> Resting {
+    Resting {
+        state,
+        why,
+        since: Instant::now(),
+        is_vain: false,
     }
 }
 
 impl Endpoints {
     /// Returns all that are served or will be soon, in the order of their names.
     pub fn all(&self) -> Vec<Arc<Endpoint>> {
-        self.read().served.values().cloned().collect()
+        self.read().roster.served().values().cloned().collect()
     }
 
     /// Returns all that are not, in the order of their names.
     pub fn resting(&self) -> BTreeMap<String, Resting> {
-        self.read().resting.clone()
+        self.read().roster.resting().clone()
     }
 
     /// Returns the one that a caller who knows of so many names as its model.
@@ -127,19 +93,15 @@ impl Endpoints {
     /// 404 with the names that the caller knows, 503 when it is not served.
     pub fn called(&self, model: &str, sight: &Sight) -> Result<Arc<Endpoint>, Problem> {
         let known = self.read();
-        let unknown = || Problem::unknown_model(model, known.served.keys().filter(|name| sight.has(name)));
-        if !sight.has(model) {
-            return Err(unknown());
+        let served = || known.roster.served().keys().filter(|name| sight.has(name));
+        match known.roster.find(model) {
+            _ if !sight.has(model) => Err(Problem::unknown_model(model, served())),
+            Found::Served(endpoint) => Ok(endpoint.clone()),
+            Found::Parked => Err(Problem::parked(model)),
+            Found::Starting => Err(Problem::starting(model)),
+            Found::Resting(resting) => Err(Problem::resting(model, resting.state, &resting.why)),
+            Found::Unknown => Err(Problem::unknown_model(model, served())),
         }
-        if let Some(endpoint) = known.served.get(model) {
-            return Ok(endpoint.clone());
-        }
-        Err(match known.resting.get(model) {
-            Some(resting) if resting.state == State::Parked => Problem::parked(model),
-            _ if known.announced.contains(model) => Problem::starting(model),
-            Some(resting) => Problem::resting(model, resting.state, &resting.why),
-            None => unknown(),
-        })
     }
 
     /// Returns the one of a name that is served.
@@ -148,7 +110,8 @@ impl Endpoints {
     /// 404 with the names there are, 409 when it is not served.
     pub fn get(&self, name: &str) -> Result<Arc<Endpoint>, Problem> {
         let known = self.read();
-        known.served.get(name).cloned().ok_or_else(|| known.missing(name))
+        let served = known.roster.served().get(name).cloned();
+        served.ok_or_else(|| known.missing(name))
     }
 
     /// Returns the state of the one of a name, served or not.
@@ -157,12 +120,8 @@ impl Endpoints {
     /// 404 with the names there are.
     pub fn state_of(&self, name: &str) -> Result<State, Problem> {
         let known = self.read();
-        match (known.served.get(name), known.resting.get(name)) {
-            (Some(endpoint), _) => Ok(endpoint.crew.state()),
-            (None, _) if known.announced.contains(name) => Ok(State::Starting),
-            (None, Some(resting)) => Ok(resting.state),
-            (None, None) => Err(known.missing(name)),
-        }
+        let state = known.roster.state_of(name, |endpoint| endpoint.crew.state());
+        state.ok_or_else(|| known.missing(name))
     }
 
     /// Returns what the workers of the one of a name have said last.
@@ -173,26 +132,26 @@ impl Endpoints {
 
     /// Says that endpoints will be there soon.
     pub fn announce<'a>(&self, names: impl IntoIterator<Item = &'a str>) {
-        self.write().announced.extend(names.into_iter().map(str::to_owned));
+        let mut known = self.write();
+        names.into_iter().for_each(|name| known.roster.announce(name));
     }
 
     /// Says that nobody needs to wait for an endpoint that was announced.
     pub fn withdraw(&self, name: &str) {
-        self.write().announced.remove(name);
+        self.write().roster.withdraw(name);
+        self.change.send_replace(());
     }
 
     /// Returns whether endpoints will be there soon.
     pub(crate) fn expects_more(&self) -> bool {
-        !self.read().announced.is_empty()
+        self.read().roster.expects_more()
     }
 
-    /// Says that an endpoint is not served, and why.
-    pub fn rest(&self, name: &str, resting: Resting) {
-        let mut known = self.write();
-        known.announced.remove(name);
-        known.resting.insert(name.to_owned(), resting);
-        drop(known);
+    /// Says that an endpoint is not served from now on, and why; returns it, where it was.
+    pub fn rest(&self, name: &str, resting: Resting) -> Option<Arc<Endpoint>> {
+        let served = self.write().roster.rest(name, resting);
         self.change.send_replace(());
+        served
     }
 
     /// Returns what tells of changes.
@@ -201,36 +160,30 @@ impl Endpoints {
     }
 
     /// Returns what a call that has waited since a moment does about an endpoint that is parked, or was. Where it starts it, others wait.
-    pub(crate) fn rouse(&self, name: &str, since: Instant) -> Rouse {
+    ///
+    /// # Errors
+    /// Why it gives up.
+    pub(crate) fn rouse(&self, name: &str, since: Instant) -> Result<Rouse, Problem> {
         let mut known = self.write();
-        if known.served.contains_key(name) {
-            return Rouse::There;
+        match known.roster.rouse(name, since) {
+            Rouse::GiveUp => Err(match known.roster.resting().get(name) {
+                Some(resting) => Problem::resting(name, resting.state, &resting.why),
+                None => known.missing(name),
+            }),
+            rouse => Ok(rouse),
         }
-        if known.announced.contains(name) || known.changing.contains(name) {
-            return Rouse::Wait;
-        }
-        match known.resting.get(name) {
-            Some(resting) if resting.state != State::Parked || resting.is_vain && resting.since > since => {
-                Rouse::Refused(Problem::resting(name, resting.state, &resting.why))
-            }
-            Some(_) => {
-                known.announced.insert(name.to_owned());
-                Rouse::Start
-            }
-            None => Rouse::Refused(known.missing(name)),
-        }
+    }
+
+    /// Returns whether one is parked.
+    pub(crate) fn is_parked(&self, name: &str) -> bool {
+        matches!(self.read().roster.find(name), Found::Parked)
     }
 
     /// Takes an endpoint away that nobody uses and for which it is time to be parked; it rests from the same moment on.
     pub(crate) fn take_idle(&self, name: &str, resting: Resting) -> Option<Arc<Endpoint>> {
-        let mut known = self.write();
-        let endpoint = known.served.get(name)?;
         // Whoever answers a call holds it, and nobody else can get hold of it meanwhile.
-        if endpoint.due(Arc::strong_count(endpoint) > 1) != Some(Due::Park) {
-            return None;
-        }
-        known.resting.insert(name.to_owned(), resting);
-        known.served.remove(name)
+        let is_idle = |endpoint: &Arc<Endpoint>| endpoint.due(Arc::strong_count(endpoint) > 1) == Some(Due::Park);
+        self.write().roster.rest_if(name, resting, is_idle)
     }
 
     /// Says that a release is being started in the place of one that is served.
@@ -243,7 +196,8 @@ impl Endpoints {
         let known = self.read();
         let coming = known.coming.get(name).and_then(Weak::upgrade)?;
         let is_there = known
-            .served
+            .roster
+            .served()
             .get(name)
             .is_some_and(|served| Arc::ptr_eq(served, &coming));
         (!is_there).then_some(coming)
@@ -254,7 +208,7 @@ impl Endpoints {
     /// # Errors
     /// 409 when somebody else changes it just now.
     pub(crate) fn change(&self, name: &str) -> Result<Changing<'_>, Problem> {
-        match self.write().changing.insert(name.to_owned()) {
+        match self.write().roster.change(name) {
             true => Ok(Changing {
                 endpoints: self,
                 name: name.to_owned(),
@@ -268,12 +222,8 @@ impl Endpoints {
 
     /// Serves one from now on, in the place of the one of its name; returns that.
     pub(crate) fn put(&self, endpoint: Arc<Endpoint>) -> Option<Arc<Endpoint>> {
-        let mut known = self.write();
         let name = endpoint.name.clone();
-        known.announced.remove(&name);
-        known.resting.remove(&name);
-        let before = known.served.insert(name, endpoint);
-        drop(known);
+        let before = self.write().roster.put(&name, endpoint);
         self.change.send_replace(());
         before
     }
@@ -284,13 +234,14 @@ impl Endpoints {
     /// As of [`Endpoints::get`].
     pub(crate) fn take(&self, name: &str) -> Result<Arc<Endpoint>, Problem> {
         let mut known = self.write();
-        known.served.remove(name).ok_or_else(|| known.missing(name))
+        let served = known.roster.take(name);
+        served.ok_or_else(|| known.missing(name))
     }
 
     /// Forgets one that is not served; returns whether there was one.
     pub(crate) fn forget(&self, name: &str) -> bool {
         self.logs.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
-        self.write().resting.remove(name).is_some()
+        self.write().roster.forget(name)
     }
 
     /// What is under this lock is whole at every moment, so it is of use even where another thread has panicked.
@@ -306,13 +257,17 @@ impl Endpoints {
 impl Known {
     /// Returns why an endpoint is not served.
     fn missing(&self, name: &str) -> Problem {
-        match self.resting.get(name) {
-            Some(resting) => Problem::conflict(
-                "endpoint_not_served",
-                format!("`{name}` is {}: {}", resting.state.name(), resting.why),
-            ),
-            None if self.announced.contains(name) => Problem::starting(name),
-            None => Problem::unknown_endpoint(name, self.served.keys().chain(self.resting.keys())),
+        match self.roster.find(name) {
+            Found::Starting => Problem::starting(name),
+            Found::Unknown | Found::Served(_) => {
+                let known = self.roster.served().keys().chain(self.roster.resting().keys());
+                Problem::unknown_endpoint(name, known)
+            }
+            Found::Parked | Found::Resting(_) => {
+                let resting = &self.roster.resting()[name];
+                let text = format!("`{name}` is {}: {}", resting.state.name(), resting.why);
+                Problem::conflict("endpoint_not_served", text)
+            }
         }
     }
 }
@@ -320,7 +275,7 @@ impl Known {
 impl Drop for Changing<'_> {
     fn drop(&mut self) {
         let mut known = self.endpoints.write();
-        known.changing.remove(&self.name);
+        known.roster.changed(&self.name);
         known.coming.remove(&self.name);
         drop(known);
         self.endpoints.change.send_replace(());

@@ -2,7 +2,7 @@
 
 use crate::deploy::{DeployError, Loader};
 use crate::endpoint::Endpoint;
-use crate::endpoints::{Endpoints, Resting};
+use crate::endpoints::{self, Endpoints};
 use crate::event_log::{EventLog, SERVICE};
 use crate::order::Order;
 use crate::problem::Problem;
@@ -27,13 +27,11 @@ pub(crate) fn stop(
     by: &str,
 ) -> Result<(), Problem> {
     let _changing = endpoints.change(name)?;
-    let stopped = match endpoints.take(name) {
-        Ok(endpoint) => Some(endpoint),
-        // One that cannot be started is not tried again.
-        Err(_) if endpoints.resting().contains_key(name) => None,
-        Err(problem) => return Err(problem),
-    };
-    endpoints.rest(name, Resting::stopped(by));
+    if !endpoints.resting().contains_key(name) {
+        endpoints.get(name)?;
+    }
+    // One that cannot be started is not tried again.
+    let stopped = endpoints.rest(name, endpoints::stopped(by));
     let kept = records.store.stand(name, Standing::Stopped);
     kept.map_err(|error| Problem::internal(error.to_string()))?;
     let mut text = format!("requests have {} s to end", within.as_secs_f64());
@@ -76,8 +74,7 @@ pub(crate) fn start(
         .put_down_as(EventKind::Started)
         .begin()
         .map_err(|error: DeployError| {
-            drop(endpoints.take(name));
-            endpoints.rest(name, Resting::failed(error.to_string()));
+            endpoints.rest(name, endpoints::failed(error.to_string()));
             Problem::from(error)
         })
 }

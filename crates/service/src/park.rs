@@ -2,7 +2,7 @@
 
 use crate::deploy::Loader;
 use crate::endpoint::Endpoint;
-use crate::endpoints::{Endpoints, Resting, Rouse};
+use crate::endpoints::{self, Endpoints, Resting};
 use crate::event_log::{EventLog, SERVICE};
 use crate::halt;
 use crate::order::Order;
@@ -11,6 +11,7 @@ use crate::records::Records;
 use crate::retire::{retire, wait_for_memory};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use vastrelay_fleet::roster::Rouse;
 use vastrelay_fleet::upkeep::Due;
 use vastrelay_store::Standing;
 use vastrelay_wire::manage::EventKind;
@@ -63,7 +64,7 @@ impl Rouser {
             return;
         };
         let why = format!("nobody called it for {} s", idle_for.unwrap_or_default().as_secs_f64());
-        let Some(endpoint) = self.endpoints.take_idle(name, Resting::parked(why.clone())) else {
+        let Some(endpoint) = self.endpoints.take_idle(name, endpoints::parked(why.clone())) else {
             return;
         };
         self.put_down(&endpoint, SERVICE, why);
@@ -79,12 +80,12 @@ impl Rouser {
     /// When there is none that is served, or somebody else changes it.
     pub fn park_now(&self, name: &str, within: Duration, by: &str) -> Result<(), Problem> {
         let _changing = self.endpoints.change(name)?;
-        let endpoint = self.endpoints.take(name)?;
+        let endpoint = self.endpoints.get(name)?;
         let why = match by {
             "" => "somebody has parked it".into(),
             by => format!("{by} has parked it"),
         };
-        self.endpoints.rest(name, Resting::parked(why.clone()));
+        self.endpoints.rest(name, endpoints::parked(why.clone()));
         self.put_down(&endpoint, by, why);
         let retiring = retire(endpoint, Some(within));
         retiring.map_err(|error| Problem::internal(error.to_string()))?;
@@ -116,10 +117,9 @@ impl Rouser {
     pub async fn rouse(&self, name: &str, by: &str) -> Result<(), Problem> {
         let (mut change, began) = (self.endpoints.changes(), Instant::now());
         loop {
-            match self.endpoints.rouse(name, began) {
+            match self.endpoints.rouse(name, began)? {
                 Rouse::There => return Ok(()),
-                Rouse::Refused(problem) => return Err(problem),
-                Rouse::Wait => {}
+                Rouse::Wait | Rouse::GiveUp => {}
                 Rouse::Start => self.start(name, by),
             }
             // The sender is the endpoints' own.
@@ -136,7 +136,7 @@ impl Rouser {
             }
         };
         if let Err(error) = std::thread::Builder::new().name("unpark".into()).spawn(work) {
-            self.endpoints.rest(name, Resting::parked_in_vain(error.to_string()));
+            self.endpoints.rest(name, endpoints::parked_in_vain(error.to_string()));
         }
     }
 
@@ -145,15 +145,20 @@ impl Rouser {
     /// # Errors
     /// How it rests when it cannot be.
     fn unpark(&self, name: &str, by: &str) -> Result<(), Resting> {
-        let _changing = self.endpoints.change(name);
+        // Who has other plans with it goes first; calls look again then.
+        let changing = self.endpoints.change(name);
+        if changing.is_err() || !self.endpoints.is_parked(name) {
+            self.endpoints.withdraw(name);
+            return Ok(());
+        }
         let kept = self.records.store.kept_endpoint(name);
-        let kept = kept.map_err(|error| Resting::parked_in_vain(error.to_string()))?;
-        let kept = kept.ok_or_else(|| Resting::failed("nothing is kept of it".into()))?;
-        let order = Order::of_kept(&kept, by).map_err(|error| Resting::failed(error.to_string()))?;
+        let kept = kept.map_err(|error| endpoints::parked_in_vain(error.to_string()))?;
+        let kept = kept.ok_or_else(|| endpoints::failed("nothing is kept of it".into()))?;
+        let order = Order::of_kept(&kept, by).map_err(|error| endpoints::failed(error.to_string()))?;
         let planned = self.loader.plan(&self.endpoints, &self.records, &order);
         let planned = planned.map_err(|error| match error.is_for_want_of_room() {
-            true => Resting::parked_in_vain(error.to_string()),
-            false => Resting::failed(error.to_string()),
+            true => endpoints::parked_in_vain(error.to_string()),
+            false => endpoints::failed(error.to_string()),
         })?;
         // Calls wait for it from now on; one that does not start is tried again by whoever keeps it.
         if let Err(error) = planned.put_down_as(EventKind::Unparked).begin() {

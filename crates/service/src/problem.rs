@@ -265,8 +265,7 @@ impl Problem {
 
     /// The request waited for the batch as long as the endpoint lets one wait: 503.
     pub fn queue_wait() -> Problem {
-        let message =
-            "the request waited in the queue for as long as this endpoint allows (`queue.wait`); try again later";
+        let message = "the request waited in the queue for as long as this endpoint allows (`queue.wait`, `limits.answer`); try again later";
         let mut problem = Problem::unavailable("queue_wait", message);
         problem.retry_after = Some(seconds(Duration::from_secs(5)));
         problem

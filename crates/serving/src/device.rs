@@ -1,10 +1,10 @@
 //! Devices of one kind, and which endpoint holds how much of their memory.
 
-use std::collections::BTreeMap;
 use std::fmt;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use vastrelay_fleet::ledger::{self, Holding, Ledger};
 use vastrelay_planner::DeviceProfile;
 use vastrelay_planner::amounts::bytes;
 
@@ -22,18 +22,8 @@ struct Inner {
     turns: PathBuf,
     /// Says how much of one is available to anybody now.
     available: Box<dyn Fn() -> usize + Send + Sync>,
-    held: Mutex<BTreeMap<u64, Holding>>,
-    next: AtomicU64,
-}
-
-/// What one endpoint's replica holds.
-struct Holding {
-    endpoint: String,
-    /// Which devices.
-    places: Vec<usize>,
-    /// Bytes of each of them.
-    reserved: usize,
-    resident: Arc<AtomicUsize>,
+    /// What replicas hold, with the bytes of it that lie in memory.
+    held: Mutex<Ledger<Arc<AtomicUsize>>>,
 }
 
 /// What a replica holds of devices' memory, given back when it is dropped.
@@ -86,8 +76,7 @@ impl Device {
             count,
             turns,
             available: Box::new(available),
-            held: Mutex::default(),
-            next: AtomicU64::new(0),
+            held: Mutex::new(Ledger::new(count, total)),
         }))
     }
 
@@ -136,40 +125,21 @@ impl Device {
         plan: impl FnOnce(Room) -> Result<(usize, T), E>,
     ) -> Result<(HeldMemory, T), E> {
         let mut held = self.lock();
-        let taken_of = |place: usize| -> usize {
-            let here = held.values().filter(|holding| holding.places.contains(&place));
-            here.map(|holding| holding.reserved).sum()
-        };
-        let mut places: Vec<usize> = (0..self.count()).collect();
-        places.sort_by_key(|place| taken_of(*place));
-        places.truncate(count);
-        assert!(places.len() == count, "there are {} devices, not {count}", places.len());
-        let taken = places.iter().map(|place| taken_of(*place)).max().unwrap_or(0);
-        places.sort_unstable();
+        let ledger::Room { places, free, holders } = held
+            .room(count)
+            .unwrap_or_else(|| panic!("there are {} devices, not {count}", self.count()));
         // What is reserved and does not lie in memory yet still looks available.
-        let promised: usize = held.values().map(Holding::promised).sum();
-        let free = self.0.total.saturating_sub(taken);
+        let promised: usize = held.holdings().map(promised).sum();
         let room = Room {
             free,
             available: (self.0.available)().saturating_sub(promised),
-            holders: Holders(
-                held.values()
-                    .filter(|holding| holding.places.iter().any(|place| places.contains(place)))
-                    .map(|holding| (holding.endpoint.clone(), holding.reserved))
-                    .collect(),
-            ),
+            holders: Holders(holders),
         };
         let (reserved, made) = plan(room)?;
-        assert!(reserved <= free, "a plan takes {reserved} bytes where {free} are free");
-        let number = self.0.next.fetch_add(1, Ordering::Relaxed);
         let resident = Arc::new(AtomicUsize::new(0));
-        let holding = Holding {
-            endpoint: endpoint.to_owned(),
-            places: places.clone(),
-            reserved,
-            resident: resident.clone(),
-        };
-        held.insert(number, holding);
+        let number = held
+            .hold(endpoint, &places, reserved, resident.clone())
+            .unwrap_or_else(|error| panic!("a plan takes more than it was told: {error}"));
         let device = self.clone();
         Ok((
             HeldMemory {
@@ -182,16 +152,14 @@ impl Device {
         ))
     }
 
-    fn lock(&self) -> MutexGuard<'_, BTreeMap<u64, Holding>> {
+    fn lock(&self) -> MutexGuard<'_, Ledger<Arc<AtomicUsize>>> {
         self.0.held.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-impl Holding {
-    /// Returns the bytes that do not lie in memory yet.
-    fn promised(&self) -> usize {
-        self.reserved.saturating_sub(self.resident.load(Ordering::Relaxed))
-    }
+/// Returns the bytes of a holding that do not lie in memory yet.
+fn promised(holding: &Holding<Arc<AtomicUsize>>) -> usize {
+    holding.bytes.saturating_sub(holding.with.load(Ordering::Relaxed))
 }
 
 impl HeldMemory {
@@ -215,7 +183,7 @@ impl HeldMemory {
 
 impl Drop for HeldMemory {
     fn drop(&mut self) {
-        self.device.lock().remove(&self.number);
+        self.device.lock().give_back(self.number);
     }
 }
 

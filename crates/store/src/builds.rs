@@ -41,11 +41,19 @@ pub(crate) fn note_use(connection: &Connection, digest: &str, endpoint: &str, re
     Ok(())
 }
 
+/// How long a build may have no user before it is taken for one that nobody will use, in milliseconds: who has it made is no user yet.
+const UNUSED_FOR: i64 = 3_600_000;
+
 /// Forgets what an endpoint uses; returns the builds that nobody uses any more, and forgets them, too.
-pub(crate) fn release(connection: &Connection, endpoint: &str) -> rusqlite::Result<Vec<BuildRecord>> {
-    connection.execute("DELETE FROM build_uses WHERE endpoint = ?1", [endpoint])?;
+pub(crate) fn release(connection: &Connection, endpoint: &str, now_ms: i64) -> rusqlite::Result<Vec<BuildRecord>> {
     let mut unused = all(connection)?;
-    unused.retain(|build| build.users.is_empty());
+    connection.execute("DELETE FROM build_uses WHERE endpoint = ?1", [endpoint])?;
+    unused.retain(|build| match build.users.as_slice() {
+        [only] => only == endpoint,
+        [] => build.at_ms < now_ms - UNUSED_FOR,
+        _ => false,
+    });
+    unused.iter_mut().for_each(|build| build.users.clear());
     for build in &unused {
         connection.execute("DELETE FROM builds WHERE digest = ?1", [&build.digest])?;
     }
@@ -120,9 +128,19 @@ mod tests {
             all(&connection).unwrap(),
             [build("one", &["desk", "dock"]), build("two", &["desk"])]
         );
-        assert_eq!(release(&connection, "desk").unwrap(), [build("two", &[])]);
+        assert_eq!(release(&connection, "desk", 9).unwrap(), [build("two", &[])]);
         assert_eq!(all(&connection).unwrap(), [build("one", &["dock"])]);
-        assert_eq!(release(&connection, "dock").unwrap(), [build("one", &[])]);
+        assert_eq!(release(&connection, "dock", 9).unwrap(), [build("one", &[])]);
+        keep(&connection, &build("left", &[])).unwrap();
+        assert_eq!(
+            release(&connection, "pier", UNUSED_FOR).unwrap(),
+            [],
+            "somebody may be about to use it"
+        );
+        assert_eq!(
+            release(&connection, "pier", UNUSED_FOR + 1).unwrap(),
+            [build("left", &[])]
+        );
         keep_digest(&connection, "/a", "then", "d1").unwrap();
         assert_eq!(digest(&connection, "/a", "then").unwrap().as_deref(), Some("d1"));
         assert_eq!(digest(&connection, "/a", "now").unwrap(), None);

@@ -453,7 +453,8 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn release_builds(&self, endpoint: &str) -> Result<Vec<BuildRecord>, StoreError> {
-        self.read(|connection| builds::release(connection, endpoint))
+        let now = milliseconds_since_1970();
+        self.read(|connection| builds::release(connection, endpoint, now))
     }
 
     /// Returns all builds, newest first.

@@ -962,3 +962,33 @@ async fn a_conversation_goes_on_and_a_key_for_calls_opens_nothing_else() {
     assert_eq!(browser.breaches().await, [""; 0]);
     browser.end().await;
 }
+
+#[tokio::test]
+async fn a_build_and_a_load_test_are_followed_and_cancelled_on_the_page() {
+    let (files, model) = (
+        TempDir::new().unwrap(),
+        crate::taken::specimen(512, 8, 8, 4, 1536, 2_048),
+    );
+    let service = Service::demo(&[]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "jobs", "Jobs").await;
+    browser.wait_for_text("self::p", "No jobs yet").await;
+    let order = json!({"model": "pierdesk", "name": "rush", "arrival": {"kind": "closed", "users": 2},
+        "span": {"seconds": 600.0}, "prompts": {"kind": "set", "name": "questions"}});
+    assert_eq!(service.post("/manage/load", &order).await.0, 202);
+    browser.wait_for_text("@data-job='1'", "rush").await;
+    browser.wait_for_text("@data-job='1'", "%").await;
+    browser.click("//*[@data-job='1']//button[.='Cancel']").await;
+    browser.click("//button[.='Cancel job 1']").await;
+    browser.wait_for_text("@data-job='1'", "stopped early").await;
+    let file = crate::deployed::spec(files.path(), "desk", &crate::jobs::large(&model));
+    let mut deploying = service.client_later(&["endpoint", "deploy", &file]);
+    browser.wait_for_text("@data-job='2'", "in int4").await;
+    browser.click("//*[@data-job='2']//button[.='Log']").await;
+    browser.wait_for_text("@aria-label='Log of job 2'", "converting").await;
+    assert!(deploying.wait().unwrap().success());
+    browser.wait_for_text("@data-job='2'", "done after").await;
+    browser.wait_for_text("@aria-label='Builds'", "desk").await;
+    assert_eq!(browser.complaints().await, [""; 0]);
+    browser.end().await;
+}
