@@ -124,14 +124,15 @@ export function AskDesk({
               ))}
             </div>
           )}
+          {sent !== null && (
+            <button type="button" onClick={clear} className="ml-auto border border-ink px-3 py-0.5">
+              New conversation
+            </button>
+          )}
         </div>
         <Standing model={entry} />
         {text === null ? (
-          <>
-            {mode === "chat" && (
-              <Turns turns={sent === null ? turns : [...turns, sent]} onClear={clear} />
-            )}
-          </>
+          <>{mode === "chat" && <Turns turns={sent === null ? turns : [...turns, sent]} />}</>
         ) : null}
         <Answer asked={asked} />
         {text === null ? (

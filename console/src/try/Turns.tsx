@@ -1,7 +1,7 @@
 import type { Turn } from "./options";
 
 /** What was said so far. */
-export function Turns({ turns, onClear }: { turns: Turn[]; onClear: () => void }) {
+export function Turns({ turns }: { turns: Turn[] }) {
   if (turns.length === 0) return null;
   return (
     <section aria-label="Conversation">
@@ -19,13 +19,6 @@ export function Turns({ turns, onClear }: { turns: Turn[]; onClear: () => void }
           </li>
         ))}
       </ol>
-      <button
-        type="button"
-        onClick={onClear}
-        className="mt-2 border border-ink px-3 py-0.5 text-sm"
-      >
-        New conversation
-      </button>
     </section>
   );
 }

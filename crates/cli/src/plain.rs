@@ -1,6 +1,7 @@
 //! Text that a terminal may be told.
 
 use std::borrow::Cow;
+use std::io::Write;
 
 /// Returns a text without anything that a terminal would obey or that would turn the text's direction: such characters are
 /// shown by their codes. Callers and models write some of what we print.
@@ -23,5 +24,6 @@ pub fn is_command(c: char) -> bool {
 
 /// Tells something beside the result, on standard error.
 pub fn note(text: impl AsRef<str>) {
-    eprintln!("{}", plain(text.as_ref()));
+    // Whoever does not read it any more misses no result.
+    let _ = writeln!(std::io::stderr(), "{}", plain(text.as_ref()));
 }
