@@ -1,12 +1,11 @@
 import { autocompletion, type CompletionContext } from "@codemirror/autocomplete";
-import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
-import { StreamLanguage, syntaxHighlighting } from "@codemirror/language";
+import { StreamLanguage } from "@codemirror/language";
 import { toml } from "@codemirror/legacy-modes/mode/toml";
 import { forceLinting, linter } from "@codemirror/lint";
 import { EditorState } from "@codemirror/state";
-import { EditorView, keymap, lineNumbers } from "@codemirror/view";
+import { EditorView } from "@codemirror/view";
 import { useEffect, useRef } from "react";
-import { COLORS, LOOK } from "../editor/look";
+import { basics, rootOf } from "../editor/basics";
 import { Problems, type Problem } from "../editor/Problems";
 import type { Schema, Schemas } from "../editor/schema";
 import { offers } from "./complete";
@@ -33,8 +32,7 @@ export function TomlEditor({
 
   useEffect(() => {
     if (!place.current) return;
-    // Inside a shadow root its style sheets need no exception from the content security policy.
-    const root = place.current.shadowRoot ?? place.current.attachShadow({ mode: "open" });
+    const root = rootOf(place.current);
     const offer = (context: CompletionContext) => {
       const word = context.matchBefore(/"?[\w-]*/);
       if (!context.explicit && (!word || word.from === word.to)) return null;
@@ -56,19 +54,13 @@ export function TomlEditor({
       state: EditorState.create({
         doc: text,
         extensions: [
-          lineNumbers(),
-          history(),
+          basics("Spec as TOML"),
           StreamLanguage.define(toml),
-          syntaxHighlighting(COLORS),
           linter(mark, { delay: 50, needsRefresh: () => true }),
           autocompletion({ override: [offer] }),
-          keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
-          EditorView.lineWrapping,
-          EditorView.contentAttributes.of({ "aria-label": "Spec as TOML" }),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) now.current.onChange(update.state.doc.toString());
           }),
-          LOOK,
         ],
       }),
     });

@@ -1,13 +1,12 @@
 import { autocompletion, type CompletionContext } from "@codemirror/autocomplete";
-import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
 import { json } from "@codemirror/lang-json";
-import { bracketMatching, syntaxHighlighting } from "@codemirror/language";
+import { bracketMatching } from "@codemirror/language";
 import { forceLinting, linter } from "@codemirror/lint";
 import { EditorState } from "@codemirror/state";
-import { EditorView, keymap, lineNumbers } from "@codemirror/view";
+import { EditorView } from "@codemirror/view";
 import { useEffect, useRef } from "react";
 import { useAnswer } from "../api/useAnswer";
-import { COLORS, LOOK } from "../editor/look";
+import { basics, rootOf } from "../editor/basics";
 import { Problems } from "../editor/Problems";
 import { complete } from "./complete";
 import { diagnose, lineAndCharacter, placed, type Diagnosis } from "./diagnose";
@@ -43,8 +42,7 @@ export default function JsonEditor({
 
   useEffect(() => {
     if (!place.current) return;
-    // Inside a shadow root its style sheets need no exception from the content security policy.
-    const root = place.current.shadowRoot ?? place.current.attachShadow({ mode: "open" });
+    const root = rootOf(place.current);
     const offer = (context: CompletionContext) => {
       const { state, pos, explicit } = context;
       if (!explicit && !context.matchBefore(/[\w"]+/)) return null;
@@ -68,20 +66,15 @@ export default function JsonEditor({
       state: EditorState.create({
         doc: text,
         extensions: [
-          lineNumbers(),
-          history(),
+          basics("Request as JSON"),
           bracketMatching(),
           json(),
-          syntaxHighlighting(COLORS),
           linter(
             () =>
               now.current.problems.map((problem) => ({ ...problem, severity: "error" as const })),
             { delay: 50, needsRefresh: () => true },
           ),
           autocompletion({ override: [offer] }),
-          keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
-          EditorView.lineWrapping,
-          EditorView.contentAttributes.of({ "aria-label": "Request as JSON" }),
           EditorView.updateListener.of((update) => {
             if (!update.docChanged) return;
             const text = update.state.doc.toString();
@@ -89,7 +82,6 @@ export default function JsonEditor({
             const right = diagnose(text, request, schemas).length === 0;
             onChange(text, right ? (JSON.parse(text) as AskBody) : null);
           }),
-          LOOK,
         ],
       }),
     });
