@@ -25,8 +25,7 @@ pub(crate) struct MadeOf {
 impl MadeOf {
     /// Returns whether another one is served by the same replicas: what it is made of differs at most in how calls are answered.
     pub fn has_machine_of(&self, other: &MadeOf) -> bool {
-        let machine = |made: &MadeOf| (made.content.clone(), made.weights.clone(), made.settings.clone());
-        machine(self) == machine(other)
+        (&self.content, &self.weights, &self.settings) == (&other.content, &other.weights, &other.settings)
     }
 
     /// Returns what makes a release with the machine's part, as JSON.

@@ -78,17 +78,8 @@ pub async fn start(
         ..LoadStatus::default()
     };
     let stopped = loads.begin(status.clone())?;
-    let wanted = Wanted {
-        kind: "load",
-        name: prepared.name.clone(),
-        endpoint: &order.model,
-        who: caller.name(),
-    };
-    let ending = loads.clone();
-    let job = jobs.begin(&wanted, move || ending.stop()).inspect_err(|problem| {
-        loads.give_up(&problem.to_string());
-    })?;
-    jobs.runs(&job);
+    let job = begin_job(&jobs, &loads, &prepared.name, &order.model, caller.name()).await;
+    let job = job.inspect_err(|problem| loads.give_up(&problem.to_string()))?;
     live.load(&status);
     let told = Told { loads, live, jobs, job };
     // A thread of its own: the workers that answer are not to be held up by those that ask.
@@ -97,6 +88,30 @@ pub async fn start(
         .spawn(move || send(&told, &records, &url, target, prepared, stopped))
         .map_err(|error| Problem::internal(error.to_string()))?;
     Ok(HttpResponse::Accepted().json(status))
+}
+
+/// Takes the load test in as a job that is under way, on a thread that may wait for the database.
+async fn begin_job(
+    jobs: &web::Data<Jobs>,
+    loads: &web::Data<Loads>,
+    name: &str,
+    endpoint: &str,
+    who: &str,
+) -> Result<Arc<Job>, Problem> {
+    let (jobs, ending) = (jobs.clone(), loads.clone());
+    let [name, endpoint, who] = [name, endpoint, who].map(str::to_owned);
+    let begun = web::block(move || {
+        let wanted = Wanted {
+            kind: "load",
+            name,
+            endpoint: &endpoint,
+            who: &who,
+        };
+        let job = jobs.begin(&wanted, move || ending.stop())?;
+        jobs.runs(&job);
+        Ok(job)
+    });
+    begun.await.map_err(|error| Problem::internal(error.to_string()))?
 }
 
 /// Reads an order and makes its prompts.
