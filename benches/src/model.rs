@@ -198,6 +198,7 @@ impl Model {
         let kv = KvPrecision::default();
         let page = CpuExecutor::page_bytes(&description, description.layers, 1, kv);
         let settings = CpuSettings {
+            spinning: Default::default(),
             isa: machine.isa,
             cores: machine.cores,
             split: 1,

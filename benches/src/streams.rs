@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use tokio::runtime::Runtime;
 use vastrelay_engine::scheduler::{Arrival, RowOutcome, Scheduler, SequenceId, StepPlan};
 use vastrelay_engine::{Event, GenerationRequest, Limits, PoolLimits, Sampling};
-use vastrelay_serving::{Device, Model, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{CoreWish, Cores, Device, Model, Precision, Replica, ReplicaSettings};
 
 /// Streams that decode.
 const STREAMS: usize = 16;
@@ -38,11 +38,14 @@ pub fn measure_prompt(path: &Path, machine: Machine, options: &Options, report: 
         queue_wait: None,
         prefill_chunk: None,
         isa: machine.isa,
-        cores: machine.cores,
+        cores: CoreWish::Free {
+            least: 1,
+            most: machine.cores,
+        },
         split: 1,
         memory_share: 0.8,
         pages: Some((STREAMS + 2) * 2_300 / 16),
-        device: Device::cpu(8 << 30, || usize::MAX),
+        device: Device::cpu(8 << 30, Cores::part(machine.cores), || usize::MAX),
         weights: Precision::AsStored,
         kv: None,
     };
@@ -324,11 +327,14 @@ impl DemoSteps {
             queue_wait: None,
             prefill_chunk: None,
             isa: machine.isa,
-            cores: machine.cores,
+            cores: CoreWish::Free {
+                least: 1,
+                most: machine.cores,
+            },
             split: 1,
             memory_share: 0.8,
             pages: None,
-            device: Device::cpu(8 << 30, || usize::MAX),
+            device: Device::cpu(8 << 30, Cores::part(machine.cores), || usize::MAX),
             weights: Precision::AsStored,
             kv: None,
         };

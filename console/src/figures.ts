@@ -63,5 +63,6 @@ export function placeName(
   const device = deviceName(endpoint);
   if (endpoint.simulated) return `${replica.split} × ${device}`;
   const shards = replica.split > 1 ? `, split over ${replica.split} shards` : "";
-  return `${device}, ${replica.cores} × ${replica.instructions}${shards}`;
+  const cores = replica.cores === 1 ? "1 core" : `${Math.round(replica.cores * 100) / 100} cores`;
+  return `${device}, ${cores}, ${replica.instructions}${shards}`;
 }

@@ -8,6 +8,7 @@ cargo xtask endure kills [--seed N] [--count N]       kill workers at random und
 cargo xtask endure services [--seed N] [--count N]    kill the service at random (50 times); the next one takes its workers over
 cargo xtask endure builds [--count N]                 kill the service while it builds (50 times); nothing half made is used
 cargo xtask endure changes [--seed N] [--seconds N]   change, stop, start and park endpoints under load (60 s)
+cargo xtask endure fleet [--seed N] [--seconds N]     random histories of endpoints with real workers, whose services are killed (600 s)
 cargo xtask endure histories [--seed N] [--count N]   random histories of scheduler and engine core, in rounds of 12,000 (20 rounds)
 cargo xtask endure messages [--seed N] [--seconds N]  broken messages between service and workers (600 s for each side)
 cargo xtask endure soak [--seed N] [--seconds N]      the same load for long (600 s); memory must not grow";
@@ -40,6 +41,10 @@ pub fn endure(words: &[&str]) -> Outcome {
         "services" => end_to_end("services_are_killed", &wanted),
         "builds" => end_to_end("builds_are_killed", &wanted),
         "changes" => end_to_end("endpoints_change", &wanted),
+        "fleet" => run(wanted.told(&mut test(
+            "vastrelay",
+            &["--test", "e2e", "fleet::histories", "--", "--nocapture"],
+        ))),
         "soak" => end_to_end("memory_does_not_grow", &wanted),
         "histories" => histories(&wanted),
         "messages" => run(wanted.told(&mut test("vastrelay-serving", &["--test", "hostile_messages"]))),

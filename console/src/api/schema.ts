@@ -1390,8 +1390,10 @@ export interface components {
              * @description Seconds since that began.
              */
             uptime: number;
-            /** @description Weights. */
+            /** @description Weights; none where another owner holds those that it reads, too. */
             weights: number;
+            /** @description The endpoint that holds them then. */
+            weights_of?: string | null;
             /** @description Activations and tables. */
             workspace: number;
             /** @description What it takes besides. */
@@ -2450,8 +2452,13 @@ export interface components {
             uptime: number;
             /** @description Instructions in use, such as `avx512-vnni`. */
             instructions: string;
-            /** @description Cores it owns. */
+            /**
+             * Format: double
+             * @description Cores of the processor that its endpoint holds now; those that nobody has named are shared.
+             */
             cores: number;
+            /** @description Threads that it computes with on the processor. */
+            threads?: number;
             /** @description Shards that it is divided into. */
             split: number;
             /** @description Maximum sequences in a batch. */

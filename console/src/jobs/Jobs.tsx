@@ -30,8 +30,7 @@ export function Jobs() {
       {!jobs && !error && <Empty>Loading…</Empty>}
       {jobs?.length === 0 && (
         <Empty>
-          No jobs yet. A build is one, which an endpoint&apos;s precision may ask for, and so is a
-          load test.
+          No jobs yet. Converting a model for the processor is one, and so is a load test.
         </Empty>
       )}
       {jobs && jobs.length > 0 && (

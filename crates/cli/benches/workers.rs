@@ -97,7 +97,7 @@ fn serve_here(data: &Path) {
             width: Some(16),
             ..Settings::default()
         },
-        devices: Devices::new(Device::cpu(16 << 30, || usize::MAX), cores, PathBuf::new()),
+        devices: Devices::new(Device::cpu(16 << 30, cores, || usize::MAX), PathBuf::new()),
         isa: Isa::detect(),
         cpu_profile: PathBuf::new(),
         models: Models::default(),

@@ -66,7 +66,10 @@ fn rows(alike: &[DevicePlace]) -> Vec<Vec<String>> {
                 owner.endpoint, owner.release, owner.replica
             ),
             bytes(owner.reserved()),
-            bytes(owner.weights),
+            match &owner.weights_of {
+                None => bytes(owner.weights),
+                Some(other) => format!("those of {other}"),
+            },
             bytes(owner.kv_reserved),
             bytes(owner.kv_used),
             bytes(owner.workspace + owner.process),

@@ -117,6 +117,15 @@ pub fn device_name(device: &str, simulated: bool) -> String {
     }
 }
 
+/// Returns a number of cores, for people.
+pub fn cores_name(cores: f64) -> String {
+    if cores == 1.0 {
+        "1 core".into()
+    } else {
+        format!("{} cores", (cores * 100.0).round() / 100.0)
+    }
+}
+
 /// Returns where a replica runs, for people: cores with their instructions, or simulated devices.
 pub fn place_name(device: &str, simulated: bool, replica: &ReplicaStatus) -> String {
     let name = device_name(device, simulated);
@@ -124,8 +133,8 @@ pub fn place_name(device: &str, simulated: bool, replica: &ReplicaStatus) -> Str
         return format!("{} × {name}", replica.split);
     }
     format!(
-        "{name} ({} × {}{})",
-        replica.cores,
+        "{name} ({}, {}{})",
+        cores_name(replica.cores),
         replica.instructions,
         shards(replica.split)
     )

@@ -8,7 +8,7 @@ use crate::demo;
 use crate::failure::Failure;
 use crate::machine::{available_memory, device_memory, machine_cores};
 use crate::memory;
-use crate::output::device_name;
+use crate::output::{cores_name, device_name};
 use actix_web::web;
 use std::io::{IsTerminal, Write};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -16,14 +16,14 @@ use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
 use vastrelay_fleet::Settings;
 use vastrelay_planner::amounts::{bytes, counted, grouped};
-use vastrelay_service::deploy::PlannedEndpoint;
 use vastrelay_service::endpoint::Endpoint;
 use vastrelay_service::endpoints;
 use vastrelay_service::order::Order;
+use vastrelay_service::planned::PlannedEndpoint;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, Workers};
 use vastrelay_serving::process::Program;
 use vastrelay_serving::{Cores, Device, Devices, Models, Plan, Precisions};
-use vastrelay_store::{Retention, Standing, Store};
+use vastrelay_store::{Retention, Store};
 use wanted::Wanted;
 
 /// Runs the service until it is told to stop.
@@ -73,7 +73,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let turns = workers.folder().to_owned();
     let loader = Loader {
         defaults,
-        devices: Devices::new(Device::cpu(memory, available_memory), cores, turns),
+        devices: Devices::new(Device::cpu(memory, cores, available_memory), turns),
         isa,
         cpu_profile: cpu_file().unwrap_or_default(),
         models: Models::default(),
@@ -94,12 +94,8 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let failed = outcome.clone();
     let names = wanted.iter().map(|one| one.order.name.as_str());
     state.endpoints.announce(names);
-    for (name, standing) in kept.resting {
-        let as_before = match standing {
-            Standing::Parked => endpoints::parked("it was parked when the service was started".into()),
-            _ => endpoints::stopped(""),
-        };
-        state.endpoints.rest(&name, as_before);
+    for (name, resting) in kept.resting {
+        state.endpoints.rest(&name, resting);
     }
     // Models load while the service answers already.
     let begin = move || {
@@ -149,7 +145,7 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
             Err(error) => {
                 let name = &one.order.name;
                 match state.records.store.kept_endpoint(name) {
-                    Ok(Some(_)) => drop(state.endpoints.rest(name, endpoints::failed(error.to_string()))),
+                    Ok(Some(_)) => drop(state.endpoints.rest(name, endpoints::failed_by(&error))),
                     _ => state.endpoints.withdraw(name),
                 }
                 failures.push(one.failure(error));
@@ -240,7 +236,7 @@ fn place(plan: &Plan) -> String {
     };
     format!(
         "cpu, {}{shards}, {} kernels",
-        counted(plan.cores, "core"),
+        cores_name(plan.cores.as_ref().map_or(0.0, |cores| cores.share().cores())),
         plan.instructions
     )
 }

@@ -27,6 +27,7 @@ use std::sync::Arc;
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::{KvPrecision, LayerPages, Shape};
 use vastrelay_kernels::reserved::Untouched;
+use vastrelay_kernels::thread_pool::Spinning;
 use vastrelay_weights::{Build, Checkpoint, Kind, ModelDescription, Precision, Shard, WeightsError};
 use weights::bytes_in;
 
@@ -35,8 +36,10 @@ use weights::bytes_in;
 pub struct CpuSettings {
     /// Instructions; [`Isa::detect`] for the best there are.
     pub isa: Isa,
-    /// Cores that are its own, divided among its shards.
+    /// Threads that it computes with, divided among its shards.
     pub cores: usize,
+    /// Whether they spin while they wait for one another.
+    pub spinning: Spinning,
     /// Shards that the model is divided into.
     pub split: usize,
     /// Most tokens of one sequence.
@@ -95,6 +98,19 @@ impl CpuExecutor {
             }
         };
         model.tensors().into_iter().map(bytes).sum()
+    }
+
+    /// Returns about the bytes that the weights of a build take on all shards, which have copies of what each of them needs.
+    pub fn build_bytes(build: &Build, model: &ModelDescription, split: usize) -> usize {
+        let (bytes, tensors) = (build.bytes(), model.tensors());
+        let elements_of = |shape: &[usize]| shape.iter().product::<usize>();
+        let elements: usize = tensors.iter().map(|(_, shape)| elements_of(shape)).sum();
+        let copied = |(name, shape): &(String, Vec<usize>)| match shape.len() {
+            1 => (split - 1) * elements_of(shape) * size_of::<f32>(),
+            // Which bytes of a joined matrix these are does not matter much.
+            _ => (copies(model, split, name) - 1) * (elements_of(shape) * bytes).div_ceil(elements.max(1)),
+        };
+        bytes + tensors.iter().map(copied).sum::<usize>()
     }
 
     /// Returns the bytes of activations and tables for a step of so many tokens and a context, on all shards.
@@ -183,7 +199,7 @@ impl CpuExecutor {
             page: CpuExecutor::page_bytes(description, description.layers, split, kv),
             workspace: CpuExecutor::workspace_bytes(description, split, settings.step_tokens, context),
         };
-        let shards = models.into_iter().zip(Exchange::all(split));
+        let shards = models.into_iter().zip(Exchange::all(split, &settings.spinning));
         let results = Arc::new(Results::default());
         Ok(CpuExecutor {
             memory,

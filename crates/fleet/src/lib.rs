@@ -3,10 +3,12 @@
 //! | module | question it answers |
 //! |---|---|
 //! | [`roster`] | which endpoints are served, which rest, and who changes which? |
+//! | [`reconcile`] | what is done so that an endpoint comes to be what it is to be? |
 //! | [`state`] | in which state is an endpoint? |
 //! | [`adoption`] | which worker of an earlier service goes on with a replica? |
 //! | [`dispatch`] | who goes to which replica next? |
-//! | [`ledger`] | who holds how much of which device? |
+//! | [`ledger`] | who holds how much of which device's memory? |
+//! | [`cores`] | who holds how much of the processor's cores? |
 //! | [`hang`] | does a worker that says nothing hang? |
 //! | [`restart`] | when does a replica begin its next life? |
 //! | [`survival`] | does a request that lost its worker go on? |
@@ -20,11 +22,14 @@
 
 pub mod adoption;
 pub mod answering;
+mod core_share;
+pub mod cores;
 pub mod difference;
 pub mod dispatch;
 pub mod hang;
 pub mod ledger;
 pub mod profile;
+pub mod reconcile;
 pub mod restart;
 pub mod roster;
 pub mod settings;
@@ -34,6 +39,7 @@ pub mod survival;
 pub mod upkeep;
 
 pub use answering::{Answering, Mode};
+pub use core_share::CoreShare;
 pub use settings::Settings;
 pub use spec::{Place, Spec, SpecError};
 pub use state::State;

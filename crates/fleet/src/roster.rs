@@ -4,6 +4,7 @@
 
 use crate::state::State;
 use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
 
 /// The endpoints, by name. Each is served or rests; one that rests may be announced.
 #[derive(Clone, Debug)]
@@ -25,8 +26,10 @@ pub struct Resting<M> {
     pub why: String,
     /// Since when.
     pub since: M,
-    /// Whether it was tried to start it for a call, in vain.
+    /// Whether it was tried to start it, in vain, for a reason that may pass.
     pub is_vain: bool,
+    /// Longest that a call waits while it is started.
+    pub longest_wait: Option<Duration>,
 }
 
 /// What is known of a name.
@@ -185,6 +188,7 @@ mod tests {
             why: "so".into(),
             since,
             is_vain,
+            longest_wait: None,
         }
     }
 

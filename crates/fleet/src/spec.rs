@@ -20,6 +20,8 @@ mod values;
 mod written;
 
 use crate::answering::{Answering, Defaults, Mode, NamedToken, PENALTIES, REPETITION_PENALTIES, SHARES, TEMPERATURES};
+use crate::core_share::CoreShare;
+use crate::cores::CoreWish;
 use crate::settings::Settings;
 use crate::upkeep::Upkeep;
 use serde::Serialize;
@@ -100,7 +102,7 @@ impl Spec {
             kv: reader.take("precision.kv", precision.kv, kv)?,
             devices: reader.take("device.profile", device.profile, |Names(names)| Ok(names))?,
             split: reader.count("device.split", device.split)?,
-            cores: reader.count("device.cores", device.cores)?,
+            cores: reader.take("device.cores", device.cores, cores)?,
             memory_share: reader.take("memory.share", memory.share, |Number(share)| Ok(share))?,
             pages: reader.count("memory.pages", memory.pages)?,
             width: reader.count("batch.width", batch.width)?,
@@ -280,6 +282,10 @@ fn kv(word: String) -> Result<KvPrecision, String> {
     KvPrecision::of(&word).ok_or_else(|| format!("`{word}` is not a KV precision; use f32, bf16 or int8"))
 }
 
+fn cores(Number(cores): Number) -> Result<CoreWish, String> {
+    CoreShare::of(cores).map(CoreWish::Named)
+}
+
 fn time(text: String) -> Result<Duration, String> {
     let read = humantime::parse_duration(&text).ok().filter(|time| !time.is_zero());
     read.ok_or_else(|| format!("`{text}` is not a length of time; use one such as 30s or 2m"))
@@ -387,7 +393,7 @@ idle_after = "10m"
             kv: Some(KvPrecision::Int8),
             devices: Some(vec!["sim-48g".into(), "own.toml".into()]),
             split: Some(4),
-            cores: Some(2),
+            cores: Some(CoreWish::Named(CoreShare::whole(2))),
             memory_share: Some(1.0),
             pages: Some(1_000),
             width: Some(64),
@@ -500,7 +506,14 @@ idle_after = "10m"
             ("width = 64", "width = 0", "line 15, column 9", "from 1 on"),
             ("width = 64", "width = -3", "line 15, column 9", "from 1 on"),
             ("width = 64", "width = \"wide\"", "line 15, column 9", "a whole number"),
-            ("cores = 2", "cores = 0.5", "line 10, column 9", "a whole number"),
+            (
+                "cores = 2",
+                "cores = 1.5",
+                "line 10, column 9",
+                "a whole number, or a fraction of a core",
+            ),
+            ("cores = 2", "cores = 0", "line 10, column 9", "0 does not work"),
+            ("cores = 2", "cores = true", "line 10, column 9", "a number"),
             ("group = 64", "group = 65", "line 5, column 9", "32, 64 or 128"),
             ("\"int4\"", "\"int3\"", "line 4, column 11", "int8 or int4"),
             ("\"int8\"", "\"fp8\"", "line 6, column 6", "f32, bf16 or int8"),

@@ -1,11 +1,14 @@
 //! Random histories of a fleet in virtual time: deployments, changes, crashes, stops, parking, calls and restarts of the service, each step
-//! between any two of the others. No device is overbooked, nothing leaks, and when nothing more happens every endpoint is as it is to be, or
+//! between any two of the others. Neither memory nor cores are overbooked, nothing leaks, and when nothing more happens every endpoint is as it is to be, or
 //! says why it is not.
 
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::time::Duration;
-use vastrelay_fleet::ledger::Ledger;
+use vastrelay_fleet::CoreShare;
+use vastrelay_fleet::cores::{CoreLedger, CoreWish};
+use vastrelay_fleet::ledger::{Ledger, Read};
+use vastrelay_fleet::reconcile::{self, Step};
 use vastrelay_fleet::restart::Deaths;
 use vastrelay_fleet::roster::{Found, Resting, Roster, Rouse};
 use vastrelay_fleet::upkeep::Due;
@@ -14,34 +17,42 @@ use vastrelay_fleet::{State, Upkeep};
 const NAMES: [&str; 4] = ["desk", "dock", "pier", "tides"];
 /// Devices, and bytes of each.
 const DEVICES: (usize, usize) = (2, 100);
+/// Cores, and those of them that nobody needs to name.
+const CORES: (usize, usize) = (4, 3);
+/// Builds that several endpoints read, and their bytes.
+const BUILDS: [(&str, usize); 2] = [("small", 10), ("large", 40)];
 
 /// What an endpoint is to be, as a database keeps it.
 #[derive(Clone, Copy, Debug, PartialEq)]
 struct Kept {
     wants: Wants,
-    standing: Standing,
+    standing: reconcile::Wanted,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
 struct Wants {
     bytes: usize,
+    /// The number of the build that it reads; others read their own weights.
+    build: usize,
+    /// Twentieths of cores; what is free when none are named.
+    cores: Option<u32>,
     idle_after: Option<u64>,
     /// Whether its workers end as soon as they begin.
     is_broken: bool,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq)]
-enum Standing {
-    Served,
-    Stopped,
-    Parked,
+/// What an endpoint holds of memory and of cores, by their numbers.
+#[derive(Clone, Copy, Debug)]
+struct Holds {
+    memory: u64,
+    cores: u64,
 }
 
 /// What is served: its wants, what it holds, when it was last of use, and whether it has a worker.
 #[derive(Clone, Debug)]
 struct Served {
     wants: Wants,
-    holds: u64,
+    holds: Holds,
     used: u64,
     has_worker: bool,
     deaths: Deaths,
@@ -60,7 +71,7 @@ enum Act {
     Begin {
         name: &'static str,
         wants: Wants,
-        holds: u64,
+        holds: Holds,
     },
     /// A call starts what is parked.
     Unpark { name: &'static str },
@@ -71,6 +82,7 @@ struct World {
     now: u64,
     roster: Roster<Served, u64>,
     ledger: Option<Ledger<()>>,
+    cores: Option<CoreLedger>,
     kept: BTreeMap<&'static str, Kept>,
     /// Acts that are under way.
     acts: Vec<Act>,
@@ -95,6 +107,7 @@ impl World {
     fn new() -> World {
         World {
             ledger: Some(Ledger::new(DEVICES.0, DEVICES.1)),
+            cores: Some(CoreLedger::new(CORES.0, CORES.1)),
             ..World::default()
         }
     }
@@ -103,11 +116,48 @@ impl World {
         self.ledger.as_mut().expect("there is one")
     }
 
-    /// Holds room for an endpoint; says who holds it where there is none.
-    fn hold(&mut self, name: &str, bytes: usize) -> Result<u64, String> {
-        let room = self.ledger().room(1).expect("there is a device");
-        let held = self.ledger().hold(name, &room.places, bytes, ());
-        held.map_err(|error| format!("{error}: {:?} hold it", room.holders))
+    fn cores(&mut self) -> &mut CoreLedger {
+        self.cores.as_mut().expect("there are some")
+    }
+
+    /// Holds room and cores for an endpoint; says who holds them where there is none.
+    fn hold(&mut self, name: &str, wants: Wants) -> Result<Holds, String> {
+        let wish = match wants.cores {
+            Some(twentieths) => CoreWish::Named(CoreShare::of(f64::from(twentieths) / 20.0).expect("it can be had")),
+            None => CoreWish::Free { least: 1, most: 3 },
+        };
+        let granted = self.cores().take(name, wish).map_err(|refused| refused.to_string())?;
+        let build = BUILDS.get(wants.build).map(|(what, bytes)| Read {
+            what: (*what).into(),
+            bytes: *bytes,
+        });
+        let what = build.as_ref().map(|build| build.what.as_str());
+        let room = self.ledger().room(1, what).expect("there is a device");
+        match self.ledger().hold(name, &room.places, wants.bytes, build, ()) {
+            Ok(memory) => Ok(Holds {
+                memory,
+                cores: granted.number,
+            }),
+            Err(error) => {
+                self.cores().give_back(granted.number);
+                Err(format!("{error}: {:?} hold it", room.holders))
+            }
+        }
+    }
+
+    /// Whether there is no room for an endpoint.
+    fn has_no_room(&self, name: &str, wants: Wants) -> bool {
+        let mut alone = World {
+            ledger: self.ledger.clone(),
+            cores: self.cores.clone(),
+            ..World::default()
+        };
+        alone.hold(name, wants).is_err()
+    }
+
+    fn let_go(&mut self, holds: Holds) {
+        self.ledger().give_back(holds.memory).expect("it was held");
+        self.cores().give_back(holds.cores);
     }
 
     fn resting(&self, state: State, why: &str, is_vain: bool) -> Resting<u64> {
@@ -116,12 +166,13 @@ impl World {
             why: why.into(),
             since: self.now,
             is_vain,
+            longest_wait: None,
         }
     }
 
     fn give_back(&mut self, served: Option<Served>) {
         if let Some(served) = served {
-            self.ledger().give_back(served.holds).expect("it was held");
+            self.let_go(served.holds);
         }
     }
 
@@ -142,14 +193,8 @@ impl World {
                 let name = NAMES[who];
                 let wants = self.kept.get(name).map(|kept| kept.wants);
                 let rests = self.roster.resting().contains_key(name);
-                if let Some(wants) = wants.filter(|_| rests)
-                    && self.roster.change(name)
-                {
-                    self.acts.push(Act::Deploy {
-                        name,
-                        wants,
-                        with_pause: false,
-                    });
+                if let Some(wants) = wants.filter(|_| rests) {
+                    self.starts(name, wants);
                 }
             }
             Event::Remove(who) => {
@@ -192,7 +237,7 @@ impl World {
         let resting = self.resting(State::Stopped, "somebody has stopped it", false);
         let served = self.roster.rest(name, resting);
         self.give_back(served);
-        self.kept.get_mut(name).expect("it is kept").standing = Standing::Stopped;
+        self.kept.get_mut(name).expect("it is kept").standing = reconcile::Wanted::Stopped;
         self.roster.changed(name);
     }
 
@@ -204,12 +249,12 @@ impl World {
                 wants,
                 with_pause,
             } => {
-                let mut held = self.hold(name, wants.bytes);
+                let mut held = self.hold(name, wants);
                 if held.is_err() && with_pause {
                     self.roster.announce(name);
                     let served = self.roster.take(name);
                     self.give_back(served);
-                    held = self.hold(name, wants.bytes);
+                    held = self.hold(name, wants);
                 }
                 match held {
                     Ok(holds) => self.acts.push(Act::Begin { name, wants, holds }),
@@ -217,7 +262,7 @@ impl World {
                 }
             }
             Act::Begin { name, wants, holds } if wants.is_broken => {
-                self.ledger().give_back(holds).expect("it was held");
+                self.let_go(holds);
                 self.gives_up(name, "its worker ended as soon as it began");
             }
             Act::Begin { name, wants, holds } => {
@@ -230,7 +275,7 @@ impl World {
                 };
                 let before = self.roster.put(name, served);
                 self.give_back(before);
-                let standing = Standing::Served;
+                let standing = reconcile::Wanted::Served;
                 self.kept.insert(name, Kept { wants, standing });
                 self.roster.changed(name);
             }
@@ -246,7 +291,7 @@ impl World {
                     return;
                 }
                 let wants = self.kept[name].wants;
-                match self.hold(name, wants.bytes) {
+                match self.hold(name, wants) {
                     Ok(holds) => self.acts.push(Act::Begin { name, wants, holds }),
                     Err(why) => {
                         let resting = self.resting(State::Parked, &why, true);
@@ -263,18 +308,19 @@ impl World {
     fn gives_up(&mut self, name: &'static str, why: &str) {
         if !self.roster.served().contains_key(name) {
             match self.kept.get(name).copied() {
-                Some(kept) if kept.standing == Standing::Served => match self.hold(name, kept.wants.bytes) {
+                Some(kept) if kept.standing == reconcile::Wanted::Served => match self.hold(name, kept.wants) {
                     Ok(holds) if !kept.wants.is_broken => {
                         let wants = kept.wants;
                         return self.acts.push(Act::Begin { name, wants, holds });
                     }
-                    Ok(holds) => drop(self.ledger().give_back(holds)),
+                    Ok(holds) => self.let_go(holds),
                     Err(_) => {}
                 },
                 _ => {}
             }
-            if self.kept.contains_key(name) {
-                let resting = self.resting(State::Failed, why, false);
+            if let Some(kept) = self.kept.get(name) {
+                // Whatever does not end as soon as it begins may work later.
+                let resting = self.resting(State::Failed, why, !kept.wants.is_broken);
                 self.roster.rest(name, resting);
             } else {
                 self.roster.withdraw(name);
@@ -287,6 +333,7 @@ impl World {
     /// Lets time pass: whoever is idle is parked, whoever has no worker gets the next one.
     fn passes(&mut self, seconds: u64) {
         self.now += seconds;
+        self.reconciles();
         for name in NAMES {
             let Found::Served(served) = self.roster.find(name) else {
                 continue;
@@ -302,7 +349,7 @@ impl World {
                     let resting = self.resting(State::Parked, "nobody called it", false);
                     let served = self.roster.rest_if(name, resting, |_| true);
                     self.give_back(served);
-                    self.kept.get_mut(name).expect("it is kept").standing = Standing::Parked;
+                    self.kept.get_mut(name).expect("it is kept").standing = reconcile::Wanted::Parked;
                     self.roster.changed(name);
                 }
             } else if let Some(mut served) = self.roster.take(name) {
@@ -319,19 +366,37 @@ impl World {
         *self = World { now, ..World::new() };
         for (name, kept) in kept {
             self.kept.insert(name, kept);
-            match kept.standing {
-                Standing::Stopped => drop(self.roster.rest(name, self.resting(State::Stopped, "as before", false))),
-                Standing::Parked => drop(self.roster.rest(name, self.resting(State::Parked, "as before", false))),
-                Standing::Served => {
+            match reconcile::next_step(kept.standing, &self.roster.find(name), Duration::ZERO) {
+                Step::Rest(state) => drop(self.roster.rest(name, self.resting(state, "as before", false))),
+                Step::Start => {
                     self.roster.announce(name);
-                    assert!(self.roster.change(name));
-                    let (wants, with_pause) = (kept.wants, false);
-                    self.acts.push(Act::Deploy {
-                        name,
-                        wants,
-                        with_pause,
-                    });
+                    self.starts(name, kept.wants);
                 }
+                Step::Nothing => unreachable!("nothing is known of it"),
+            }
+        }
+    }
+
+    /// Begins to start an endpoint, unless somebody else changes it.
+    fn starts(&mut self, name: &'static str, wants: Wants) {
+        if self.roster.change(name) {
+            let with_pause = false;
+            self.acts.push(Act::Deploy {
+                name,
+                wants,
+                with_pause,
+            });
+        }
+    }
+
+    /// Starts again what failed for a reason that may have passed.
+    fn reconciles(&mut self) {
+        for (name, kept) in self.kept.clone() {
+            let rests = self.roster.resting().get(name);
+            let rests_for = rests.map_or(0, |resting| self.now - resting.since);
+            let step = reconcile::next_step(kept.standing, &self.roster.find(name), Duration::from_secs(rests_for));
+            if step == Step::Start {
+                self.starts(name, kept.wants);
             }
         }
     }
@@ -362,14 +427,7 @@ impl World {
 
     /// Makes sure of what holds at every moment.
     fn check(&mut self) {
-        let begun: Vec<u64> = self
-            .acts
-            .iter()
-            .filter_map(|act| match act {
-                Act::Begin { holds, .. } => Some(*holds),
-                _ => None,
-            })
-            .collect();
+        let begun = self.acts.iter().filter(|act| matches!(act, Act::Begin { .. })).count();
         let served = self.roster.served().len();
         let ledger = self.ledger();
         for place in 0..DEVICES.0 {
@@ -377,9 +435,18 @@ impl World {
         }
         assert_eq!(
             ledger.holdings().count(),
-            served + begun.len(),
+            served + begun,
             "somebody holds what nobody has"
         );
+        let shares = self.cores().shares();
+        let sum: f64 = shares.values().map(|share| share.cores()).sum();
+        assert!(sum <= CORES.0 as f64 + 1e-9, "{sum} cores of {}", CORES.0);
+        let owners: Vec<String> = shares.keys().map(|owner| (*owner).to_owned()).collect();
+        for owner in owners {
+            let begins = |act: &Act| matches!(act, Act::Begin { name, .. } if *name == owner);
+            let is_there = self.roster.served().contains_key(&owner) || self.acts.iter().any(begins);
+            assert!(is_there, "`{owner}` holds cores and is not there");
+        }
         for name in self.roster.served().keys() {
             assert!(
                 !self.roster.resting().contains_key(name),
@@ -390,6 +457,15 @@ impl World {
 
     /// Lets everything that is under way come to its end.
     fn quiet(&mut self) {
+        // Long enough for another try of what failed.
+        for _ in 0..2 {
+            while !self.acts.is_empty() {
+                self.happens(Event::Step(0));
+                self.check();
+            }
+            self.reconciles();
+            self.now += reconcile::AGAIN.as_secs();
+        }
         while !self.acts.is_empty() {
             self.happens(Event::Step(0));
             self.check();
@@ -401,7 +477,15 @@ impl World {
             let is_served = self.roster.served().contains_key(*name);
             match (is_served, self.roster.resting().get(*name)) {
                 (true, None) => assert_eq!(self.roster.served()[*name].wants, kept.wants, "`{name}`"),
-                (false, Some(resting)) => assert!(!resting.why.is_empty(), "`{name}`"),
+                (false, Some(resting)) => {
+                    assert!(!resting.why.is_empty(), "`{name}`");
+                    let is_to_be = kept.standing == reconcile::Wanted::Served && !kept.wants.is_broken;
+                    assert!(
+                        !is_to_be || self.has_no_room(name, kept.wants),
+                        "`{name}` has room and rests: {}",
+                        resting.why
+                    );
+                }
                 both => panic!("`{name}` is kept and {both:?}"),
             }
         }
@@ -417,9 +501,13 @@ impl World {
 
 fn event() -> impl Strategy<Value = Event> {
     let who = 0..NAMES.len();
-    let wants = (1usize..120, prop::option::of(1u64..20), prop::bool::weighted(0.1));
-    let wants = wants.prop_map(|(bytes, idle_after, is_broken)| Wants {
+    let cores = prop::option::of(prop_oneof![1u32..20, (1u32..6).prop_map(|whole| 20 * whole)]);
+    let machine = (1usize..120, 0usize..4, cores);
+    let wants = (machine, prop::option::of(1u64..20), prop::bool::weighted(0.1));
+    let wants = wants.prop_map(|((bytes, build, cores), idle_after, is_broken)| Wants {
         bytes,
+        build,
+        cores,
         idle_after,
         is_broken,
     });

@@ -1,7 +1,7 @@
 //! A persistent pool of threads that shares out the parts of one operation.
 //!
 //! A step of a small model is shorter than waking a thread, so workers spin briefly before they sleep. The pool spins
-//! only on the cores that its owner was given.
+//! only on the cores that its owner was given, and not at all while it shares them with others.
 
 use std::any::Any;
 use std::cell::Cell;
@@ -13,6 +13,31 @@ use std::thread::JoinHandle;
 
 /// How often a worker looks for work before it sleeps: some tens of microseconds.
 const SPINS: u32 = 20_000;
+
+/// Whether threads that wait for one another spin before they sleep. Clones say the same.
+#[derive(Clone, Debug)]
+pub struct Spinning(Arc<AtomicBool>);
+
+impl Default for Spinning {
+    fn default() -> Spinning {
+        Spinning(Arc::new(AtomicBool::new(true)))
+    }
+}
+
+impl Spinning {
+    /// Says whether they do from now on: the cores are theirs alone, or they are not.
+    pub fn set(&self, spins: bool) {
+        self.0.store(spins, Ordering::Relaxed);
+    }
+
+    /// Returns how often one that may spin so many times does.
+    pub fn at_most(&self, spins: u32) -> u32 {
+        match self.0.load(Ordering::Relaxed) {
+            true => spins,
+            false => 0,
+        }
+    }
+}
 
 /// Threads that run the tasks of one job at a time, the caller's thread among them.
 ///
@@ -34,6 +59,7 @@ struct Shared {
     busy: AtomicUsize,
     stop: AtomicBool,
     panic: Mutex<Option<Box<dyn Any + Send>>>,
+    spinning: Spinning,
 }
 
 #[derive(Clone, Copy)]
@@ -43,11 +69,19 @@ struct Job {
 }
 
 impl ThreadPool {
-    /// Returns a pool over `cores` cores (at least one): the caller's thread and `cores - 1` of its own.
+    /// Returns a pool over `cores` cores (at least one) that it has alone: the caller's thread and `cores - 1` of its own.
     ///
     /// # Panics
     /// When the operating system refuses a thread.
     pub fn new(cores: usize) -> ThreadPool {
+        ThreadPool::spinning(cores, Spinning::default())
+    }
+
+    /// As [`ThreadPool::new`], for cores that it may share: somebody else says whether it spins.
+    ///
+    /// # Panics
+    /// As there.
+    pub fn spinning(cores: usize, spinning: Spinning) -> ThreadPool {
         let shared = Arc::new(Shared {
             epoch: AtomicU64::new(0),
             job: Mutex::new(None),
@@ -56,6 +90,7 @@ impl ThreadPool {
             busy: AtomicUsize::new(0),
             stop: AtomicBool::new(false),
             panic: Mutex::new(None),
+            spinning,
         });
         let workers = (1..cores.max(1))
             .map(|core| {
@@ -101,10 +136,10 @@ impl ThreadPool {
         }
         shared.wake.notify_all();
         shared.take_part(job);
-        let mut spins = 0;
+        let (mut spins, most) = (0, shared.spinning.at_most(SPINS));
         while shared.busy.load(Ordering::Acquire) > 0 {
             spins += 1;
-            if spins < SPINS {
+            if spins < most {
                 std::hint::spin_loop();
             } else {
                 // Somebody else has the core that a worker needs.
@@ -149,7 +184,7 @@ impl Shared {
 
     /// Returns the epoch once it differs from `seen`: spins for a while, then sleeps.
     fn wait_for_change(&self, seen: u64) -> u64 {
-        for _ in 0..SPINS {
+        for _ in 0..self.spinning.at_most(SPINS) {
             let epoch = self.epoch.load(Ordering::Acquire);
             if epoch != seen {
                 return epoch;
@@ -235,8 +270,10 @@ mod tests {
 
     #[test]
     fn every_task_runs_exactly_once_on_any_number_of_cores() {
-        for cores in [1, 2, 5] {
-            let threads = ThreadPool::new(cores);
+        for (cores, spins) in [(1, true), (2, true), (5, true), (2, false), (5, false)] {
+            let spinning = Spinning::default();
+            spinning.set(spins);
+            let threads = ThreadPool::spinning(cores, spinning);
             for count in [0, 1, 2, 3, 100] {
                 let ran: Vec<AtomicU32> = (0..count).map(|_| AtomicU32::new(0)).collect();
                 threads.run(count, &|index| {

@@ -17,6 +17,7 @@ use vastrelay_serving::build::{Conversion, converted_bytes, partial_of};
 use vastrelay_serving::process::{Process, Program};
 use vastrelay_serving::{KvPrecision, LoadError, Precision, Precisions};
 use vastrelay_store::{BuildRecord, milliseconds_since_1970};
+use vastrelay_weights::build::Checked;
 use vastrelay_weights::{Build, ModelFiles};
 
 /// The folder of builds, in a service's data.
@@ -77,35 +78,37 @@ impl Builds {
         })
     }
 
+    /// Returns the build of a checkpoint in a precision, where it is there.
+    ///
+    /// # Errors
+    /// When the source cannot be read.
+    pub(crate) fn find(&self, files: &ModelFiles, weights: Precision) -> Result<Option<Ready>, LoadError> {
+        let digest = self.digest_of(files.path(), weights)?;
+        let folder = self.folder.join(&digest);
+        if !Build::is_one(&folder) {
+            return Ok(None);
+        }
+        self.know(files, &digest, weights, &folder)?;
+        let took = None;
+        Ok(Some(Ready { folder, digest, took }))
+    }
+
     /// Returns the build of a checkpoint in a precision, made now unless it is there: whoever wants the same waits for the same.
     ///
     /// # Errors
     /// When the source cannot be read or converted, memory or disk do not suffice, or somebody cancels it.
-    pub(crate) fn ensure(
-        &self,
-        order: &Order,
-        files: &ModelFiles,
-        weights: Precision,
-        kv: Option<KvPrecision>,
-    ) -> Result<Ready, LoadError> {
+    pub(crate) fn ensure(&self, order: &Order, files: &ModelFiles, weights: Precision) -> Result<Ready, LoadError> {
         let begun = Instant::now();
-        let kv = kv.unwrap_or_default();
-        let digest = self.digest_of(files.path(), weights, kv)?;
-        let folder = self.folder.join(&digest);
-        let ready = |took: Option<Duration>| Ready {
-            folder: folder.clone(),
-            digest: digest.clone(),
-            took,
-        };
-        if Build::is_one(&folder) {
-            self.know(files, &digest, weights, &folder)?;
-            return Ok(ready(None));
+        if let Some(ready) = self.find(files, weights)? {
+            return Ok(ready);
         }
+        let digest = self.digest_of(files.path(), weights)?;
+        let folder = self.folder.join(&digest);
         let process = Arc::new(AtomicU32::new(0));
         let child = process.clone();
         let wanted = Wanted {
             kind: "build",
-            name: format!("{} in {weights}", name_of(files.path())),
+            name: format!("{} {}", name_of(files.path()), said_of(weights)),
             endpoint: &order.name,
             who: &order.by,
         };
@@ -114,11 +117,18 @@ impl Builds {
         let conversion = Conversion {
             source: files.path().to_owned(),
             out: folder.clone(),
-            precisions: Precisions { weights, kv },
+            precisions: Precisions {
+                weights,
+                // Each endpoint says its own.
+                kv: KvPrecision::default(),
+            },
         };
         let made = self.make(&job, files, &conversion, &digest, &process);
         let (end, made) = match made {
-            Ok(text) => (JobEnd::Done(text), Ok(ready(Some(begun.elapsed())))),
+            Ok(text) => {
+                let took = Some(begun.elapsed());
+                (JobEnd::Done(text), Ok(Ready { folder, digest, took }))
+            }
             Err(_) if job.is_cancelled() => {
                 let text = format!("job {}, which builds it, was cancelled", job.number());
                 (JobEnd::Cancelled, Err(LoadError::Refused(text)))
@@ -145,9 +155,9 @@ impl Builds {
         let size = converted_bytes(files, conversion.precisions.weights).map_err(|error| error.to_string())?;
         self.check_room(size)?;
         job.says(&format!(
-            "converting {} to {}, about {}",
+            "converting {} {}, about {}",
             conversion.source.display(),
-            conversion.precisions.weights,
+            said_of(conversion.precisions.weights),
             bytes(size)
         ));
         let partial = partial_of(&conversion.out);
@@ -157,9 +167,9 @@ impl Builds {
             let _ = std::fs::remove_dir_all(&partial);
         }
         converted?;
-        let Precisions { weights, kv } = conversion.precisions;
+        let Precisions { weights, .. } = conversion.precisions;
         let now = self
-            .digest_of(&conversion.source, weights, kv)
+            .digest_of(&conversion.source, weights)
             .map_err(|error| error.to_string())?;
         if now != digest {
             let _ = std::fs::remove_dir_all(&conversion.out);
@@ -257,26 +267,21 @@ impl Builds {
     }
 
     /// Returns the digest of what a build is made of and how.
-    fn digest_of(&self, source: &Path, weights: Precision, kv: KvPrecision) -> Result<String, LoadError> {
+    fn digest_of(&self, source: &Path, weights: Precision) -> Result<String, LoadError> {
         let mut hasher = blake3::Hasher::new();
         for file in sources(source) {
             let (size, digest) = self.digest_of_file(&file)?;
             let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
             hasher.update(json!([name, size, digest]).to_string().as_bytes());
         }
-        let how = json!([
-            weights.word(),
-            weights.group(),
-            kv.name(),
-            vastrelay_weights::build::VERSION
-        ]);
+        let how = json!([weights.word(), weights.group(), vastrelay_weights::build::VERSION]);
         hasher.update(how.to_string().as_bytes());
         Ok(hasher.finalize().to_hex()[..32].to_owned())
     }
 
     /// Returns the size and the digest of a file, which is read once as long as it stays as it is.
     fn digest_of_file(&self, path: &Path) -> Result<(u64, String), LoadError> {
-        let failed = |error: std::io::Error| LoadError::Refused(format!("{} cannot be read: {error}", path.display()));
+        let failed = |error: std::io::Error| unreadable(path, &error);
         let mut file = File::open(path).map_err(failed)?;
         let size = file.metadata().map_err(failed)?.len();
         let stamp = Stamp::of(&file).map_err(failed)?;
@@ -300,6 +305,19 @@ impl Builds {
             let _ = self.records.store.keep_digest(&named, &stamp, &digest);
         }
         Ok((size, digest))
+    }
+
+    /// Returns that a build is what was written, as far as that is known without reading it again.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub(crate) fn checked(&self, ready: &Ready) -> Result<Option<Checked>, LoadError> {
+        let path = Build::tensors_of(&ready.folder);
+        let stamp = File::open(&path).and_then(|file| Stamp::of(&file));
+        match stamp.map_err(|error| unreadable(&path, &error))? {
+            None => Ok(None),
+            Some(stamp) => Ok(Some(Checked::of(stamp, self.digest_of_file(&path)?.1))),
+        }
     }
 
     /// Deletes builds that nobody uses.
@@ -379,6 +397,18 @@ fn size_of(folder: &Path) -> u64 {
 fn free_on_disk(folder: &Path) -> Option<usize> {
     let facts = nix::sys::statvfs::statvfs(folder).ok()?;
     Some((facts.blocks_available() as usize).saturating_mul(facts.fragment_size() as usize))
+}
+
+/// Says in what a model is converted.
+fn said_of(weights: Precision) -> String {
+    match weights {
+        Precision::AsStored => "as stored".into(),
+        named => format!("in {named}"),
+    }
+}
+
+fn unreadable(path: &Path, error: &std::io::Error) -> LoadError {
+    LoadError::Refused(format!("{} cannot be read: {error}", path.display()))
 }
 
 fn name_of(path: &Path) -> String {

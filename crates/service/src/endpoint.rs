@@ -8,6 +8,7 @@ use crate::made_of::MadeOf;
 use crate::manner::Manner;
 use crate::standing::{NotReady, NotTaken};
 use serde_json::Value;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 use vastrelay_engine::queue::retry_after;
@@ -44,6 +45,8 @@ pub struct Endpoint {
     made_of: Option<MadeOf>,
     /// The machine's part of what makes its release, as JSON.
     machine: Value,
+    /// Its model's own files, from which a build may have been made.
+    source: Option<PathBuf>,
     /// Since when it is there.
     started: Instant,
     /// When it was last of use.
@@ -89,6 +92,7 @@ impl Endpoint {
             log: None,
             made_of: None,
             machine: Value::Null,
+            source: None,
         }
     }
 
@@ -145,6 +149,19 @@ impl Endpoint {
     pub(crate) fn made_of_this(mut self, made_of: MadeOf, machine: Value) -> Endpoint {
         (self.made_of, self.machine) = (Some(made_of), machine);
         self
+    }
+
+    /// Returns it with the path of its model's own files.
+    pub(crate) fn read_from(self, source: &Path) -> Endpoint {
+        Endpoint {
+            source: Some(source.to_owned()),
+            ..self
+        }
+    }
+
+    /// Returns the path of its model's own files; its workers may read a build that was made from them.
+    pub(crate) fn source(&self) -> &Path {
+        self.source.as_deref().unwrap_or(self.plan.assignment.path())
     }
 
     /// Returns the machine's part of what makes its release, as JSON.

@@ -1,13 +1,15 @@
 //! The endpoints there are.
 
+use crate::deploy_error::DeployError;
 use crate::endpoint::Endpoint;
 use crate::event_log::SERVICE;
 use crate::problem::Problem;
+use crate::retire::Leaving;
 use crate::sight::Sight;
 use crate::worker_log::WorkerLog;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, Weak};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use vastrelay_fleet::State;
 use vastrelay_fleet::roster::{self, Found, Roster, Rouse};
@@ -19,6 +21,8 @@ pub struct Endpoints {
     known: RwLock<Known>,
     /// What their workers have said last, also of those that are not served now.
     logs: Mutex<BTreeMap<String, Arc<WorkerLog>>>,
+    /// What those hold still that are not served any more.
+    pub(crate) leaving: Leaving,
     /// Told whenever an endpoint comes, goes, or may be changed again.
     change: watch::Sender<()>,
 }
@@ -49,16 +53,19 @@ pub fn stopped(by: &str) -> Resting {
     resting(State::Stopped, why)
 }
 
-/// Returns the standing of an endpoint that the next call starts.
-pub fn parked(why: String) -> Resting {
-    resting(State::Parked, why)
+/// Returns the standing of an endpoint that the next call starts, which waits for so long at most.
+pub fn parked(why: String, longest_wait: Option<Duration>) -> Resting {
+    Resting {
+        longest_wait,
+        ..resting(State::Parked, why)
+    }
 }
 
 /// Returns the standing of a parked endpoint that could not be started for a call; the next one tries again.
-pub(crate) fn parked_in_vain(why: String) -> Resting {
+pub(crate) fn parked_in_vain(why: String, longest_wait: Option<Duration>) -> Resting {
     Resting {
         is_vain: true,
-        ..parked(why)
+        ..parked(why, longest_wait)
     }
 }
 
@@ -67,12 +74,24 @@ pub fn failed(why: String) -> Resting {
     resting(State::Failed, why)
 }
 
+/// Returns the standing of an endpoint that could not be started; it is tried again where the reason may pass.
+pub fn failed_by(error: &DeployError) -> Resting {
+    match error.may_pass() {
+        false => failed(error.to_string()),
+        true => Resting {
+            is_vain: true,
+            ..failed(format!("{error}; it is tried again by itself"))
+        },
+    }
+}
+
 fn resting(state: State, why: String) -> Resting {
     Resting {
         state,
         why,
         since: Instant::now(),
         is_vain: false,
+        longest_wait: None,
     }
 }
 
@@ -150,6 +169,7 @@ impl Endpoints {
     /// Says that an endpoint is not served from now on, and why; returns it, where it was.
     pub fn rest(&self, name: &str, resting: Resting) -> Option<Arc<Endpoint>> {
         let served = self.write().roster.rest(name, resting);
+        self.leaving.note(served.as_deref());
         self.change.send_replace(());
         served
     }
@@ -174,6 +194,16 @@ impl Endpoints {
         }
     }
 
+    /// Returns how long a call waits at most for one that is parked.
+    pub(crate) fn longest_wait(&self, name: &str) -> Option<Duration> {
+        let known = self.read();
+        known
+            .roster
+            .resting()
+            .get(name)
+            .and_then(|resting| resting.longest_wait)
+    }
+
     /// Returns whether one is parked.
     pub(crate) fn is_parked(&self, name: &str) -> bool {
         matches!(self.read().roster.find(name), Found::Parked)
@@ -183,7 +213,9 @@ impl Endpoints {
     pub(crate) fn take_idle(&self, name: &str, resting: Resting) -> Option<Arc<Endpoint>> {
         // Whoever answers a call holds it, and nobody else can get hold of it meanwhile.
         let is_idle = |endpoint: &Arc<Endpoint>| endpoint.due(Arc::strong_count(endpoint) > 1) == Some(Due::Park);
-        self.write().roster.rest_if(name, resting, is_idle)
+        let idle = self.write().roster.rest_if(name, resting, is_idle);
+        self.leaving.note(idle.as_deref());
+        idle
     }
 
     /// Says that a release is being started in the place of one that is served.
@@ -223,7 +255,10 @@ impl Endpoints {
     /// Serves one from now on, in the place of the one of its name; returns that.
     pub(crate) fn put(&self, endpoint: Arc<Endpoint>) -> Option<Arc<Endpoint>> {
         let name = endpoint.name.clone();
+        let plan = endpoint.plan.clone();
         let before = self.write().roster.put(&name, endpoint);
+        self.leaving
+            .note(before.as_deref().filter(|before| !Arc::ptr_eq(&before.plan, &plan)));
         self.change.send_replace(());
         before
     }
@@ -235,6 +270,7 @@ impl Endpoints {
     pub(crate) fn take(&self, name: &str) -> Result<Arc<Endpoint>, Problem> {
         let mut known = self.write();
         let served = known.roster.take(name);
+        self.leaving.note(served.as_deref());
         served.ok_or_else(|| known.missing(name))
     }
 

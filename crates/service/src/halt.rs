@@ -1,10 +1,10 @@
 //! Endpoints that are stopped, started again and removed.
 
-use crate::deploy::{DeployError, Loader};
+use crate::deploy_error::DeployError;
 use crate::endpoint::Endpoint;
 use crate::endpoints::{self, Endpoints};
 use crate::event_log::{EventLog, SERVICE};
-use crate::order::Order;
+use crate::loader::Loader;
 use crate::problem::Problem;
 use crate::records::Records;
 use crate::retire::retire;
@@ -63,13 +63,12 @@ pub(crate) fn start(
         let text = format!("`{name}` is {}; there is nothing to start", state.name());
         return Err(Problem::conflict("endpoint_served", text));
     }
-    let kept = records.store.kept_endpoint(name);
-    let kept = kept.map_err(|error| Problem::internal(error.to_string()))?;
-    let Some(kept) = kept else {
-        return Err(endpoints.get(name).err().unwrap_or_else(|| Problem::starting(name)));
+    let planned = match loader.plan_kept(endpoints, records, name, by) {
+        Err(DeployError::NotKept(_)) => {
+            return Err(endpoints.get(name).err().unwrap_or_else(|| Problem::starting(name)));
+        }
+        planned => planned?,
     };
-    let order = Order::of_kept(&kept, by).map_err(|error| Problem::field("spec", error.to_string()))?;
-    let planned = loader.plan(endpoints, records, &order)?;
     planned
         .put_down_as(EventKind::Started)
         .begin()

@@ -24,6 +24,8 @@ use vastrelay_serving::{Generate, LoadError, Model, Plan, Replica};
 use vastrelay_store::{BegunReplica, StartRecord, StoreError, milliseconds_since_1970};
 use vastrelay_wire::manage::EventKind;
 
+/// The number of an endpoint's first replica.
+pub(crate) const FIRST: u32 = 1;
 /// Time between two looks at a worker.
 const LOOK: Duration = Duration::from_millis(250);
 /// How long a worker may take to end that was told to.
@@ -294,6 +296,9 @@ impl Starter {
                 self.bury(begun, END_LIMIT);
                 return Over::Told;
             };
+            if let Some(cores) = &self.plan.cores {
+                engine.spin(cores.are_its_own());
+            }
             let end = engine.wait_for_end(LOOK);
             if let Some(until) = stop.renewal() {
                 if !std::mem::replace(&mut is_draining, true)

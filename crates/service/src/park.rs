@@ -1,14 +1,14 @@
 //! Endpoints that are parked while nobody calls them, and unparked by the next call.
 
-use crate::deploy::Loader;
 use crate::endpoint::Endpoint;
 use crate::endpoints::{self, Endpoints, Resting};
 use crate::event_log::{EventLog, SERVICE};
 use crate::halt;
-use crate::order::Order;
+use crate::loader::Loader;
 use crate::problem::Problem;
 use crate::records::Records;
-use crate::retire::{retire, wait_for_memory};
+use crate::retire::retire;
+use crate::standing::NotReady;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use vastrelay_fleet::roster::Rouse;
@@ -60,18 +60,15 @@ impl Rouser {
         let Ok(_changing) = self.endpoints.change(name) else {
             return;
         };
-        let Ok(idle_for) = self.endpoints.get(name).map(|endpoint| endpoint.upkeep.idle_after) else {
+        let of = |endpoint: Arc<Endpoint>| (endpoint.upkeep.idle_after, endpoint.manner.said.longest_wait);
+        let Ok((idle_for, longest)) = self.endpoints.get(name).map(of) else {
             return;
         };
         let why = format!("nobody called it for {} s", idle_for.unwrap_or_default().as_secs_f64());
-        let Some(endpoint) = self.endpoints.take_idle(name, endpoints::parked(why.clone())) else {
+        let Some(endpoint) = self.endpoints.take_idle(name, endpoints::parked(why.clone(), longest)) else {
             return;
         };
         self.put_down(&endpoint, SERVICE, why);
-        // Whoever unparks it finds the memory.
-        let held = Arc::downgrade(&endpoint.plan.held);
-        drop(endpoint);
-        wait_for_memory(&held);
     }
 
     /// Parks an endpoint because somebody wants it: its calls have so long to end, and end with an error then.
@@ -85,7 +82,8 @@ impl Rouser {
             "" => "somebody has parked it".into(),
             by => format!("{by} has parked it"),
         };
-        self.endpoints.rest(name, endpoints::parked(why.clone()));
+        let longest = endpoint.manner.said.longest_wait;
+        self.endpoints.rest(name, endpoints::parked(why.clone(), longest));
         self.put_down(&endpoint, by, why);
         let retiring = retire(endpoint, Some(within));
         retiring.map_err(|error| Problem::internal(error.to_string()))?;
@@ -116,6 +114,8 @@ impl Rouser {
     /// When it cannot be started, or is stopped or removed meanwhile.
     pub async fn rouse(&self, name: &str, by: &str) -> Result<(), Problem> {
         let (mut change, began) = (self.endpoints.changes(), Instant::now());
+        let longest = self.endpoints.longest_wait(name);
+        let until = longest.and_then(|longest| began.checked_add(longest));
         loop {
             match self.endpoints.rouse(name, began)? {
                 Rouse::There => return Ok(()),
@@ -123,7 +123,16 @@ impl Rouser {
                 Rouse::Start => self.start(name, by),
             }
             // The sender is the endpoints' own.
-            let _ = change.changed().await;
+            let changed = change.changed();
+            match until {
+                None => drop(changed.await),
+                Some(until) => {
+                    let waited = tokio::time::timeout_at(until.into(), changed).await;
+                    waited
+                        .map_err(|_| Problem::not_ready(&NotReady::Starting(longest.unwrap_or_default())))?
+                        .ok();
+                }
+            }
         }
     }
 
@@ -136,7 +145,9 @@ impl Rouser {
             }
         };
         if let Err(error) = std::thread::Builder::new().name("unpark".into()).spawn(work) {
-            self.endpoints.rest(name, endpoints::parked_in_vain(error.to_string()));
+            let longest = self.endpoints.longest_wait(name);
+            self.endpoints
+                .rest(name, endpoints::parked_in_vain(error.to_string(), longest));
         }
     }
 
@@ -151,13 +162,9 @@ impl Rouser {
             self.endpoints.withdraw(name);
             return Ok(());
         }
-        let kept = self.records.store.kept_endpoint(name);
-        let kept = kept.map_err(|error| endpoints::parked_in_vain(error.to_string()))?;
-        let kept = kept.ok_or_else(|| endpoints::failed("nothing is kept of it".into()))?;
-        let order = Order::of_kept(&kept, by).map_err(|error| endpoints::failed(error.to_string()))?;
-        let planned = self.loader.plan(&self.endpoints, &self.records, &order);
-        let planned = planned.map_err(|error| match error.is_for_want_of_room() {
-            true => endpoints::parked_in_vain(error.to_string()),
+        let planned = self.loader.plan_kept(&self.endpoints, &self.records, name, by);
+        let planned = planned.map_err(|error| match error.may_pass() {
+            true => endpoints::parked_in_vain(error.to_string(), self.endpoints.longest_wait(name)),
             false => endpoints::failed(error.to_string()),
         })?;
         // Calls wait for it from now on; one that does not start is tried again by whoever keeps it.

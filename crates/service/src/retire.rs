@@ -1,7 +1,7 @@
 //! Ends an endpoint that is not called any more: its calls are answered first.
 
 use crate::endpoint::Endpoint;
-use std::sync::{Arc, Weak};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 use vastrelay_serving::device::HeldMemory;
@@ -14,11 +14,28 @@ const MEMORY_LIMIT: Duration = Duration::from_secs(5);
 /// Time between two looks at it.
 const LOOK_AT_MEMORY: Duration = Duration::from_millis(5);
 
-/// Waits until the memory of an endpoint that is not served any more is anybody's.
-pub(crate) fn wait_for_memory(held: &Weak<HeldMemory>) {
-    let until = Instant::now() + MEMORY_LIMIT;
-    while held.strong_count() > 0 && Instant::now() < until {
-        std::thread::sleep(LOOK_AT_MEMORY);
+/// What endpoints hold that are not served any more, and give back soon.
+#[derive(Default)]
+pub(crate) struct Leaving(Mutex<Vec<Weak<HeldMemory>>>);
+
+impl Leaving {
+    /// Notes that an endpoint gives back what it holds as soon as its last call has ended.
+    pub fn note(&self, endpoint: Option<&Endpoint>) {
+        let mut leaving = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        leaving.retain(|held| held.strong_count() > 0);
+        leaving.extend(endpoint.map(|endpoint| Arc::downgrade(&endpoint.plan.held)));
+    }
+
+    /// Waits for a while until nothing is held any more by those that leave; returns whether anything was.
+    pub fn wait(&self) -> bool {
+        let leaving = self.0.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let until = Instant::now() + MEMORY_LIMIT;
+        let is_held = || leaving.iter().any(|held| held.strong_count() > 0);
+        let was_held = is_held();
+        while is_held() && Instant::now() < until {
+            std::thread::sleep(LOOK_AT_MEMORY);
+        }
+        was_held
     }
 }
 

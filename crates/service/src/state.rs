@@ -2,7 +2,6 @@
 
 use crate::budget::Budget;
 use crate::builds::Builds;
-use crate::deploy::Loader;
 use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
 use crate::guard::limits::KeyLimits;
@@ -11,6 +10,7 @@ use crate::guard::reach::Reach;
 use crate::jobs::Jobs;
 use crate::life::Life;
 use crate::live::Live;
+use crate::loader::Loader;
 use crate::loads::Loads;
 use crate::metrics::Metrics;
 use crate::park::Rouser;

@@ -1,9 +1,9 @@
 //! The ways to run a model that its settings allow: one for each device that they name, in their order.
 
-use crate::deploy::Loader;
+use crate::loader::Loader;
 use std::path::Path;
-use vastrelay_fleet::Settings;
-use vastrelay_serving::{Device, LoadError, ReplicaSettings};
+use vastrelay_fleet::{CoreShare, Settings};
+use vastrelay_serving::{CoreWish, Device, LoadError, ReplicaSettings};
 
 /// Maximum sequences in a batch unless somebody says otherwise.
 pub const USUAL_WIDTH: usize = 16;
@@ -35,14 +35,11 @@ impl Loader {
     }
 
     fn way(&self, settings: &Settings, device: Device) -> Result<ReplicaSettings, LoadError> {
-        let (split, all) = (settings.split.unwrap_or(1), self.devices.cores());
-        let cores = settings.cores.unwrap_or(all.usual(split));
-        if cores > all.most && !device.is_simulated() {
-            return Err(LoadError::Setting {
-                key: "device.cores",
-                text: format!("{cores} cores do not work; the cpu has {}", all.most),
-            });
-        }
+        let split = settings.split.unwrap_or(1);
+        let cores = match device.is_simulated() {
+            true => CoreWish::Free { least: 1, most: split },
+            false => self.cores(settings.cores, split)?,
+        };
         let usual_share = if device.is_simulated() {
             USUAL_SHARE_OF_SIMULATED
         } else {
@@ -64,5 +61,24 @@ impl Loader {
             weights: settings.weights.unwrap_or_default(),
             kv: settings.kv,
         })
+    }
+
+    /// Returns what a replica of so many shards wants of the processor's cores.
+    fn cores(&self, wanted: Option<CoreWish>, split: usize) -> Result<CoreWish, LoadError> {
+        let all = self.devices.cores();
+        let refuse = |cores: CoreShare| LoadError::Setting {
+            key: "device.cores",
+            text: format!("{cores} cores do not work; the cpu has {}", all.most),
+        };
+        match wanted {
+            Some(CoreWish::Named(cores)) if cores > CoreShare::whole(all.most) => Err(refuse(cores)),
+            Some(CoreWish::Free { most, .. }) if most == 0 || most > all.most => Err(refuse(CoreShare::whole(most))),
+            Some(CoreWish::Named(cores)) => Ok(CoreWish::Named(cores)),
+            Some(CoreWish::Free { most, .. }) => Ok(CoreWish::Free { least: split, most }),
+            None => Ok(CoreWish::Free {
+                least: split,
+                most: all.usual(split),
+            }),
+        }
     }
 }

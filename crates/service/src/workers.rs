@@ -9,6 +9,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 use vastrelay_fleet::adoption::{Left, heir};
+use vastrelay_serving::assignment::Place;
 use vastrelay_serving::process::{Folder, FolderError, Log, Process, Program};
 use vastrelay_serving::worker::client::{Progress, WorkerError};
 use vastrelay_serving::worker::protocol::Words;
@@ -158,6 +159,18 @@ impl Workers {
         let found = found.filter_map(|name| found_under(&self.folder, name, &self.secret));
         let found: Vec<Found> = found.collect();
         *self.found.lock().unwrap_or_else(PoisonError::into_inner) = found;
+    }
+
+    /// Returns the threads of the processor that a worker has that was found for an endpoint; nothing where there is none.
+    pub(crate) fn threads_left(&self, endpoint: &str) -> Option<usize> {
+        let found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
+        let duties = found.iter().filter_map(|found| found.connection.welcome.duty.as_ref());
+        let of_it = duties.filter(|duty| duty.endpoint == endpoint);
+        let latest = of_it.max_by_key(|duty| duty.incarnation)?;
+        match latest.assignment.place {
+            Place::Cpu { threads, .. } => Some(threads),
+            Place::Simulated { .. } => None,
+        }
     }
 
     /// Takes over a worker that was found, where one has the same duty; returns it with the number of its life.

@@ -44,6 +44,7 @@ fn serve(steps: usize, panics: bool) -> (String, tempfile::TempDir) {
         let settings = CpuSettings {
             isa: vastrelay_kernels::Isa::detect(),
             cores: 1,
+            spinning: Default::default(),
             split: 1,
             context: limits.context,
             step_tokens: limits.step_budget,

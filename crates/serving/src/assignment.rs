@@ -14,6 +14,7 @@ use vastrelay_engine::simulated::{Speech, StepTime};
 use vastrelay_engine::{CpuExecutor, Executor, Limits, MemoryReport, SimulatedExecutor};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::reserved::Untouched;
+use vastrelay_kernels::thread_pool::Spinning;
 use vastrelay_planner::accelerator::Placement;
 use vastrelay_planner::{CostModel, CostRow, DeviceProfile, StepTimes};
 use vastrelay_text::TokenPieces;
@@ -48,8 +49,8 @@ pub struct Assignment {
 pub enum Place {
     /// On this machine's processor.
     Cpu {
-        /// Cores of its own.
-        cores: usize,
+        /// Threads that compute.
+        threads: usize,
         /// Instructions of its kernels, by name.
         isa: String,
         /// That a build is what was written, so that it is not read again for that.
@@ -75,8 +76,8 @@ pub struct Loaded {
 }
 
 impl Assignment {
-    /// Loads the weights, and tells which phase it `enters` once the files are found to be in order. Simulated devices say words of the vocabulary,
-    /// and one of `ends` after an answer.
+    /// Loads the weights, and tells which phase it `enters` once the files are found to be in order; `spinning` says to its threads whether their cores
+    /// are their own. Simulated devices say words of the vocabulary, and one of `ends` after an answer.
     ///
     /// # Errors
     /// When they cannot be read or run.
@@ -87,12 +88,13 @@ impl Assignment {
         pieces: &TokenPieces,
         ends: &[u32],
         enters: &dyn Fn(Phase),
+        spinning: &Spinning,
     ) -> Result<Loaded, LoadError> {
         match &self.place {
-            Place::Cpu { cores, isa, checked } => {
+            Place::Cpu { threads, isa, checked } => {
                 let origin = Origin::open(files, description, checked.as_ref())?;
                 enters(Phase::LoadingWeights);
-                self.load_on_cpu(&origin, description, *cores, isa)
+                self.load_on_cpu(&origin, description, *threads, isa, spinning)
             }
             Place::Simulated { profile, memory, turns } => {
                 let time = self.step_time(files, description, profile)?;
@@ -128,12 +130,14 @@ impl Assignment {
         &self,
         origin: &Origin,
         description: &ModelDescription,
-        cores: usize,
+        threads: usize,
         isa: &str,
+        spinning: &Spinning,
     ) -> Result<Loaded, LoadError> {
         let settings = CpuSettings {
             isa: Isa::of(isa).map_err(LoadError::Refused)?,
-            cores,
+            cores: threads,
+            spinning: spinning.clone(),
             context: self.limits.context,
             step_tokens: self.limits.step_budget,
             split: self.split,

@@ -119,6 +119,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
             let settings = CpuSettings {
                 isa: Isa::detect(),
                 cores: request.cores,
+                spinning: Default::default(),
                 split: 1,
                 context: window,
                 step_tokens: window,

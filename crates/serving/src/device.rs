@@ -1,10 +1,13 @@
-//! Devices of one kind, and which endpoint holds how much of their memory.
+//! Devices of one kind, and which endpoint holds how much of their memory and cores.
 
+use crate::cores::Cores;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use vastrelay_fleet::ledger::{self, Holding, Ledger};
+use vastrelay_fleet::CoreShare;
+use vastrelay_fleet::cores::{CoreLedger, CoreWish, NoCores};
+use vastrelay_fleet::ledger::{self, Holding, Ledger, Read};
 use vastrelay_planner::DeviceProfile;
 use vastrelay_planner::amounts::bytes;
 
@@ -24,6 +27,15 @@ struct Inner {
     available: Box<dyn Fn() -> usize + Send + Sync>,
     /// What replicas hold, with the bytes of it that lie in memory.
     held: Mutex<Ledger<Arc<AtomicUsize>>>,
+    /// The processor's cores, and who holds them.
+    cores: Option<(Cores, Mutex<CoreLedger>)>,
+}
+
+/// What a replica holds of the processor's cores, given back when it is dropped.
+pub struct HeldCores {
+    device: Device,
+    number: u64,
+    threads: usize,
 }
 
 /// What a replica holds of devices' memory, given back when it is dropped.
@@ -31,6 +43,7 @@ pub struct HeldMemory {
     device: Device,
     number: u64,
     places: Vec<usize>,
+    reads: Option<String>,
     resident: Arc<AtomicUsize>,
 }
 
@@ -39,10 +52,21 @@ pub struct HeldMemory {
 pub struct Room {
     /// Bytes that no replica holds.
     pub free: usize,
+    /// Bytes of what is to be read that others hold already.
+    pub there: usize,
     /// Bytes that are available now: other programs may use more than the device's own replicas.
     pub available: usize,
     /// Who holds the others.
     pub holders: Holders,
+}
+
+/// What a plan takes of each of its devices.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Take {
+    /// Bytes of its own.
+    pub own: usize,
+    /// Bytes that others may read, too.
+    pub read: usize,
 }
 
 /// Who holds a device's memory, for people.
@@ -50,33 +74,34 @@ pub struct Room {
 pub struct Holders(Vec<(String, usize)>);
 
 impl Device {
-    /// Returns this machine's processors, with so many bytes of memory; `available` says how many of them anybody may take now.
-    pub fn cpu(total: usize, available: impl Fn() -> usize + Send + Sync + 'static) -> Device {
-        Device::new("cpu".into(), None, 1, total, PathBuf::new(), available)
+    /// Returns this machine's processor, with so many bytes of memory and these cores; `available` says how many bytes anybody may take now.
+    pub fn cpu(total: usize, cores: Cores, available: impl Fn() -> usize + Send + Sync + 'static) -> Device {
+        let ledger = CoreLedger::new(cores.most, cores.usual(1));
+        let inner = Inner {
+            name: "cpu".into(),
+            profile: None,
+            total,
+            count: 1,
+            turns: PathBuf::new(),
+            available: Box::new(available),
+            held: Mutex::new(Ledger::new(1, total)),
+            cores: Some((cores, Mutex::new(ledger))),
+        };
+        Device(Arc::new(inner))
     }
 
     /// Returns the simulated devices of a profile; replicas take turns on them through files in a folder.
     pub fn simulated(profile: DeviceProfile, turns: &Path) -> Device {
-        let (name, count, total) = (profile.name.clone(), profile.count, profile.memory_bytes());
-        Device::new(name, Some(profile), count, total, turns.to_owned(), || usize::MAX)
-    }
-
-    fn new(
-        name: String,
-        profile: Option<DeviceProfile>,
-        count: usize,
-        total: usize,
-        turns: PathBuf,
-        available: impl Fn() -> usize + Send + Sync + 'static,
-    ) -> Device {
+        let (count, total) = (profile.count, profile.memory_bytes());
         Device(Arc::new(Inner {
-            name,
-            profile,
+            name: profile.name.clone(),
+            profile: Some(profile),
             total,
             count,
-            turns,
-            available: Box::new(available),
+            turns: turns.to_owned(),
+            available: Box::new(|| usize::MAX),
             held: Mutex::new(Ledger::new(count, total)),
+            cores: None,
         }))
     }
 
@@ -110,8 +135,32 @@ impl Device {
         (self.0.available)().min(self.0.total)
     }
 
+    /// Returns the processor's cores; simulated devices have none.
+    pub fn cores(&self) -> Option<Cores> {
+        self.0.cores.as_ref().map(|(cores, _)| *cores)
+    }
+
+    /// Holds cores of the processor; nothing on simulated devices, which have none.
+    ///
+    /// # Errors
+    /// When there are not so many, or the others could not go on with what is left.
+    pub fn hold_cores(&self, endpoint: &str, wish: CoreWish) -> Result<Option<HeldCores>, NoCores> {
+        let Some((_, ledger)) = &self.0.cores else {
+            return Ok(None);
+        };
+        let grant = ledger
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .take(endpoint, wish)?;
+        Ok(Some(HeldCores {
+            device: self.clone(),
+            number: grant.number,
+            threads: grant.threads,
+        }))
+    }
+
     /// Plans with the room there is on so many of them, those that have most, and holds what the plan takes of each, before anybody else
-    /// plans. `plan` returns how many bytes that is.
+    /// plans. `plan` returns how many bytes that is, and what it reads that others may read, too, whose bytes are among them.
     ///
     /// # Errors
     /// The plan's own.
@@ -122,23 +171,34 @@ impl Device {
         &self,
         endpoint: &str,
         count: usize,
-        plan: impl FnOnce(Room) -> Result<(usize, T), E>,
+        reads: Option<&str>,
+        plan: impl FnOnce(Room) -> Result<(Take, T), E>,
     ) -> Result<(HeldMemory, T), E> {
         let mut held = self.lock();
-        let ledger::Room { places, free, holders } = held
-            .room(count)
+        let ledger::Room {
+            places,
+            free,
+            there,
+            holders,
+        } = held
+            .room(count, reads)
             .unwrap_or_else(|| panic!("there are {} devices, not {count}", self.count()));
         // What is reserved and does not lie in memory yet still looks available.
         let promised: usize = held.holdings().map(promised).sum();
         let room = Room {
             free,
+            there,
             available: (self.0.available)().saturating_sub(promised),
             holders: Holders(holders),
         };
-        let (reserved, made) = plan(room)?;
+        let (Take { own, read }, made) = plan(room)?;
         let resident = Arc::new(AtomicUsize::new(0));
+        let read = reads.map(|what| Read {
+            what: what.to_owned(),
+            bytes: read,
+        });
         let number = held
-            .hold(endpoint, &places, reserved, resident.clone())
+            .hold(endpoint, &places, own, read, resident.clone())
             .unwrap_or_else(|error| panic!("a plan takes more than it was told: {error}"));
         let device = self.clone();
         Ok((
@@ -146,6 +206,7 @@ impl Device {
                 device,
                 number,
                 places,
+                reads: reads.map(str::to_owned),
                 resident,
             },
             made,
@@ -159,13 +220,18 @@ impl Device {
 
 /// Returns the bytes of a holding that do not lie in memory yet.
 fn promised(holding: &Holding<Arc<AtomicUsize>>) -> usize {
-    holding.bytes.saturating_sub(holding.with.load(Ordering::Relaxed))
+    holding.all().saturating_sub(holding.with.load(Ordering::Relaxed))
 }
 
 impl HeldMemory {
     /// Returns the numbers of its devices, from 0 on.
     pub fn places(&self) -> &[usize] {
         &self.places
+    }
+
+    /// Returns what it reads that others may read, too.
+    pub fn reads(&self) -> Option<&str> {
+        self.reads.as_deref()
     }
 
     /// Returns the files of its devices' turns, always in the same order; see [`crate::turn::Turn`].
@@ -178,6 +244,34 @@ impl HeldMemory {
     /// Returns the count of its bytes that lie in memory by now, which goes on counting.
     pub fn resident(&self) -> &Arc<AtomicUsize> {
         &self.resident
+    }
+}
+
+impl HeldCores {
+    /// Returns the threads that its replica computes with.
+    pub fn threads(&self) -> usize {
+        self.threads
+    }
+
+    /// Returns what its endpoint holds now: what nobody has named is shared with whoever else is there.
+    pub fn share(&self) -> CoreShare {
+        self.ledger().share(self.number)
+    }
+
+    /// Returns whether each of its threads has a core of its own now.
+    pub fn are_its_own(&self) -> bool {
+        self.share() >= CoreShare::whole(self.threads)
+    }
+
+    fn ledger(&self) -> MutexGuard<'_, CoreLedger> {
+        let (_, ledger) = self.device.0.cores.as_ref().expect("a device with cores gave them");
+        ledger.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Drop for HeldCores {
+    fn drop(&mut self) {
+        self.ledger().give_back(self.number);
     }
 }
 
@@ -218,13 +312,17 @@ impl fmt::Display for Holders {
 mod tests {
     use super::*;
 
+    fn own(own: usize) -> Take {
+        Take { own, read: 0 }
+    }
+
     #[test]
     fn what_endpoints_hold_adds_up_and_is_given_back() {
-        let device = Device::cpu(100, || usize::MAX);
+        let device = Device::cpu(100, Cores::of_machine(2), || usize::MAX);
         let take = |endpoint: &str, wanted: usize| {
-            device.hold(endpoint, 1, |room| {
+            device.hold(endpoint, 1, None, |room| {
                 if wanted <= room.free {
-                    Ok((wanted, ()))
+                    Ok((own(wanted), ()))
                 } else {
                     Err((room.free, room.holders.to_string()))
                 }
@@ -242,7 +340,7 @@ mod tests {
         let profile = DeviceProfile::shipped().remove(0);
         let device = Device::simulated(DeviceProfile { count: 3, ..profile }, Path::new("turns"));
         let take = |endpoint: &str, count: usize| {
-            let held = device.hold(endpoint, count, |room| Ok::<_, ()>((100, room.free)));
+            let held = device.hold(endpoint, count, None, |room| Ok::<_, ()>((own(100), room.free)));
             held.unwrap()
         };
         let (first, free) = take("a", 2);
@@ -262,15 +360,50 @@ mod tests {
 
     #[test]
     fn what_is_promised_and_not_in_memory_yet_is_not_available() {
-        let device = Device::cpu(1000, || 500);
+        let device = Device::cpu(1000, Cores::of_machine(2), || 500);
         let available = || {
-            let looked = device.hold("b", 1, |room| Err::<(usize, ()), usize>(room.available));
+            let looked = device.hold("b", 1, None, |room| Err::<(Take, ()), usize>(room.available));
             looked.err().unwrap()
         };
         assert_eq!(available(), 500);
-        let (held, ()) = device.hold("a", 1, |_| Ok::<_, ()>((200, ()))).unwrap();
+        let (held, ()) = device.hold("a", 1, None, |_| Ok::<_, ()>((own(200), ()))).unwrap();
         assert_eq!(available(), 300);
         held.resident().store(150, Ordering::Relaxed);
         assert_eq!(available(), 450);
+    }
+
+    #[test]
+    fn what_two_read_is_held_once() {
+        let device = Device::cpu(100, Cores::of_machine(2), || usize::MAX);
+        let take = |endpoint: &str| {
+            let read = Take { own: 20, read: 50 };
+            device.hold(endpoint, 1, Some("build"), |room| {
+                Ok::<_, ()>((read, (room.free, room.there)))
+            })
+        };
+        let (first, room) = take("a").unwrap();
+        assert_eq!(room, (100, 0));
+        let (_second, room) = take("b").unwrap();
+        assert_eq!(room, (30, 50));
+        drop(first);
+        assert_eq!(take("c").unwrap().1, (30, 50));
+    }
+
+    #[test]
+    fn cores_are_shared_by_those_who_name_none() {
+        let device = Device::cpu(100, Cores::of_machine(2), || usize::MAX);
+        let free = CoreWish::Free { least: 1, most: 1 };
+        let first = device.hold_cores("a", free).unwrap().unwrap();
+        assert!(first.are_its_own());
+        let second = device.hold_cores("b", free).unwrap().unwrap();
+        assert_eq!(
+            (first.share().to_string(), first.are_its_own()),
+            ("0.5".to_owned(), false)
+        );
+        drop(second);
+        assert!(first.are_its_own());
+        let profile = DeviceProfile::shipped().remove(0);
+        let simulated = Device::simulated(profile, Path::new("turns"));
+        assert!(simulated.hold_cores("a", free).unwrap().is_none());
     }
 }

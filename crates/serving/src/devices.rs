@@ -1,5 +1,6 @@
 //! All devices of a service, by name.
 
+use crate::cores::Cores;
 use crate::device::Device;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
@@ -14,50 +15,20 @@ const CPU: &str = "cpu";
 #[derive(Debug)]
 pub struct Devices {
     cpu: Device,
-    cores: Cores,
     /// The folder through whose files replicas take turns on simulated devices.
     turns: PathBuf,
     simulated: Mutex<Vec<Device>>,
 }
 
-/// The cores that replicas may use.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Cores {
-    /// How many there are.
-    pub most: usize,
-    /// How many a replica gets unless somebody says otherwise.
-    usual: usize,
-}
-
-impl Cores {
-    /// Returns those of a machine: a replica gets all but one, which serves HTTP.
-    pub fn of_machine(count: usize) -> Cores {
-        Cores {
-            most: count,
-            usual: count.saturating_sub(1).max(1),
-        }
-    }
-
-    /// Returns a part of those of a machine, which leaves the others to HTTP.
-    pub fn part(count: usize) -> Cores {
-        Cores {
-            most: count,
-            usual: count,
-        }
-    }
-
-    /// Returns how many a replica gets unless somebody says otherwise: one for each of its shards at least.
-    pub fn usual(self, split: usize) -> usize {
-        self.usual.max(split.min(self.most))
-    }
-}
-
 impl Devices {
-    /// Returns a processor with so many cores as the only device; on simulated ones replicas will take turns through files in a folder.
-    pub fn new(cpu: Device, cores: Cores, turns: PathBuf) -> Devices {
+    /// Returns a processor as the only device; on simulated ones replicas will take turns through files in a folder.
+    ///
+    /// # Panics
+    /// When it is none.
+    pub fn new(cpu: Device, turns: PathBuf) -> Devices {
+        assert!(cpu.cores().is_some(), "a processor has cores");
         Devices {
             cpu,
-            cores,
             turns,
             simulated: Mutex::default(),
         }
@@ -65,7 +36,7 @@ impl Devices {
 
     /// Returns the processor's cores.
     pub fn cores(&self) -> Cores {
-        self.cores
+        self.cpu.cores().expect("a processor has cores")
     }
 
     /// Returns all of them, the processor first.
@@ -130,21 +101,24 @@ pub fn profile(wanted: &str, beside: &Path) -> Result<Profile, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::device::Take;
 
     #[test]
     fn who_asks_for_the_same_devices_gets_the_same() {
         let folder = tempfile::tempdir().unwrap();
         let shipped = include_str!("../../planner/profiles/sim-24g.toml");
         let devices = Devices::new(
-            Device::cpu(1 << 30, || usize::MAX),
-            Cores::of_machine(2),
+            Device::cpu(1 << 30, Cores::of_machine(2), || usize::MAX),
             folder.path().into(),
         );
         let find = |wanted: &str| devices.find(wanted, folder.path());
-        let (held, ()) = find("sim-24g").unwrap().hold("a", 1, |_| Ok::<_, ()>((7, ()))).unwrap();
+        let (held, ()) = find("sim-24g")
+            .unwrap()
+            .hold("a", 1, None, |_| Ok::<_, ()>((Take { own: 7, read: 0 }, ())))
+            .unwrap();
         let looked = find("sim-24g")
             .unwrap()
-            .hold("b", 8, |room| Err::<(usize, ()), _>(room.free));
+            .hold("b", 8, None, |room| Err::<(Take, ()), _>(room.free));
         assert_eq!(looked.err(), Some((24 << 30) - 7));
         drop(held);
         std::fs::write(folder.path().join("same.toml"), shipped).unwrap();
@@ -158,12 +132,5 @@ mod tests {
         assert!(find("sim-9g").unwrap_err().contains("sim-24g, sim-48g, sim-80g"));
         let names: Vec<String> = devices.all().iter().map(|device| device.name().to_owned()).collect();
         assert_eq!(names, ["cpu", "sim-24g"]);
-    }
-
-    #[test]
-    fn one_core_serves_http_unless_shards_want_it() {
-        let usual = |count, split| Cores::of_machine(count).usual(split);
-        assert_eq!([usual(8, 1), usual(8, 8), usual(1, 1), usual(2, 4)], [7, 8, 1, 2]);
-        assert_eq!(Cores::part(3).usual(1), 3);
     }
 }

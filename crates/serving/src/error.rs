@@ -2,6 +2,7 @@
 
 use crate::device::Holders;
 use std::path::PathBuf;
+use vastrelay_fleet::cores::NoCores;
 use vastrelay_planner::amounts::bytes;
 use vastrelay_planner::{DoesNotFit, WhyNot};
 use vastrelay_text::TextError;
@@ -41,6 +42,9 @@ pub enum LoadError {
         /// Bytes that there are.
         available: usize,
     },
+    /// The processor's cores.
+    #[error("{0}; name fewer in `device.cores`")]
+    Cores(NoCores),
     /// The simulated devices.
     #[error("{folder} does not fit {split} × {device}: {source}; {would}")]
     Devices {
@@ -79,7 +83,11 @@ impl LoadError {
     pub fn is_for_want_of_room(&self) -> bool {
         matches!(
             self,
-            LoadError::Memory { .. } | LoadError::Available { .. } | LoadError::Devices { .. } | LoadError::NoRoom(_)
+            LoadError::Memory { .. }
+                | LoadError::Available { .. }
+                | LoadError::Cores(_)
+                | LoadError::Devices { .. }
+                | LoadError::NoRoom(_)
         )
     }
 }

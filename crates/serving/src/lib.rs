@@ -4,6 +4,7 @@
 //! |---|---|
 //! | [`assignment`] | what is a replica to run? |
 //! | [`build`] | how is a model converted once, ahead of time? |
+//! | [`cores`] | which cores may replicas use? |
 //! | [`cpu`] | what is this machine's processor, for a model that is to fit? |
 //! | [`device`] | what is a device, and who holds how much of it? |
 //! | [`devices`] | which devices are there? |
@@ -22,6 +23,7 @@
 
 pub mod assignment;
 pub mod build;
+pub mod cores;
 pub mod cpu;
 pub mod device;
 pub mod devices;
@@ -39,14 +41,16 @@ pub mod turn;
 pub mod worker;
 
 pub use assignment::Assignment;
+pub use cores::Cores;
 pub use device::Device;
-pub use devices::{Cores, Devices};
+pub use devices::Devices;
 pub use error::LoadError;
 pub use generate::Generate;
 pub use model::{Model, Models};
 pub use origin::Origin;
 pub use replica::{Plan, Replica, ReplicaSettings};
 pub use vastrelay_engine::PAGE_TOKENS;
+pub use vastrelay_fleet::cores::CoreWish;
 pub use vastrelay_kernels::Isa;
 pub use vastrelay_kernels::attention::KvPrecision;
 pub use vastrelay_weights::{Precision, Precisions};

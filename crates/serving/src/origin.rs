@@ -89,7 +89,7 @@ impl Origin {
             Origin::Checkpoint(checkpoint) => {
                 CpuExecutor::weight_bytes(&|tensor| checkpoint.kind(tensor), description, precision, split)
             }
-            Origin::Build(build) => build.bytes(),
+            Origin::Build(build) => CpuExecutor::build_bytes(build, description, split),
         }
     }
 

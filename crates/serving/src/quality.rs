@@ -55,6 +55,7 @@ pub fn measure(
     let settings = CpuSettings {
         isa: Isa::detect(),
         cores,
+        spinning: Default::default(),
         split: 1,
         context: window,
         step_tokens: window,

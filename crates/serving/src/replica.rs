@@ -3,7 +3,7 @@
 mod simulated;
 
 use crate::assignment::{Assignment, Place};
-use crate::device::{Device, HeldMemory};
+use crate::device::{Device, HeldCores, HeldMemory, Take};
 use crate::error::LoadError;
 use crate::generate::Generate;
 use crate::model::Model;
@@ -14,10 +14,14 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 use vastrelay_engine::{Engine, Limits, MemoryReport, PoolLimits};
+use vastrelay_fleet::CoreShare;
+use vastrelay_fleet::cores::CoreWish;
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_kernels::reserved::Untouched;
+use vastrelay_kernels::thread_pool::Spinning;
 use vastrelay_planner::{MemoryPlan, PoolPlan, Wish};
+use vastrelay_weights::build::Checked;
 use vastrelay_weights::{ModelDescription, ModelFiles, Precision, Precisions};
 
 /// Maximum sequences in a batch.
@@ -42,8 +46,8 @@ pub struct ReplicaSettings {
     pub prefill_chunk: Option<usize>,
     /// Instructions of its kernels.
     pub isa: Isa,
-    /// Cores of its own; simulated devices need none.
-    pub cores: usize,
+    /// Cores; simulated devices need none.
+    pub cores: CoreWish,
     /// Shards that it is divided into, each with its own part of the weights, KV memory and cores, or its own device.
     pub split: usize,
     /// Fraction of the device's memory it may take.
@@ -59,7 +63,7 @@ pub struct ReplicaSettings {
 }
 
 impl ReplicaSettings {
-    /// Returns what memory is planned for where so much of a device is free.
+    /// Returns what memory is planned for where so much of a device is free, or read by it and held already.
     fn wish(&self, free: usize, context: usize) -> Wish {
         let device = self.device.total();
         let share = (device as f64 * self.memory_share) as usize;
@@ -98,8 +102,8 @@ pub struct Plan {
     pub precisions: Precisions,
     /// Instructions that it will use.
     pub instructions: &'static str,
-    /// Cores of its own.
-    pub cores: usize,
+    /// Its cores; nothing on simulated devices.
+    pub cores: Option<HeldCores>,
     /// What is to be run.
     pub assignment: Assignment,
 }
@@ -121,7 +125,8 @@ pub struct Replica {
 }
 
 impl Plan {
-    /// Plans the memory of a model for an endpoint, and holds it.
+    /// Plans the memory of a model for an endpoint, and holds it. A build is not read whole that is as it was when
+    /// it was `checked`.
     ///
     /// # Errors
     /// When the weights cannot be read or fitted, or a setting cannot be; the text says which and what would work.
@@ -130,12 +135,13 @@ impl Plan {
         model: &Model,
         files: &ModelFiles,
         settings: &ReplicaSettings,
+        checked: Option<&Checked>,
     ) -> Result<Plan, LoadError> {
         let description = &model.description;
         let context = check(settings, description)?;
         match settings.device.profile() {
             Some(profile) => simulated::plan(endpoint, model, files, settings, profile, context),
-            None => Plan::on_cpu(endpoint, description, files, settings, context),
+            None => Plan::on_cpu(endpoint, description, files, settings, checked),
         }
     }
 
@@ -144,10 +150,10 @@ impl Plan {
         description: &ModelDescription,
         files: &ModelFiles,
         settings: &ReplicaSettings,
-        context: usize,
+        checked: Option<&Checked>,
     ) -> Result<Plan, LoadError> {
-        let path = files.path();
-        let origin = Origin::open(files, description, None)?;
+        let (path, context) = (files.path(), settings.context.unwrap_or(description.context));
+        let origin = Origin::open(files, description, checked)?;
         let weights = origin.precision(settings.weights);
         if matches!(origin, Origin::Build(_)) && settings.weights != Precision::AsStored {
             return Err(LoadError::Setting {
@@ -159,38 +165,46 @@ impl Plan {
             });
         }
         let kv = settings.kv.unwrap_or(origin.usual_kv());
+        let device = &settings.device;
+        let cores = device.hold_cores(endpoint, settings.cores).map_err(LoadError::Cores)?;
+        let threads = cores.as_ref().map_or(1, HeldCores::threads);
         let shape = Shape {
             weights: settings.weights,
             kv,
             split: settings.split,
-            cores: settings.cores,
+            cores: threads,
             step_budget: settings.step_budget,
             context,
         };
         let sizes = origin.sizes(description, shape);
-        let device = &settings.device;
-        let (held, memory) = device.hold(endpoint, 1, |room| {
-            let wish = settings.wish(room.free, context);
+        // Shards have copies of their parts; whoever is whole reads the build's file as it lies, as do others.
+        let is_read = matches!(origin, Origin::Build(_)) && settings.split == 1;
+        let reads = is_read.then(|| path.display().to_string());
+        let (held, memory) = device.hold(endpoint, 1, reads.as_deref(), |room| {
+            let wish = settings.wish(room.free.saturating_add(room.there), context);
             let plan = MemoryPlan::new(&sizes, wish).map_err(|source| LoadError::Memory {
                 folder: path.to_owned(),
                 source,
                 holders: room.holders,
             })?;
-            if plan.total() > room.available {
+            let needed = plan.total().saturating_sub(room.there);
+            if needed > room.available {
                 return Err(LoadError::Available {
                     folder: path.to_owned(),
-                    needed: plan.total(),
+                    needed,
                     available: room.available,
                 });
             }
-            Ok((plan.total(), plan))
+            let read = if is_read { plan.weights } else { 0 };
+            let own = plan.total() - read;
+            Ok((Take { own, read }, plan))
         })?;
         Ok(Plan {
             device: device.clone(),
             held: Arc::new(held),
             precisions: Precisions { weights, kv },
             instructions: settings.isa.name(),
-            cores: settings.cores,
+            cores,
             assignment: Assignment {
                 path: path.as_os_str().to_owned(),
                 precisions: Precisions {
@@ -200,7 +214,7 @@ impl Plan {
                 limits: settings.limits(&memory),
                 split: settings.split,
                 place: Place::Cpu {
-                    cores: settings.cores,
+                    threads,
                     isa: settings.isa.name().into(),
                     checked: origin.checked().cloned(),
                 },
@@ -216,7 +230,14 @@ impl Plan {
     pub fn load_here(self: &Arc<Plan>, model: &Model) -> Result<Replica, LoadError> {
         let files = ModelFiles::open(self.assignment.path())?;
         let (assignment, pieces) = (&self.assignment, model.tokenizer.pieces());
-        let loaded = assignment.load(&files, &model.description, pieces, &model.defaults.end_ids, &|_| {})?;
+        let loaded = assignment.load(
+            &files,
+            &model.description,
+            pieces,
+            &model.defaults.end_ids,
+            &|_| {},
+            &Spinning::default(),
+        )?;
         let taken = loaded.executor.memory();
         let untouched = loaded.untouched.iter().map(Untouched::bytes).sum();
         let (limits, build) = (assignment.limits.clone(), assignment.build());
@@ -258,7 +279,7 @@ impl Replica {
     /// # Errors
     /// As of [`Plan::new`], and when the weights cannot be run.
     pub fn load(endpoint: &str, model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
-        Arc::new(Plan::new(endpoint, model, &ModelFiles::open(path)?, settings)?).load_here(model)
+        Arc::new(Plan::new(endpoint, model, &ModelFiles::open(path)?, settings, None)?).load_here(model)
     }
 
     /// Returns how many of the bytes that it has reserved lie in memory by now.
@@ -331,14 +352,14 @@ fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Result<usize, 
     if settings.device.is_simulated() {
         return Ok(context);
     }
-    if settings.cores == 0 {
-        return refuse("device.cores", "0 cores do not work; use 1 or more".into());
-    }
-    if settings.cores < settings.split {
-        let ReplicaSettings { cores, split, .. } = settings;
+    let (split, most) = match settings.cores {
+        CoreWish::Named(cores) => (settings.split, cores),
+        CoreWish::Free { most, .. } => (settings.split, CoreShare::whole(most)),
+    };
+    if split > 1 && most.whole_cores() < split {
         return refuse(
             "device.cores",
-            format!("a split of {split} needs {split} cores, one for each shard, and has {cores}"),
+            format!("a split of {split} needs {split} cores, one for each shard, and has {most}"),
         );
     }
     Ok(context)

@@ -6,7 +6,8 @@ use serde_json::json;
 use std::path::Path;
 use std::time::{Duration, Instant};
 use support::settings;
-use vastrelay_serving::{Device, Model, Replica, ReplicaSettings};
+use vastrelay_serving::build::{Conversion, convert};
+use vastrelay_serving::{CoreWish, Cores, Device, KvPrecision, Model, Precision, Precisions, Replica, ReplicaSettings};
 use vastrelay_specimen::Stored;
 
 fn load(name: &str, folder: &Path, settings: &ReplicaSettings) -> Result<Replica, String> {
@@ -29,12 +30,16 @@ fn specimen() -> tempfile::TempDir {
 #[test]
 fn endpoints_are_refused_when_the_device_is_full_and_told_who_fills_it() {
     let folder = specimen();
-    let one = load("one", folder.path(), &settings(Device::cpu(1 << 30, || usize::MAX)))
-        .unwrap()
-        .memory
-        .total();
+    let one = load(
+        "one",
+        folder.path(),
+        &settings(Device::cpu(1 << 30, Cores::part(1), || usize::MAX)),
+    )
+    .unwrap()
+    .memory
+    .total();
 
-    let settings = settings(Device::cpu(5 * one / 2, || usize::MAX));
+    let settings = settings(Device::cpu(5 * one / 2, Cores::part(1), || usize::MAX));
     let first = load("first", folder.path(), &settings).unwrap();
     let _second = load("second", folder.path(), &settings).unwrap();
     let refused = load("third", folder.path(), &settings).err().unwrap();
@@ -46,7 +51,7 @@ fn endpoints_are_refused_when_the_device_is_full_and_told_who_fills_it() {
 #[test]
 fn what_is_not_available_now_is_refused_with_both_figures() {
     let folder = specimen();
-    let settings = settings(Device::cpu(1 << 30, || 3 << 20));
+    let settings = settings(Device::cpu(1 << 30, Cores::part(1), || 3 << 20));
     let refused = load("one", folder.path(), &settings).err().unwrap();
     assert!(
         refused.contains("does not fit now") && refused.contains("3.0 MiB") && refused.contains("available"),
@@ -57,7 +62,12 @@ fn what_is_not_available_now_is_refused_with_both_figures() {
 #[test]
 fn all_that_is_reserved_is_in_memory_after_a_while() {
     let folder = specimen();
-    let replica = load("one", folder.path(), &settings(Device::cpu(1 << 30, || usize::MAX))).unwrap();
+    let replica = load(
+        "one",
+        folder.path(),
+        &settings(Device::cpu(1 << 30, Cores::part(1), || usize::MAX)),
+    )
+    .unwrap();
     let begun = Instant::now();
     while replica.resident() < replica.memory.total() {
         assert!(
@@ -67,5 +77,43 @@ fn all_that_is_reserved_is_in_memory_after_a_while() {
             replica.memory.total()
         );
         std::thread::yield_now();
+    }
+}
+
+#[test]
+fn what_is_held_for_the_weights_of_a_build_is_what_its_shards_take() {
+    let (model, folder) = (support::demo(), tempfile::tempdir().unwrap());
+    for (name, weights) in [
+        ("as-stored", Precision::AsStored),
+        ("int4", Precision::of("int4", Some(32)).unwrap()),
+    ] {
+        let build = folder.path().join(name);
+        let precisions = Precisions {
+            weights,
+            kv: KvPrecision::default(),
+        };
+        let conversion = Conversion {
+            source: model.clone(),
+            out: build.clone(),
+            precisions,
+        };
+        convert(&conversion).unwrap();
+        for split in [1, 2] {
+            let cores = CoreWish::Free {
+                least: split,
+                most: split,
+            };
+            let settings = ReplicaSettings {
+                split,
+                cores,
+                ..settings(Device::cpu(1 << 30, Cores::part(4), || usize::MAX))
+            };
+            let replica = load("one", &build, &settings).unwrap();
+            let (held, taken) = (replica.plan.memory.weights, replica.memory.weights);
+            assert!(
+                held >= taken && held <= taken + taken / 10,
+                "{name}, {split}: {held} for {taken}"
+            );
+        }
     }
 }

@@ -76,6 +76,13 @@ pub struct Checked {
     checksum: String,
 }
 
+impl Checked {
+    /// Returns that a file of a stamp, taken before it was read, has a BLAKE3 hash.
+    pub fn of(stamp: Stamp, checksum: String) -> Checked {
+        Checked { stamp, checksum }
+    }
+}
+
 /// A tensor to be written.
 pub enum Written<'a> {
     /// 32-bit floats.
@@ -94,6 +101,11 @@ impl Build {
     /// Returns whether a folder holds a build.
     pub fn is_one(folder: &Path) -> bool {
         folder.join(FACTS).is_file()
+    }
+
+    /// Returns the file with the tensors of the build in a folder.
+    pub fn tensors_of(folder: &Path) -> PathBuf {
+        folder.join(TENSORS)
     }
 
     /// Maps a build and checks that it is whole.

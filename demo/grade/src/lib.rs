@@ -10,7 +10,7 @@ use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use vastrelay_engine::{Event, GenerationRequest, Sampling};
-use vastrelay_serving::{Device, Isa, Model, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{CoreWish, Cores, Device, Isa, Model, Precision, Replica, ReplicaSettings};
 use vastrelay_text::Message;
 
 /// One graded question or conversation.
@@ -136,6 +136,7 @@ pub struct Loaded {
 /// # Errors
 /// When it cannot be served.
 pub fn load(folder: &Path) -> Result<Loaded> {
+    let cores = std::thread::available_parallelism().map_or(1, usize::from);
     let settings = ReplicaSettings {
         width: 32,
         step_budget: 512,
@@ -144,11 +145,11 @@ pub fn load(folder: &Path) -> Result<Loaded> {
         queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
-        cores: std::thread::available_parallelism().map_or(1, usize::from),
+        cores: CoreWish::Free { least: 1, most: cores },
         split: 1,
         memory_share: 1.0,
         pages: None,
-        device: Device::cpu(2 << 30, || usize::MAX),
+        device: Device::cpu(2 << 30, Cores::part(cores), || usize::MAX),
         weights: Precision::AsStored,
         kv: None,
     };

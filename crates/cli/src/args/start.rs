@@ -11,7 +11,7 @@ use std::time::Duration;
 use vastrelay_fleet::Settings;
 use vastrelay_planner::{CpuProfile, Profile};
 use vastrelay_service::ways::{USUAL_QUEUE_DEPTH, USUAL_STEP_BUDGET, USUAL_WIDTH};
-use vastrelay_serving::Isa;
+use vastrelay_serving::{CoreWish, Isa};
 
 #[derive(Args)]
 #[command(after_help = "\
@@ -59,7 +59,7 @@ pub struct StartOptions {
     /// Maximum prompt tokens of one sequence in a step [default: as many as streams can bear]
     #[arg(long, value_name = "TOKENS")]
     pub prefill_chunk: Option<usize>,
-    /// Cores per endpoint [default: all but one, which serves HTTP]
+    /// Maximum cores per endpoint [default: all but one, which serves HTTP]
     #[arg(long, value_name = "N")]
     pub cores: Option<usize>,
     /// Instruction set of the kernels: portable, avx2, avx512 or avx512-vnni [default: the best of this machine]
@@ -142,7 +142,7 @@ impl StartOptions {
                 _ => None,
             },
             split: Some(self.split),
-            cores: self.cores,
+            cores: self.cores.map(|most| CoreWish::Free { least: 1, most }),
             memory_share: self.memory_share,
             pages: self.pages,
             width: Some(self.width),

@@ -6,10 +6,16 @@ use crate::failure::Failure;
 use crate::spec_file::SpecFile;
 use std::collections::BTreeSet;
 use std::path::Path;
-use vastrelay_service::deploy::DeployError;
+use std::time::Duration;
+use vastrelay_fleet::State;
+use vastrelay_fleet::reconcile::{Step, next_step};
+use vastrelay_fleet::roster::Found;
+use vastrelay_service::deploy_error::DeployError;
+use vastrelay_service::endpoints::{self, Resting};
 use vastrelay_service::event_log::START;
 use vastrelay_service::order::Order;
-use vastrelay_store::{Standing, Store};
+use vastrelay_service::reconcile;
+use vastrelay_store::Store;
 
 /// An endpoint that is to be served.
 pub struct Wanted {
@@ -24,8 +30,8 @@ pub struct Wanted {
 pub struct Kept {
     /// What is to be served.
     pub wanted: Vec<Wanted>,
-    /// What is stopped or parked, by name.
-    pub resting: Vec<(String, Standing)>,
+    /// What is stopped or parked, or cannot be served, by name.
+    pub resting: Vec<(String, Resting)>,
 }
 
 /// Returns everything that is to be served; nothing is loaded yet.
@@ -75,8 +81,17 @@ pub fn kept(store: &Store, others: &[Wanted]) -> Result<Kept, Failure> {
         if others.iter().any(|other| other.order.name == kept.name) {
             continue;
         }
-        if kept.standing != Standing::Served {
-            resting.push((kept.name, kept.standing));
+        let unknown: Found<'_, (), ()> = Found::Unknown;
+        if let Step::Rest(state) = next_step(reconcile::wanted(kept.standing), &unknown, Duration::ZERO) {
+            let as_before = match state {
+                State::Parked => {
+                    let order = Order::of_kept(&kept, START).ok();
+                    let longest = order.and_then(|order| order.spec.answering.longest_wait);
+                    endpoints::parked("it was parked when the service was started".into(), longest)
+                }
+                _ => endpoints::stopped(""),
+            };
+            resting.push((kept.name, as_before));
             continue;
         }
         match Order::of_kept(&kept, START) {
@@ -86,7 +101,9 @@ pub fn kept(store: &Store, others: &[Wanted]) -> Result<Kept, Failure> {
                 is_kept: true,
             }),
             Err(error) => {
-                let _ = Failure::failed(format!("the spec of `{}`: {error}", kept.name)).report();
+                let why = format!("the spec of `{}`: {error}", kept.name);
+                resting.push((kept.name, endpoints::failed(why.clone())));
+                let _ = Failure::failed(why).report();
             }
         }
     }

@@ -164,3 +164,48 @@ async fn an_endpoint_stops_when_its_time_is_over() {
     let service = Service::start_in(service.kill(), &LOOPBACK);
     assert_eq!(states(&service), json!({"desk": "stopped"}));
 }
+
+#[tokio::test]
+async fn a_load_test_starts_what_is_parked_and_a_call_waits_no_longer_than_it_is_to() {
+    let (files, model) = (
+        TempDir::new().unwrap(),
+        crate::taken::specimen(512, 8, 8, 4, 1536, 2_048),
+    );
+    let service = Service::start(&[]);
+    succeeded(
+        &service,
+        &["endpoint", "deploy", &spec(files.path(), "desk", &small(""))],
+    );
+    succeeded(&service, &["endpoint", "park", "desk"]);
+    succeeded(
+        &service,
+        &["load", "run", "--model", "desk", "--count", "2", "--users", "1"],
+    );
+    assert_eq!(states(&service), json!({"desk": "ready"}));
+    let text = format!("{}[limits]\nwait = \"1ms\"\n", crate::jobs::large(&model));
+    succeeded(&service, &["endpoint", "deploy", &spec(files.path(), "slow", &text)]);
+    succeeded(&service, &["endpoint", "park", "slow"]);
+    // Converting it again takes far longer, also for the next service.
+    let service = Service::start_in(service.kill(), &LOOPBACK);
+    let shown = service.client_json(&["model", "builds"]);
+    let slow = shown
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|build| build["users"] == json!(["slow"]));
+    let folder = service
+        .data
+        .path()
+        .join("builds")
+        .join(slow.unwrap()["digest"].as_str().unwrap());
+    std::fs::remove_dir_all(folder).unwrap();
+    let refusal = service
+        .send("/v1/chat/completions", &asked("slow", json!({"max_tokens": 2})))
+        .await;
+    assert_eq!(refusal.status(), 503);
+    assert!(refusal.headers().contains_key("retry-after"));
+    let refusal: Value = refusal.json().await.unwrap();
+    assert_eq!(refusal["error"]["code"], "starting", "{refusal}");
+    assert!(refusal.to_string().contains("limits.wait"), "{refusal}");
+    wait_for_state(&service, "slow", "ready").await;
+}

@@ -84,7 +84,6 @@ group = 64
 kv = "int8"
 [device]
 split = 2
-cores = 2
 [memory]
 share = 0.1
 pages = 512
@@ -116,7 +115,7 @@ wait = "90s"
     );
     assert_eq!(own["context"], 1024);
     assert_eq!((&replica["width"], &replica["step_budget"]), (&json!(3), &json!(48)));
-    assert_eq!((&replica["split"], &replica["cores"]), (&json!(2), &json!(2)));
+    assert_eq!((&replica["split"], &replica["threads"]), (&json!(2), &json!(2)));
     assert_eq!(own["occupancy"]["queue_limit"], 7);
     assert_eq!(own["occupancy"]["pages"], 512);
     assert_eq!(
@@ -239,7 +238,7 @@ async fn a_profile_of_the_cpu_names_the_part_that_replicas_may_use() {
     let device = &service.client_json(&["device", "list"])[0];
     assert_eq!(device["memory"], 1 << 30);
     let endpoint = service.endpoint().await;
-    assert_eq!(endpoint["replicas"][0]["cores"], 1);
+    assert_eq!(endpoint["replicas"][0]["cores"], 1.0);
     assert_eq!(endpoint["replicas"][0]["memory"]["device"], 1 << 30);
     let own = spec(&folder, "own", SMALL, &format!("[device]\nprofile = {part:?}\n"));
     let said = refused(&[&own]);

@@ -158,6 +158,19 @@ fn cut_largest(folder: &Path) {
         .unwrap();
 }
 
+/// Builds the demo's model into a folder.
+fn build_demo(out: &std::path::Path) {
+    let source = crate::support::repository().join("demo/models/pierdesk-1");
+    let made = crate::support::vastrelay()
+        .args(["model", "build"])
+        .arg(&source)
+        .arg("--out")
+        .arg(out)
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+}
+
 /// Asks `copy` until nobody waits for it any more, and returns what is said of it then.
 async fn what_is_said(service: &Service) -> String {
     loop {
@@ -173,8 +186,9 @@ async fn what_is_said(service: &Service) -> String {
 #[tokio::test]
 async fn a_model_whose_file_vanishes_or_shrinks_harms_nobody_else_and_says_so() {
     let folder = tempfile::tempdir().unwrap();
-    let copied = folder.path().join("copy");
-    let source = crate::support::repository().join("demo/models/pierdesk-1");
+    // A build of somebody's own is read where it lies.
+    let (source, copied) = (folder.path().join("build"), folder.path().join("copy"));
+    build_demo(&source);
     let copy = || {
         let copied = std::process::Command::new("cp")
             .arg("-r")
@@ -221,15 +235,7 @@ async fn a_model_whose_file_vanishes_or_shrinks_harms_nobody_else_and_says_so() 
 async fn a_build_that_shrinks_under_its_worker_and_one_that_aborts_end_no_answer() {
     let folder = tempfile::tempdir().unwrap();
     let build = folder.path().join("build");
-    let source = crate::support::repository().join("demo/models/pierdesk-1");
-    let made = crate::support::vastrelay()
-        .args(["model", "build"])
-        .arg(&source)
-        .arg("--out")
-        .arg(&build)
-        .output()
-        .unwrap();
-    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    build_demo(&build);
     let service = Service::demo(&["--model", &format!("copy={}", build.display())]);
     let request = long(json!({}));
     let alone = whole(&stream(&service, &request, &[], || ()).await);

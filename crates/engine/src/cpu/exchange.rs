@@ -4,6 +4,7 @@ use std::ops::Range;
 use std::panic::resume_unwind;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
+use vastrelay_kernels::thread_pool::Spinning;
 use vastrelay_weights::Shard;
 
 /// How often a shard looks for the others before it lets somebody else have the core.
@@ -27,6 +28,7 @@ struct Shared {
     arrived: AtomicUsize,
     /// Whether a shard has failed, so that waiting for it would never end.
     broken: AtomicBool,
+    spinning: Spinning,
 }
 
 /// Why a shard gives up: another one has failed.
@@ -34,12 +36,13 @@ pub(super) struct OtherFailed;
 
 impl Exchange {
     /// Returns the ends for all shards of a split.
-    pub fn all(split: usize) -> Vec<Exchange> {
+    pub fn all(split: usize, spinning: &Spinning) -> Vec<Exchange> {
         let slots = || (0..split).map(|_| RwLock::default()).collect();
         let shared = Arc::new(Shared {
             slots: [slots(), slots()],
             arrived: AtomicUsize::new(0),
             broken: AtomicBool::new(false),
+            spinning: spinning.clone(),
         });
         let end = |shard| Exchange {
             shard,
@@ -51,7 +54,7 @@ impl Exchange {
 
     /// Returns the end of a model that is not split.
     pub fn alone() -> Exchange {
-        Exchange::all(1).remove(0)
+        Exchange::all(1, &Spinning::default()).remove(0)
     }
 
     /// Returns which shard's end this is.
@@ -115,13 +118,13 @@ impl Exchange {
     fn wait_for_all(&self) {
         let wanted = self.turn * self.shard.of;
         self.shared.arrived.fetch_add(1, Ordering::AcqRel);
-        let mut spins = 0;
+        let (mut spins, most) = (0, self.shared.spinning.at_most(SPINS));
         while self.shared.arrived.load(Ordering::Acquire) < wanted {
             if self.shared.broken.load(Ordering::Acquire) {
                 resume_unwind(Box::new(OtherFailed));
             }
             spins += 1;
-            if spins < SPINS {
+            if spins < most {
                 std::hint::spin_loop();
             } else {
                 std::thread::yield_now();
@@ -139,7 +142,7 @@ mod tests {
     fn sums_and_rows_are_those_of_all_shards_in_their_order() {
         for split in [1, 2, 5] {
             std::thread::scope(|scope| {
-                for mut exchange in Exchange::all(split) {
+                for mut exchange in Exchange::all(split, &Spinning::default()) {
                     scope.spawn(move || {
                         for round in 0..200u32 {
                             let index = exchange.shard().index as u32;
@@ -164,7 +167,7 @@ mod tests {
 
     #[test]
     fn nobody_waits_for_a_shard_that_has_failed() {
-        let mut ends = Exchange::all(2);
+        let mut ends = Exchange::all(2, &Spinning::default());
         let failing = ends.pop().unwrap();
         let mut waiting = ends.pop().unwrap();
         std::thread::scope(|scope| {

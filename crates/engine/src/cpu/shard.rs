@@ -38,13 +38,15 @@ impl ShardThread {
         let layers = layer_pages(&model.description, settings);
         let kv = layers.iter().flat_map(LayerPages::untouched).collect();
         let (isa, cores) = (settings.isa, exchange.shard().range(settings.cores).len());
+        let spinning = settings.spinning.clone();
         // One step at a time: nobody ever waits for room.
         let (orders, inbox) = mpsc::sync_channel(1);
         let shard = exchange.shard();
         let thread = std::thread::Builder::new()
             .name(format!("executor-{}", shard.index))
             .spawn(move || {
-                let mut forward = Forward::new(model, layers, isa, ThreadPool::new(cores), exchange);
+                let threads = ThreadPool::spinning(cores, spinning);
+                let mut forward = Forward::new(model, layers, isa, threads, exchange);
                 for order in inbox {
                     let outcome = catch_unwind(AssertUnwindSafe(|| match &order {
                         Order::Step(batch) => forward.step(batch),

@@ -67,6 +67,7 @@ fn settings(weights: Precision, split: usize) -> CpuSettings {
     CpuSettings {
         isa: Isa::detect(),
         cores: 2,
+        spinning: Default::default(),
         split,
         context: 64,
         step_tokens: 64,

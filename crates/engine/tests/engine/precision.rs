@@ -83,6 +83,7 @@ fn settings(weights: Precision) -> CpuSettings {
     CpuSettings {
         isa: Isa::detect(),
         cores: 2,
+        spinning: Default::default(),
         split: 1,
         context: 256,
         step_tokens: 256,

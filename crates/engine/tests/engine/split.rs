@@ -33,6 +33,7 @@ fn settings(folder: &Path, split: usize, weights: Precision) -> (Checkpoint, Mod
     let settings = CpuSettings {
         isa: Isa::detect(),
         cores: 2,
+        spinning: Default::default(),
         split,
         context: 64,
         step_tokens: 64,

@@ -62,6 +62,7 @@ pub fn executor(folder: &Path, setup: Setup) -> (CpuExecutor, Arc<TokenPieces>, 
     let settings = CpuSettings {
         isa: setup.isa,
         cores: setup.cores,
+        spinning: Default::default(),
         split: setup.split,
         context: description.context,
         step_tokens: 256,

@@ -78,9 +78,9 @@ pub struct WrittenDevice {
     /// Devices, or parts of the processor, that a replica spans.
     #[schemars(with = "Option<usize>", range(min = 1))]
     pub split: Option<Spanned<Count>>,
-    /// Cores of a replica on the processor.
-    #[schemars(with = "Option<usize>", range(min = 1))]
-    pub cores: Option<Spanned<Count>>,
+    /// Cores of a replica on the processor, or a fraction of one; the free whole ones when absent, or else as much as others have.
+    #[schemars(with = "Option<f64>", range(min = 0.05))]
+    pub cores: Option<Spanned<Number>>,
 }
 
 #[derive(Default, Deserialize, JsonSchema)]

@@ -5,9 +5,9 @@ use crate::endpoint::Endpoint;
 use crate::herald::Herald;
 use crate::manage::status::{endpoint_status, service_status};
 use crate::manage::steps::replica_steps;
-use crate::park;
 use crate::placed::Placed;
 use crate::state::ServiceState;
+use crate::{park, reconcile};
 use actix_web::web;
 use reqwest::Url;
 use std::collections::{HashMap, HashSet};
@@ -33,6 +33,7 @@ pub(crate) async fn sample(state: web::Data<ServiceState>, summary: Option<Durat
         ticks.tick().await;
         looks.all(&state);
         park::look(&rouser);
+        reconcile::look(&rouser);
         herald.iter_mut().for_each(|herald| herald.look(&state.endpoints));
         if state.live.has_listeners() {
             let status = service_status(&state.endpoints, &state.records, &state.life);

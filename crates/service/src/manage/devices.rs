@@ -1,10 +1,11 @@
 //! `GET /manage/devices`.
 
-use crate::deploy::Loader;
 use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
+use crate::loader::Loader;
 use crate::placed::Placed;
 use actix_web::{HttpResponse, web};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use vastrelay_planner::PoolPlan;
 use vastrelay_serving::Device;
@@ -28,7 +29,11 @@ fn device_status(endpoints: &[Arc<Endpoint>], device: &Device) -> DeviceStatus {
             .iter()
             .filter(|endpoint| endpoint.plan.held.places().contains(&number));
         let resident: usize = here.clone().map(|endpoint| endpoint.plan.resident()).sum();
-        let owners: Vec<DeviceOwner> = here.flat_map(|endpoint| owners(endpoint)).collect();
+        let mut readers = BTreeMap::new();
+        let owners: Vec<DeviceOwner> = here
+            .flat_map(|endpoint| owners(endpoint).into_iter().map(move |owner| (endpoint, owner)))
+            .map(|(endpoint, owner)| holds_once(endpoint, owner, &mut readers))
+            .collect();
         let reserved: usize = owners.iter().map(DeviceOwner::reserved).sum();
         let rest = device.total().saturating_sub(reserved);
         // What is neither available nor ours is somebody else's; all of a simulated device is available.
@@ -63,6 +68,21 @@ fn owners(endpoint: &Endpoint) -> Vec<DeviceOwner> {
     placed.iter().map(|placed| owner(endpoint, placed)).collect()
 }
 
+/// Returns an owner without the weights that it reads and another one holds.
+fn holds_once<'e>(endpoint: &'e Endpoint, owner: DeviceOwner, readers: &mut BTreeMap<&'e str, &'e str>) -> DeviceOwner {
+    let Some(reads) = endpoint.plan.held.reads() else {
+        return owner;
+    };
+    match readers.insert(reads, readers.get(reads).copied().unwrap_or(&endpoint.name)) {
+        None => owner,
+        Some(holder) => DeviceOwner {
+            weights: 0,
+            weights_of: Some(holder.to_owned()),
+            ..owner
+        },
+    }
+}
+
 fn owner(endpoint: &Endpoint, placed: &Placed) -> DeviceOwner {
     let (replica, status) = (&placed.replica, placed.replica.generate.status());
     let occupancy = &status.occupancy;
@@ -71,7 +91,6 @@ fn owner(endpoint: &Endpoint, placed: &Placed) -> DeviceOwner {
     DeviceOwner {
         incarnation: replica.incarnation,
         uptime: status.uptime,
-        weights: replica.memory.weights,
         kv_used: replica.memory.pools.iter().map(used).sum(),
         busy_share: if status.uptime > 0.0 {
             (status.busy / status.uptime).min(1.0)
@@ -91,6 +110,7 @@ fn owner_to_be(endpoint: &Endpoint, number: u32) -> DeviceOwner {
         incarnation: 0,
         uptime: 0.0,
         weights: memory.weights,
+        weights_of: None,
         workspace: memory.workspace,
         process: memory.process,
         kv_reserved: memory.kv_pool(),

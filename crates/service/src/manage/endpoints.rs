@@ -2,12 +2,14 @@
 
 use super::jobs::build_entry;
 use super::status::{endpoint_status, resting_endpoint};
-use crate::deploy::{DeployError, Loader, Terms};
+use crate::deploy::Terms;
+use crate::deploy_error::DeployError;
 use crate::endpoint::Endpoint;
 use crate::endpoint_name::check_name;
 use crate::endpoints::Endpoints;
 use crate::guard::{Body, Caller};
 use crate::halt;
+use crate::loader::Loader;
 use crate::order::Order;
 use crate::park::Rouser;
 use crate::problem::Problem;

@@ -1,8 +1,8 @@
 //! `GET /manage/fit`.
 
-use crate::deploy::Loader;
 use crate::endpoints::Endpoints;
 use crate::fit::{self, Ask, AskError, Subject, USUAL_STEP_BUDGET, USUAL_TYPICAL, USUAL_WIDTH};
+use crate::loader::Loader;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
@@ -74,7 +74,7 @@ pub async fn fit(
     query: web::Query<FitQuery>,
 ) -> Result<HttpResponse, Problem> {
     let served = endpoints.get(&query.model).ok();
-    let path = served.map(|endpoint| endpoint.plan.assignment.path().to_owned());
+    let path = served.map(|endpoint| endpoint.source().to_owned());
     let path = path.unwrap_or_else(|| PathBuf::from(&query.model));
     // Files are read.
     let answer = web::block(move || answer(&loader, &query, &path)).await;

@@ -6,6 +6,7 @@ use crate::jobs::{Job, JobEnd, Jobs, Wanted};
 use crate::live::Live;
 use crate::loads::{Loads, is_under_way};
 use crate::own_address::OwnAddress;
+use crate::park::Rouser;
 use crate::problem::Problem;
 use crate::records::Records;
 use crate::sight::Sight;
@@ -51,7 +52,7 @@ pub async fn stop(loads: web::Data<Loads>) -> Result<HttpResponse, Problem> {
 #[utoipa::path(post, path = "/manage/load", operation_id = "start_load", tag = "load", request_body = LoadOrder, responses(
     (status = 202, body = LoadStatus), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn start(
-    endpoints: web::Data<Endpoints>,
+    rouser: web::Data<Rouser>,
     loads: web::Data<Loads>,
     live: web::Data<Live>,
     records: web::Data<Records>,
@@ -61,9 +62,19 @@ pub async fn start(
     request: HttpRequest,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    // Making prompts takes time that others would wait for.
-    let ready = web::block(move || ready(&endpoints, &body)).await;
-    let (order, prepared) = ready.map_err(|error| Problem::internal(error.to_string()))??;
+    let body = Arc::new(body);
+    let (order, prepared) = loop {
+        let (endpoints, body) = (rouser.endpoints.clone(), body.clone());
+        // Making prompts takes time that others would wait for.
+        let ready = web::block(move || ready(&endpoints, &body)).await;
+        match ready.map_err(|error| Problem::internal(error.to_string()))? {
+            Ok(ready) => break ready,
+            Err(problem) => match problem.is_parked() {
+                Some(parked) => rouser.rouse(parked, caller.name()).await?,
+                None => return Err(problem),
+            },
+        }
+    };
     let url = own_url(&own);
     let key = request
         .headers()

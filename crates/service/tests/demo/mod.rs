@@ -1,7 +1,7 @@
 //! The demo model and small settings for it.
 
 use std::path::{Path, PathBuf};
-use vastrelay_serving::{Device, Isa, Precision, ReplicaSettings};
+use vastrelay_serving::{CoreWish, Cores, Device, Isa, Precision, ReplicaSettings};
 
 /// Returns its folder.
 pub fn folder() -> PathBuf {
@@ -18,11 +18,11 @@ pub fn settings() -> ReplicaSettings {
         queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
-        cores: 1,
+        cores: CoreWish::Free { least: 1, most: 1 },
         split: 1,
         memory_share: 0.5,
         pages: None,
-        device: Device::cpu(1 << 30, || usize::MAX),
+        device: Device::cpu(1 << 30, Cores::part(1), || usize::MAX),
         weights: Precision::AsStored,
         kv: None,
     }

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use vastrelay_fleet::Settings;
 use vastrelay_service::server::{ServeOptions, Server};
 use vastrelay_service::{Loader, Reach, ServiceState, StateOptions};
-use vastrelay_serving::{Cores, Devices, Generate, Model, Models, Replica, ReplicaSettings};
+use vastrelay_serving::{Devices, Generate, Model, Models, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 use vastrelay_weights::ModelFiles;
 
@@ -27,7 +27,7 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
     std::thread::spawn(move || {
         let loader = Loader {
             defaults: defaults(&settings),
-            devices: Devices::new(settings.device.clone(), Cores::of_machine(2), "".into()),
+            devices: Devices::new(settings.device.clone(), "".into()),
             isa: settings.isa,
             cpu_profile: "".into(),
             models,

@@ -71,6 +71,7 @@ impl TimedModel {
         let settings = CpuSettings {
             isa: load.isa,
             cores: load.cores,
+            spinning: Default::default(),
             split: 1,
             context: load.context,
             step_tokens: load.step,

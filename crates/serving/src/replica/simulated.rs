@@ -2,6 +2,7 @@
 
 use super::{Plan, ReplicaSettings};
 use crate::assignment::{Assignment, Place};
+use crate::device::Take;
 use crate::error::LoadError;
 use crate::model::Model;
 use std::sync::Arc;
@@ -54,10 +55,16 @@ pub(super) fn plan(
     }
     let placement = question.placement(settings.split);
     let sizes = placement.sizes(profile);
-    let (held, memory) = device.hold(endpoint, settings.split, |room| {
+    let (held, memory) = device.hold(endpoint, settings.split, None, |room| {
         let wish = settings.wish(room.free, context);
         match MemoryPlan::new(&sizes, wish) {
-            Ok(plan) => Ok((plan.total(), plan)),
+            Ok(plan) => Ok((
+                Take {
+                    own: plan.total(),
+                    read: 0,
+                },
+                plan,
+            )),
             Err(source) if room.holders.is_empty() => Err(refused(source.into())),
             Err(source) => Err(LoadError::Memory {
                 folder: path.to_owned(),
@@ -70,7 +77,7 @@ pub(super) fn plan(
         device: device.clone(),
         precisions: question.precisions,
         instructions: "simulated",
-        cores: 0,
+        cores: None,
         assignment: Assignment {
             path: path.as_os_str().to_owned(),
             precisions: question.precisions,

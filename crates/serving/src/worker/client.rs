@@ -48,6 +48,8 @@ pub struct WorkerEngine {
     edge: Arc<Edge>,
     outlet: Arc<Outlet>,
     drains: Arc<AtomicBool>,
+    /// What it was told last about its cores.
+    spins: Mutex<Option<bool>>,
     /// What it is.
     pub ready: Ready,
     heard: Arc<Heard>,
@@ -150,6 +152,7 @@ impl Connection {
             edge: edge.clone(),
             outlet: outlet.clone(),
             drains: Arc::default(),
+            spins: Mutex::default(),
             ready,
             heard: Arc::new(Heard::new()),
         };
@@ -276,6 +279,14 @@ impl WorkerEngine {
     /// Returns how many calls have not ended.
     pub fn unanswered(&self) -> usize {
         self.edge.unanswered()
+    }
+
+    /// Tells the worker whether its threads have cores of their own now, unless it knows.
+    pub fn spin(&self, spins: bool) {
+        let mut told = self.spins.lock().unwrap_or_else(PoisonError::into_inner);
+        if told.replace(spins) != Some(spins) {
+            self.outlet.say(&ToWorker::Spin(spins));
+        }
     }
 
     /// Tells the worker to take no more calls and to stop when the last one has ended.

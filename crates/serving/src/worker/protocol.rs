@@ -1,6 +1,6 @@
 //! What a service and a worker say to each other.
 
-use crate::assignment::Assignment;
+use crate::assignment::{Assignment, Place};
 pub use crate::phase::Phase;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -12,7 +12,7 @@ use vastrelay_engine::{Limits, MemoryReport};
 use vastrelay_text::TokenPieces;
 
 /// The version of everything here but [`Hello`] and [`Reply::Refused`], whose form never changes.
-pub const PROTOCOL: u32 = 3;
+pub const PROTOCOL: u32 = 4;
 /// Bytes that a worker may send ahead of what the service has read.
 pub const WINDOW: usize = 4 << 20;
 /// Events of one message at most.
@@ -95,14 +95,17 @@ pub struct Words {
 
 impl Duty {
     /// Returns whether another one is the same, in whatever life and for whatever release: those that ask the same of their workers share them.
+    /// Whether a build was checked before does not matter to who has loaded it.
     pub fn is_that_of(&self, other: &Duty) -> bool {
-        let (incarnation, release) = (self.incarnation, self.release);
-        *self
-            == Duty {
-                incarnation,
-                release,
-                ..other.clone()
+        let of_any_life = |duty: &Duty| {
+            let mut duty = duty.clone();
+            (duty.incarnation, duty.release) = (0, 0);
+            if let Place::Cpu { checked, .. } = &mut duty.assignment.place {
+                *checked = None;
             }
+            duty
+        };
+        of_any_life(self) == of_any_life(other)
     }
 }
 
@@ -115,6 +118,8 @@ pub enum ToWorker {
     Order(Order),
     /// So many bytes of messages have been read.
     Read(usize),
+    /// Whether its threads have cores of their own now, so that they may spin.
+    Spin(bool),
     /// Take no more calls, and end when the last one has.
     Drain,
     /// Stop at once.

@@ -20,6 +20,7 @@ use std::time::{Duration, Instant};
 use vastrelay_engine::engine::frame::{FrameSink, Order};
 use vastrelay_engine::{GenerationRequest, Limits, Refusal, RunningEngine};
 use vastrelay_kernels::reserved::Untouched;
+use vastrelay_kernels::thread_pool::Spinning;
 use vastrelay_weights::{ModelDescription, ModelFiles};
 
 /// Longest that nobody may connect at first.
@@ -44,6 +45,7 @@ pub enum Over {
 
 struct Worker {
     teller: Arc<Teller>,
+    spinning: Spinning,
     state: Mutex<State>,
 }
 
@@ -170,6 +172,7 @@ impl Worker {
             };
             Worker {
                 teller: Arc::new(Teller::new(order, failed)),
+                spinning: Spinning::default(),
                 state: Mutex::default(),
             }
         })
@@ -198,6 +201,7 @@ impl Worker {
                 ToWorker::Begin(duty, words, stay) => self.begin(*duty, words, stay)?,
                 ToWorker::Order(order) => self.order(order),
                 ToWorker::Read(read) => self.teller.read(read),
+                ToWorker::Spin(spins) => self.spinning.set(spins),
                 ToWorker::Drain => self.drain()?,
                 ToWorker::End => return Ok(true),
             }
@@ -244,7 +248,14 @@ impl Worker {
         enters(Phase::VerifyingFiles);
         let files = ModelFiles::open(assignment.path())?;
         let description = ModelDescription::read(&files)?;
-        let loaded = assignment.load(&files, &description, &words.pieces, &words.ends, &enters)?;
+        let loaded = assignment.load(
+            &files,
+            &description,
+            &words.pieces,
+            &words.ends,
+            &enters,
+            &self.spinning,
+        )?;
         let untouched: usize = loaded.untouched.iter().map(Untouched::bytes).sum();
         let (began, started) = (Instant::now(), now());
         let engine = RunningEngine::start(

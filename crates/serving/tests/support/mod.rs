@@ -9,11 +9,12 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 use tempfile::TempDir;
 use vastrelay_engine::{Engine, GenerationRequest, MemoryReport};
+use vastrelay_kernels::thread_pool::Spinning;
 use vastrelay_serving::process::Folder;
 use vastrelay_serving::worker::protocol::{Ready, Words};
 use vastrelay_serving::worker::serve::Over;
 use vastrelay_serving::worker::{Connection, Duty, Secret, WorkerEngine, serve};
-use vastrelay_serving::{Device, Isa, Model, Plan, Precision, ReplicaSettings};
+use vastrelay_serving::{CoreWish, Cores, Device, Isa, Model, Plan, Precision, ReplicaSettings};
 use vastrelay_weights::ModelFiles;
 
 pub const SECRET: Secret = Secret([7; 32]);
@@ -34,7 +35,8 @@ impl World {
             "pierdesk",
             &model,
             &ModelFiles::open(&demo()).unwrap(),
-            &settings(Device::cpu(1 << 30, || usize::MAX)),
+            &settings(Device::cpu(1 << 30, Cores::part(1), || usize::MAX)),
+            None,
         )
         .unwrap();
         let data = tempfile::tempdir().unwrap();
@@ -95,7 +97,14 @@ impl World {
         let (assignment, pieces) = (&self.plan.assignment, self.model.tokenizer.pieces());
         let files = ModelFiles::open(assignment.path()).unwrap();
         let loaded = assignment
-            .load(&files, &self.model.description, pieces, &[], &|_| {})
+            .load(
+                &files,
+                &self.model.description,
+                pieces,
+                &[],
+                &|_| {},
+                &Spinning::default(),
+            )
             .unwrap();
         Engine::start(
             loaded.executor,
@@ -111,7 +120,8 @@ impl World {
     }
 }
 
-fn demo() -> PathBuf {
+/// Returns the folder of the demo's model.
+pub fn demo() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1")
 }
 
@@ -125,7 +135,7 @@ pub fn settings(device: Device) -> ReplicaSettings {
         queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
-        cores: 1,
+        cores: CoreWish::Free { least: 1, most: 1 },
         split: 1,
         memory_share: 1.0,
         pages: Some(64),

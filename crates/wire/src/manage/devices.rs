@@ -53,8 +53,11 @@ pub struct DeviceOwner {
     pub incarnation: u64,
     /// Seconds since that began.
     pub uptime: f64,
-    /// Weights.
+    /// Weights; none where another owner holds those that it reads, too.
     pub weights: usize,
+    /// The endpoint that holds them then.
+    #[serde(default)]
+    pub weights_of: Option<String>,
     /// Activations and tables.
     pub workspace: usize,
     /// What it takes besides.

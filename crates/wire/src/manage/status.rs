@@ -84,8 +84,11 @@ pub struct ReplicaStatus {
     pub uptime: f64,
     /// Instructions in use, such as `avx512-vnni`.
     pub instructions: String,
-    /// Cores it owns.
-    pub cores: usize,
+    /// Cores of the processor that its endpoint holds now; those that nobody has named are shared.
+    pub cores: f64,
+    /// Threads that it computes with on the processor.
+    #[serde(default)]
+    pub threads: usize,
     /// Shards that it is divided into.
     pub split: usize,
     /// Maximum sequences in a batch.
