@@ -192,6 +192,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/endpoints/{name}/costs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * `GET /manage/endpoints/{name}/costs`: what the settings of an endpoint cost in memory and, where its device's speed is known, in speed.
+         * @description # Errors
+         *     404 for an unknown endpoint, 409 when it is not served.
+         */
+        get: operations["endpoint_costs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/endpoints/{name}/history": {
         parameters: {
             query?: never;
@@ -1486,6 +1507,17 @@ export interface components {
              */
             usual_start?: number | null;
         };
+        /** @description `GET /manage/endpoints/{name}/costs`: what its settings cost, and what others would. Each choice changes one setting and leaves the others. */
+        EndpointCosts: {
+            /** @description Tokens of a typical prompt and answer, of which predictions are made. */
+            typical: number[];
+            /** @description Whether the speed of its device is known, so that there are predictions. */
+            predicts: boolean;
+            /** @description Its settings. */
+            settings: components["schemas"]["SettingCosts"][];
+            /** @description Why there are none. */
+            why?: string | null;
+        };
         /** @description `GET /manage/endpoints/{name}`. */
         EndpointDetail: {
             /** @description Its name. */
@@ -2555,6 +2587,27 @@ export interface components {
             /** @description Its endpoints that are not. */
             resting?: components["schemas"]["RestingEndpoint"][];
         };
+        /** @description A value of a setting. */
+        SettingChoice: {
+            /** @description The value. */
+            value: string;
+            /** @description Whether it is so now. */
+            is_now: boolean;
+            /** @description Bytes that a replica would reserve on each device; absent where it would not fit. */
+            reserved?: number | null;
+            /** @description Sequences at full context that would fit. */
+            full_context_sequences?: number | null;
+            predicted?: null | components["schemas"]["FitPrediction"];
+            /** @description Why it would not fit. */
+            reason?: string | null;
+        };
+        /** @description A setting with its choices. */
+        SettingCosts: {
+            /** @description Its key in specs. */
+            key: string;
+            /** @description What it is, and what it could be. */
+            choices: components["schemas"]["SettingChoice"][];
+        };
         /** @description When no more requests are sent. */
         Span: {
             /**
@@ -3044,6 +3097,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EndpointDetail"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    endpoint_costs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The endpoint */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointCosts"];
                 };
             };
             "4XX": {

@@ -7,6 +7,7 @@ import { ago } from "../figures";
 import { Buoy } from "../frame/Buoy";
 import { Empty, Trouble } from "../frame/State";
 import { Actions } from "./Actions";
+import { Costs } from "./Costs";
 import { Events } from "./Events";
 import { Figures } from "./Figures";
 import { Releases } from "./Releases";
@@ -112,6 +113,7 @@ export function Endpoint() {
           <WorkerLog name={name} />
         </div>
       </div>
+      {served && <Costs name={name} release={served.release} />}
       {value.spec && (
         <Suspense fallback={<Empty>Loading the editor…</Empty>}>
           <SpecDesk

@@ -6,10 +6,9 @@ import { Trouble } from "../frame/State";
 import { Answer } from "../try/Answer";
 import { useAsk } from "../try/useAsk";
 
-const MODEL = "pierdesk";
+const DEMO = "pierdesk";
 const QUESTION = "When is the last boat back on Sunday?";
 const LOAD = {
-  model: MODEL,
   name: "first load",
   arrival: { kind: "closed", users: 8 },
   span: { seconds: 20 },
@@ -17,8 +16,9 @@ const LOAD = {
 };
 
 /** What a service without a model shows: the way to the first answer, each step at the press of a button. */
-export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => void }) {
+export function FirstSteps({ served, onDone }: { served: string | null; onDone: () => void }) {
   const { load } = useLive();
+  const [path, setPath] = useState("");
   const [busy, setBusy] = useState(false);
   const [error, setError] = useState<Error | null>(null);
   const question = useAsk();
@@ -36,11 +36,8 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
     <section className="mx-auto max-w-3xl border border-line bg-sheet p-6">
       <h2 className="text-lg font-semibold">Three steps to the first answer</h2>
       <p className="mt-1 text-faint">
-        The service has no endpoint yet. The demo model is included; nothing is downloaded. Or{" "}
-        <Link className="underline underline-offset-4" to="/console/deploy">
-          deploy a folder of your own
-        </Link>
-        .
+        The service has no endpoint yet. Serve the demo model, which is included, or a model of your
+        own; nothing is downloaded.
       </p>
       {error && (
         <div className="mt-4">
@@ -51,21 +48,52 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
         <StepRow
           number={1}
           name="Deploy an endpoint"
-          command="vastrelay endpoint deploy --demo"
-          done={served}
-          button={busy && !served ? "Loading…" : "Deploy"}
-          disabled={busy || served}
-          onClick={() => void post("/manage/endpoints", { name: MODEL, demo: true })}
-        />
+          command={
+            path
+              ? `vastrelay endpoint deploy ${nameOf(path)}=${path}`
+              : "vastrelay endpoint deploy --demo"
+          }
+          done={served !== null}
+          button={busy && !served ? "Loading…" : path ? "Deploy" : "Deploy the demo"}
+          disabled={busy || served !== null}
+          onClick={() =>
+            void post(
+              "/manage/endpoints",
+              path ? { name: nameOf(path), path } : { name: DEMO, demo: true },
+            )
+          }
+        >
+          {served === null && (
+            <label className="mt-3 flex flex-col text-sm">
+              <span>
+                A folder or GGUF file of your own on the service&apos;s machine; empty for the demo.{" "}
+                <Link className="underline underline-offset-4" to="/console/deploy">
+                  More settings
+                </Link>
+              </span>
+              <input
+                name="path"
+                value={path}
+                autoComplete="off"
+                placeholder="/models/my-model"
+                onChange={(event) => setPath(event.target.value.trim())}
+                className="mt-1 h-8 border border-ink/60 bg-sheet px-2 font-mono"
+              />
+            </label>
+          )}
+        </StepRow>
         <StepRow
           number={2}
           name="Ask a question"
-          command={`vastrelay ask "${QUESTION}"`}
+          command={`vastrelay ask ${served === null || served === DEMO ? "" : `--model ${served} `}"${QUESTION}"`}
           done={asked}
           button="Ask"
           disabled={!served || question.busy}
           onClick={() =>
-            void question.send({ model: MODEL, messages: [{ role: "user", content: QUESTION }] })
+            void question.send({
+              model: served ?? DEMO,
+              messages: [{ role: "user", content: QUESTION }],
+            })
           }
         >
           {question.phase !== "idle" && (
@@ -81,7 +109,7 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
           done={sent && load?.state === "ended"}
           button={sent && load?.state !== "ended" ? "Sending…" : "Start load test"}
           disabled={!asked || busy || (sent && load?.state !== "ended")}
-          onClick={() => void post("/manage/load", LOAD)}
+          onClick={() => void post("/manage/load", { ...LOAD, model: served })}
         >
           {sent && (
             <p className="mt-2">
@@ -99,6 +127,13 @@ export function FirstSteps({ served, onDone }: { served: boolean; onDone: () => 
       )}
     </section>
   );
+}
+
+/** The name that a model gets unless somebody says otherwise: that of its folder or file. */
+function nameOf(path: string): string {
+  const last = path.replace(/\/+$/, "").split("/").at(-1) ?? "";
+  const name = last.replace(/\.gguf$/i, "").replace(/[^A-Za-z0-9._-]+/g, "-");
+  return name || "model";
 }
 
 function StepRow({

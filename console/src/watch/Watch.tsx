@@ -14,7 +14,7 @@ export function Watch() {
   const [first, setFirst] = useFirstSteps(status);
   if (!status) return <Empty>Connecting to the service…</Empty>;
   if (first)
-    return <FirstSteps served={status.endpoints.length > 0} onDone={() => setFirst(false)} />;
+    return <FirstSteps served={status.endpoints[0]?.name ?? null} onDone={() => setFirst(false)} />;
   return <Whole status={status} />;
 }
 

@@ -1,5 +1,6 @@
 //! `vastrelay watch`: the live stream as a picture that refreshes itself.
 
+mod fleet;
 mod view;
 
 use crate::args::watch::WatchOptions;
@@ -22,6 +23,8 @@ enum Change {
     Status(Box<ServiceStatus>),
     Lost(String),
     Resized,
+    /// Another endpoint is looked at: the next one, or the one before.
+    Choose(bool),
     Quit,
 }
 
@@ -46,6 +49,7 @@ pub async fn run(options: &WatchOptions) -> Result<(), Failure> {
         match changes.recv().await {
             Some(Change::Status(status)) => view.take(*status),
             Some(Change::Lost(reason)) => view.lose(reason),
+            Some(Change::Choose(forward)) => view.choose(forward),
             Some(Change::Resized) => {}
             Some(Change::Quit) | None => break Ok(()),
         }
@@ -87,6 +91,11 @@ fn keys(changes: &mpsc::Sender<Change>) {
         let change = match poll(Duration::from_millis(200)).and_then(|ready| ready.then(read).transpose()) {
             Ok(None) => None,
             Ok(Some(Event::Key(key))) if is_end(&key) => Some(Change::Quit),
+            Ok(Some(Event::Key(key))) if key.kind == KeyEventKind::Press => match key.code {
+                KeyCode::Down | KeyCode::Tab => Some(Change::Choose(true)),
+                KeyCode::Up | KeyCode::BackTab => Some(Change::Choose(false)),
+                _ => None,
+            },
             Ok(Some(Event::Resize(..))) => Some(Change::Resized),
             Ok(Some(_)) => None,
             Err(_) => Some(Change::Quit),

@@ -2,7 +2,7 @@
 
 use crate::guard::{Access, admit};
 use crate::listed::{self, Listed};
-use crate::manage::{devices, endpoints, events, fit, history, jobs, keys, load, requests, runs, status, steps};
+use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, runs, status, steps};
 use crate::openai::{self, wrong_address, wrong_method};
 use crate::problem::Problem;
 use crate::{console, health, live, metrics, openapi, text};
@@ -102,6 +102,7 @@ fn all() -> Vec<Address> {
         at("/manage/endpoints/{name:.+}/renew").post(endpoints::renew).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/log").get(endpoints::log).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/steps").get(steps::steps).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}/costs").get(costs::costs).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/history").get(history::history).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}").get(endpoints::detail).delete(endpoints::remove).asks(Access::Manage),
         at("/manage/keys").get(keys::keys).post(keys::add_key).asks(Access::Manage),

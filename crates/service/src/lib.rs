@@ -44,6 +44,7 @@ mod clock;
 mod cold_start;
 mod connection;
 pub mod console;
+mod costs;
 mod counted;
 pub mod crew;
 mod departure;

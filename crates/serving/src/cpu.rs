@@ -35,6 +35,21 @@ impl CpuHardware {
     }
 }
 
+/// Returns what a placement takes of a processor with so many threads.
+pub fn sizes_on_cpu(placement: &Placement<'_>, threads: usize) -> Sizes {
+    let (model, split) = (placement.model, placement.split);
+    let shape = Shape {
+        weights: placement.precisions.weights,
+        kv: placement.precisions.kv,
+        split,
+        cores: threads,
+        step_budget: placement.step_budget,
+        context: placement.context,
+    };
+    let weights = CpuExecutor::weight_bytes(placement.stored, model, shape.weights, split);
+    shape.sizes(model, weights)
+}
+
 impl Hardware for CpuHardware {
     fn name(&self) -> &str {
         "cpu"
@@ -57,17 +72,7 @@ impl Hardware for CpuHardware {
     }
 
     fn sizes(&self, placement: &Placement<'_>) -> Sizes {
-        let (model, split) = (placement.model, placement.split);
-        let shape = Shape {
-            weights: placement.precisions.weights,
-            kv: placement.precisions.kv,
-            split,
-            cores: self.cores,
-            step_budget: placement.step_budget,
-            context: placement.context,
-        };
-        let weights = CpuExecutor::weight_bytes(placement.stored, model, shape.weights, split);
-        shape.sizes(model, weights)
+        sizes_on_cpu(placement, self.cores)
     }
 
     fn arithmetic(&self, placement: &Placement<'_>) -> Vec<Term> {

@@ -1,5 +1,6 @@
 //! Our own management API under `/manage`.
 
+mod costs;
 mod devices;
 mod endpoints;
 mod events;
@@ -10,6 +11,7 @@ mod requests;
 mod status;
 mod steps;
 
+pub use costs::{EndpointCosts, SettingChoice, SettingCosts};
 pub use devices::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
 pub use endpoints::{
     ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStop, LogLine, PhaseTime, RestingEndpoint,

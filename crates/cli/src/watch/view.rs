@@ -1,12 +1,13 @@
-//! The picture: for each endpoint how full its batch and its memory are, and how the last two minutes went.
+//! The picture: all endpoints, and of one of them how full its batch and its memory are and how the last two minutes went.
 
+use super::fleet::{Entry, entries, table};
 use crate::output::{ago, duration, place_name, standing};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::symbols::bar::NINE_LEVELS;
 use ratatui::text::{Line, Span};
-use ratatui::widgets::{Block, Borders, Paragraph, Sparkline};
+use ratatui::widgets::{Block, Borders, Paragraph, Sparkline, TableState, Wrap};
 use std::collections::{HashMap, VecDeque};
 use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_wire::manage::{EndpointStatus, MemoryStatus, ServiceStatus};
@@ -17,8 +18,8 @@ const POINTS_A_SECOND: usize = 4;
 const SEA: Color = Color::Rgb(46, 120, 150);
 const RED: Color = Color::Rgb(190, 60, 45);
 const LAMP: Color = Color::Rgb(200, 140, 20);
-/// Lines that one endpoint takes at least.
-const ENDPOINT_LINES: u16 = 17;
+/// Most of the height that the list of endpoints takes, as a part of it.
+const LIST_PART: u16 = 3;
 /// Seconds over which a device's use is told.
 const BUSY_SPAN: f64 = 10.0;
 
@@ -28,6 +29,8 @@ pub struct View {
     status: Option<ServiceStatus>,
     lost: Option<String>,
     past: HashMap<String, Past>,
+    /// The endpoint that is looked at; the first one when absent.
+    chosen: Option<String>,
 }
 
 /// What an endpoint's past is drawn from.
@@ -49,7 +52,25 @@ impl View {
             status: None,
             lost: None,
             past: HashMap::new(),
+            chosen: None,
         }
+    }
+
+    /// Looks at the next endpoint of the list, or at the one before.
+    pub fn choose(&mut self, forward: bool) {
+        let Some(status) = &self.status else { return };
+        let all = entries(status);
+        let at = self.place_in(&all);
+        let to = if forward { at + 1 } else { at.saturating_sub(1) };
+        self.chosen = all
+            .get(to.min(all.len().saturating_sub(1)))
+            .map(|entry| entry.name().to_owned());
+    }
+
+    /// Returns the place of the endpoint that is looked at.
+    fn place_in(&self, all: &[Entry<'_>]) -> usize {
+        let is_chosen = |entry: &Entry<'_>| Some(entry.name()) == self.chosen.as_deref();
+        all.iter().position(is_chosen).unwrap_or(0)
     }
 
     /// Takes what the service says now.
@@ -73,10 +94,34 @@ impl View {
         let [head, body] = Layout::vertical([Constraint::Length(2), Constraint::Fill(1)]).areas(frame.area());
         self.draw_head(frame, head);
         let Some(status) = &self.status else { return };
-        let places = Layout::vertical(status.endpoints.iter().map(|_| Constraint::Min(ENDPOINT_LINES))).split(body);
-        for (endpoint, place) in status.endpoints.iter().zip(places.iter()) {
-            if let Some(past) = self.past.get(&endpoint.name) {
-                draw_endpoint(frame, *place, endpoint, past);
+        let all = entries(status);
+        let at = self.place_in(&all);
+        // One alone needs no list.
+        let lines = if all.len() > 1 { all.len() as u16 + 2 } else { 0 };
+        let [list, detail] = Layout::vertical([
+            Constraint::Length(lines.min(body.height / LIST_PART)),
+            Constraint::Fill(1),
+        ])
+        .areas(body);
+        if lines > 0 {
+            let mut state = TableState::new().with_selected(at);
+            frame.render_stateful_widget(table(&all), list, &mut state);
+        }
+        match all.get(at) {
+            Some(Entry::Served(endpoint)) => {
+                if let Some(past) = self.past.get(&endpoint.name) {
+                    draw_endpoint(frame, detail, endpoint, past);
+                }
+            }
+            Some(Entry::Resting(endpoint)) => {
+                let title = format!(" {}  {} ", endpoint.name, endpoint.state);
+                let text = format!("for {}: {}", ago(endpoint.seconds), endpoint.why);
+                let block = Block::new().borders(Borders::TOP).title(title);
+                frame.render_widget(Paragraph::new(text).wrap(Wrap { trim: true }).block(block), detail);
+            }
+            None => {
+                let text = "no endpoint yet; deploy one with `vastrelay endpoint deploy` or in the console";
+                frame.render_widget(Paragraph::new(text).wrap(Wrap { trim: true }), detail);
             }
         }
     }
@@ -91,7 +136,7 @@ impl View {
             None => words.push(format!("● {state}, up {}", ago(up)).into()),
         }
         let line = Line::from(words);
-        let keys = Line::from("q ends").right_aligned();
+        let keys = Line::from("↑ ↓ choose  q ends").right_aligned();
         frame.render_widget(Paragraph::new(line), place);
         frame.render_widget(Paragraph::new(keys), place);
     }
@@ -334,6 +379,7 @@ mod tests {
     use super::*;
     use ratatui::Terminal;
     use ratatui::backend::TestBackend;
+    use vastrelay_wire::manage::RestingEndpoint;
 
     fn drawn(view: &View, width: u16, height: u16) -> String {
         let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
@@ -346,6 +392,45 @@ mod tests {
         let mut status: ServiceStatus = serde_json::from_str(text).unwrap();
         status.endpoints[0].occupancy.queue_depth = queue_depth;
         status
+    }
+
+    #[test]
+    fn all_endpoints_are_listed_what_needs_attention_first_and_one_is_chosen() {
+        let mut status = status(3);
+        let mut other = status.endpoints[0].clone();
+        (other.name, other.state) = ("atlas".into(), "failed".into());
+        status.endpoints.push(other);
+        status.resting.push(RestingEndpoint {
+            name: "dock".into(),
+            state: "parked".into(),
+            why: "nobody called it for 600 s".into(),
+            seconds: 90.0,
+        });
+        let mut view = View::new("http://127.0.0.1:7411");
+        view.take(status);
+        let first = drawn(&view, 120, 40);
+        let place = |picture: &str, word: &str| picture.find(word).unwrap_or_else(|| panic!("{word} in\n{picture}"));
+        assert!(
+            place(&first, "✕ failed") < place(&first, "● ready  ")
+                && place(&first, "● ready  ") < place(&first, "○ parked")
+        );
+        assert!(first.contains(" atlas  release"), "{first}");
+        view.choose(true);
+        assert!(drawn(&view, 120, 40).contains(" pierdesk  release"));
+        (0..5).for_each(|_| view.choose(true));
+        let last = drawn(&view, 120, 40);
+        assert!(last.contains("nobody called it for 600 s"), "{last}");
+        (0..5).for_each(|_| view.choose(false));
+        assert!(drawn(&view, 120, 40).contains(" atlas  release"));
+        for (width, height) in [(1, 1), (20, 5), (60, 12)] {
+            drawn(&view, width, height);
+        }
+        let mut empty = View::new("http://127.0.0.1:7411");
+        empty.take(ServiceStatus {
+            endpoints: Vec::new(),
+            ..self::status(0)
+        });
+        assert!(drawn(&empty, 100, 20).contains("no endpoint yet"));
     }
 
     #[test]

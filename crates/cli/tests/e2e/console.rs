@@ -487,7 +487,7 @@ async fn the_first_visit_leads_to_an_answer_and_a_report() {
     let service = Service::start(&[]);
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "watch", "Three steps").await;
-    browser.click("//button[.='Deploy']").await;
+    browser.click("//button[.='Deploy the demo']").await;
     browser.click("//button[.='Ask' and not(@disabled)]").await;
     browser.wait_for_text("@data-answer", "Tolsay at 18:00").await;
     browser.click("//button[.='Start load test' and not(@disabled)]").await;
@@ -499,6 +499,40 @@ async fn the_first_visit_leads_to_an_answer_and_a_report() {
     browser.wait_for_text("self::th", "limited by").await;
     browser.click("//nav//a[.='Watch']").await;
     browser.wait_for_text("self::th", "pierdesk").await;
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn the_first_visit_deploys_a_folder_of_ones_own() {
+    let service = Service::start(&[]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "watch", "Three steps").await;
+    browser.type_into("path", "/nowhere/at-all").await;
+    browser.click("//button[.='Deploy']").await;
+    browser.wait_for_text("@role='alert'", "/nowhere/at-all").await;
+    let model = repository().join("demo/models/pierdesk-1").display().to_string();
+    browser.fill("path", &model).await;
+    browser.wait_for_text("self::code", "endpoint deploy pierdesk-1=").await;
+    browser.click("//button[.='Deploy' and not(@disabled)]").await;
+    browser.click("//button[.='Ask' and not(@disabled)]").await;
+    browser.wait_for_text("@data-answer", "Tolsay at 18:00").await;
+    browser.click("//button[.='Go to Watch']").await;
+    browser.click("//th//a[.='pierdesk-1']").await;
+    // What its settings cost, and what others would.
+    let costs = "@aria-label='Settings and what they cost'";
+    for part in [
+        "precision.weights",
+        "int8, groups of 32",
+        "batch.width",
+        "−",
+        "+",
+        "now",
+    ] {
+        browser.wait_for_text(costs, part).await;
+    }
+    let complaints = browser.complaints().await;
+    let is_of_the_path = |complaint: &String| complaint.contains("/manage/endpoints - Failed to load resource");
+    assert!(complaints.iter().all(is_of_the_path), "{complaints:?}");
     browser.end().await;
 }
 
@@ -858,7 +892,7 @@ async fn an_endpoint_is_deployed_and_changed_on_the_page_as_text_and_by_form() {
     let service = Service::start(&[]);
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "watch", "Three steps").await;
-    browser.click("//a[.='deploy a folder of your own']").await;
+    browser.click("//a[.='More settings']").await;
     browser.type_into("name", "desk").await;
     browser
         .wait_for_text("@data-problem", "line 2, character 9: `model`: write the path")

@@ -1,0 +1,104 @@
+//! All endpoints, one line each: those that need attention first.
+
+use crate::output::{ago, duration};
+use ratatui::layout::Constraint;
+use ratatui::style::{Color, Modifier, Style};
+use ratatui::widgets::{Cell, Row, Table};
+use vastrelay_wire::manage::{EndpointStatus, RestingEndpoint, ServiceStatus};
+
+/// States in the order in which they want attention.
+const URGENT: [&str; 5] = ["failed", "degraded", "starting", "draining", "ready"];
+
+/// One endpoint, served or not.
+pub enum Entry<'a> {
+    Served(&'a EndpointStatus),
+    Resting(&'a RestingEndpoint),
+}
+
+impl Entry<'_> {
+    pub fn name(&self) -> &str {
+        match self {
+            Entry::Served(endpoint) => &endpoint.name,
+            Entry::Resting(endpoint) => &endpoint.name,
+        }
+    }
+
+    fn state(&self) -> &str {
+        match self {
+            Entry::Served(endpoint) => &endpoint.state,
+            Entry::Resting(endpoint) => &endpoint.state,
+        }
+    }
+
+    fn row(&self) -> Row<'static> {
+        let mut cells = vec![
+            self.name().to_owned(),
+            format!("{} {}", mark(self.state()), self.state()),
+        ];
+        match self {
+            Entry::Served(endpoint) => {
+                let (occupancy, window) = (&endpoint.occupancy, &endpoint.window);
+                let kv = 100 * occupancy.pages_used / occupancy.pages.max(1);
+                cells.extend([
+                    format!("{}/{}", occupancy.lanes_used, occupancy.lanes),
+                    occupancy.queue_depth.to_string(),
+                    format!("{:.0}", window.output_rate),
+                    duration(window.ttft.p95),
+                    duration(window.itl.p95),
+                    format!("{kv} %"),
+                ]);
+            }
+            Entry::Resting(endpoint) => cells.push(format!("for {}", ago(endpoint.seconds))),
+        }
+        let color = match self.state() {
+            "failed" | "degraded" => Style::new().fg(Color::Rgb(190, 60, 45)),
+            "stopped" | "parked" => Style::new().add_modifier(Modifier::DIM),
+            _ => Style::new(),
+        };
+        Row::new(cells.into_iter().map(Cell::from)).style(color)
+    }
+}
+
+/// A mark for a state, for those who see no colours.
+fn mark(state: &str) -> char {
+    match state {
+        "ready" => '●',
+        "failed" | "degraded" => '✕',
+        "stopped" | "parked" => '○',
+        _ => '◐',
+    }
+}
+
+/// Returns all endpoints: what needs attention first, then by name, then those that nobody calls.
+pub fn entries(status: &ServiceStatus) -> Vec<Entry<'_>> {
+    let served = status.endpoints.iter().map(Entry::Served);
+    let mut all: Vec<Entry<'_>> = served.chain(status.resting.iter().map(Entry::Resting)).collect();
+    let urgency = |entry: &Entry<'_>| {
+        URGENT
+            .iter()
+            .position(|state| *state == entry.state())
+            .unwrap_or(URGENT.len())
+    };
+    all.sort_by_key(|entry| (urgency(entry), entry.name().to_owned()));
+    all
+}
+
+/// Returns the table of endpoints.
+pub fn table(entries: &[Entry<'_>]) -> Table<'static> {
+    let widths = [
+        Constraint::Fill(2),
+        Constraint::Length(11),
+        Constraint::Length(9),
+        Constraint::Length(7),
+        Constraint::Length(9),
+        Constraint::Length(9),
+        Constraint::Length(9),
+        Constraint::Length(6),
+    ];
+    let heads = [
+        "endpoint", "state", "lanes", "queue", "tokens/s", "TTFT p95", "ITL p95", "KV",
+    ];
+    Table::new(entries.iter().map(Entry::row), widths)
+        .header(Row::new(heads).style(Style::new().add_modifier(Modifier::BOLD)))
+        .row_highlight_style(Style::new().add_modifier(Modifier::REVERSED))
+}
