@@ -1425,6 +1425,11 @@ export interface components {
             kv_used: number;
             /**
              * Format: double
+             * @description Cores of the processor that its endpoint holds.
+             */
+            cores?: number;
+            /**
+             * Format: double
              * @description The share of its life in which it was in a step.
              */
             busy_share: number;
@@ -1461,6 +1466,8 @@ export interface components {
             simulated: boolean;
             /** @description Bytes of memory of each. */
             memory: number;
+            /** @description Cores that replicas may use, where it is a processor. */
+            cores?: number | null;
             power?: null | components["schemas"]["DevicePower"];
             /** @description Each of them. */
             places: components["schemas"]["DevicePlace"][];

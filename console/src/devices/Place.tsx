@@ -60,6 +60,7 @@ export function Place({
         {owners.map((owner) => (
           <p key={owner.incarnation} className="text-faint">
             {owner.endpoint}, release {owner.release}, replica {owner.replica}
+            {!!owner.cores && `, ${Math.round(owner.cores * 100) / 100} of ${device.cores} cores`}
             {owner.weights_of && `; its weights are those of ${owner.weights_of}`}
           </p>
         ))}

@@ -14,7 +14,7 @@ export function Costs({ name, release }: { name: string; release: number }) {
     ["setting", "text-left"],
     ["value", "text-left"],
     ["memory", "text-right"],
-    ["full sequences", "text-right"],
+    ["fit at full context", "text-right"],
     ...(value.predicts
       ? ([
           ["TTFT", "text-right"],
@@ -30,7 +30,7 @@ export function Costs({ name, release }: { name: string; release: number }) {
         {value.why ??
           (value.predicts
             ? `Each row changes one setting. Times are predicted for a full batch of ${grouped(value.typical[0] ?? 0)} prompt and ${grouped(value.typical[1] ?? 0)} output tokens.`
-            : "Each row changes one setting. Speed is shown once this processor was measured: vastrelay device measure.")}
+            : "Each row changes one setting. Speed is shown where the processor was measured with as many cores.")}
       </p>
       {value.settings.length > 0 && (
         <div
@@ -88,7 +88,7 @@ function Choice({
         {setting}
       </th>
       <td className="px-2 py-1 whitespace-nowrap">
-        {choice.value}
+        {/^\d+$/.test(choice.value) ? grouped(Number(choice.value)) : choice.value}
         {choice.is_now && <span className="font-sans"> now</span>}
       </td>
       {choice.reason != null ? (
@@ -100,7 +100,9 @@ function Choice({
           <td className="px-2 py-1 text-right whitespace-nowrap">
             {choice.is_now || !now
               ? bytes(choice.reserved ?? 0)
-              : `${more < 0 ? "−" : "+"}${bytes(Math.abs(more))}`}
+              : more === 0
+                ? "the same"
+                : `${more < 0 ? "−" : "+"}${bytes(Math.abs(more))}`}
           </td>
           <td className="px-2 py-1 text-right">{grouped(choice.full_context_sequences ?? 0)}</td>
           {predicts &&

@@ -37,9 +37,10 @@ async fn list(options: &DeviceListOptions) -> Result<(), Failure> {
     }
     for device in &devices {
         let (name, memory) = (device_name(&device.name, device.simulated), bytes(device.memory));
-        line(match device.places.len() {
-            1 => format!("{name}, {memory}"),
-            count => format!("{count} × {name}, {memory} each"),
+        line(match (device.places.len(), device.cores) {
+            (1, Some(cores)) => format!("{name}, {memory}, {}", counted(cores, "core")),
+            (1, None) => format!("{name}, {memory}"),
+            (count, _) => format!("{count} × {name}, {memory} each"),
         });
         let alike = device.places.chunk_by(|a, b| is_empty(a) && is_empty(b));
         line(format!("{}", table(alike.flat_map(rows))));
@@ -73,6 +74,10 @@ fn rows(alike: &[DevicePlace]) -> Vec<Vec<String>> {
             bytes(owner.kv_reserved),
             bytes(owner.kv_used),
             bytes(owner.workspace + owner.process),
+            match owner.cores {
+                0.0 => "–".into(),
+                cores => ((cores * 100.0).round() / 100.0).to_string(),
+            },
             format!("{:.0} %", owner.busy_share * 100.0),
             ago(owner.uptime),
         ]
@@ -99,6 +104,7 @@ fn table(rows: impl Iterator<Item = Vec<String>>) -> Table {
         "KV reserved",
         "KV used",
         "besides",
+        "cores",
         "busy",
         "for",
     ]);

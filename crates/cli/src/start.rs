@@ -138,10 +138,7 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
     for one in wanted {
         // One after the other, so that the first has the first choice.
         match state.loader.plan(&state.endpoints, &state.records, &one.order) {
-            Ok(plan) => {
-                describe(plan.endpoint(), &one.order, &state.loader.defaults);
-                planned.push((one, plan));
-            }
+            Ok(plan) => planned.push((one, plan)),
             Err(error) => {
                 let name = &one.order.name;
                 match state.records.store.kept_endpoint(name) {
@@ -151,6 +148,10 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
                 failures.push(one.failure(error));
             }
         }
+    }
+    // What each has of what is shared is known when all have their place.
+    for (one, plan) in &planned {
+        describe(plan.endpoint(), &one.order, &state.loader.defaults);
     }
     let begun: Vec<Result<String, Failure>> = std::thread::scope(|scope| {
         let begin = |(one, plan): (&Wanted, PlannedEndpoint)| match plan.begin() {

@@ -4,6 +4,7 @@ use crate::jobs::{Job, JobEnd, Jobs, Wanted};
 use crate::order::Order;
 use crate::records::Records;
 use serde_json::json;
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
@@ -16,7 +17,7 @@ use vastrelay_planner::amounts::bytes;
 use vastrelay_serving::build::{Conversion, converted_bytes, partial_of};
 use vastrelay_serving::process::{Process, Program};
 use vastrelay_serving::{KvPrecision, LoadError, Precision, Precisions};
-use vastrelay_store::{BuildRecord, milliseconds_since_1970};
+use vastrelay_store::{BuildRecord, StoreError, milliseconds_since_1970};
 use vastrelay_weights::build::Checked;
 use vastrelay_weights::{Build, ModelFiles};
 
@@ -38,6 +39,24 @@ pub struct Builds {
     jobs: Arc<Jobs>,
     /// The memory that the machine has free now.
     available: fn() -> usize,
+    /// Builds that somebody is about to use, with how many do: they are not deleted.
+    held: Arc<Mutex<BTreeMap<String, usize>>>,
+}
+
+/// Keeps a build from being deleted, until it is dropped.
+struct Hold {
+    held: Arc<Mutex<BTreeMap<String, usize>>>,
+    digest: String,
+}
+
+impl Drop for Hold {
+    fn drop(&mut self) {
+        let mut held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
+        match held.get_mut(&self.digest) {
+            Some(count) if *count > 1 => *count -= 1,
+            _ => drop(held.remove(&self.digest)),
+        }
+    }
 }
 
 /// A build that is there.
@@ -48,10 +67,12 @@ pub(crate) struct Ready {
     pub digest: String,
     /// How long it took to be made, where it was made now.
     pub took: Option<Duration>,
+    /// Until its use is noted.
+    _hold: Hold,
 }
 
 impl Builds {
-    /// Returns the builds in a service's data; what an earlier service has left half made is removed.
+    /// Returns the builds in a service's data; what an earlier service has left half made, or nobody has used for long, is removed.
     ///
     /// # Errors
     /// When their folder cannot be made.
@@ -64,18 +85,33 @@ impl Builds {
     ) -> std::io::Result<Builds> {
         let folder = data.join(FOLDER);
         std::fs::create_dir_all(&folder)?;
-        for entry in std::fs::read_dir(&folder)?.flatten() {
-            if entry.path().extension().is_some_and(|end| end == "partial") {
-                std::fs::remove_dir_all(entry.path())?;
-            }
-        }
-        Ok(Builds {
+        let builds = Builds {
             folder,
             program,
             records,
             jobs,
             available,
-        })
+            held: Arc::default(),
+        };
+        builds.release("").map_err(std::io::Error::other)?;
+        let known = builds.records.store.builds().map_err(std::io::Error::other)?;
+        for entry in std::fs::read_dir(&builds.folder)?.flatten() {
+            let name = entry.file_name();
+            if !known.iter().any(|build| name == *build.digest) {
+                std::fs::remove_dir_all(entry.path())?;
+            }
+        }
+        Ok(builds)
+    }
+
+    /// Keeps a build from being deleted.
+    fn hold(&self, digest: &str) -> Hold {
+        let mut held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
+        *held.entry(digest.to_owned()).or_default() += 1;
+        Hold {
+            held: self.held.clone(),
+            digest: digest.to_owned(),
+        }
     }
 
     /// Returns the build of a checkpoint in a precision, where it is there.
@@ -84,13 +120,17 @@ impl Builds {
     /// When the source cannot be read.
     pub(crate) fn find(&self, files: &ModelFiles, weights: Precision) -> Result<Option<Ready>, LoadError> {
         let digest = self.digest_of(files.path(), weights)?;
-        let folder = self.folder.join(&digest);
+        let (folder, hold) = (self.folder.join(&digest), self.hold(&digest));
         if !Build::is_one(&folder) {
             return Ok(None);
         }
         self.know(files, &digest, weights, &folder)?;
-        let took = None;
-        Ok(Some(Ready { folder, digest, took }))
+        Ok(Some(Ready {
+            folder,
+            digest,
+            took: None,
+            _hold: hold,
+        }))
     }
 
     /// Returns the build of a checkpoint in a precision, made now unless it is there: whoever wants the same waits for the same.
@@ -103,7 +143,7 @@ impl Builds {
             return Ok(ready);
         }
         let digest = self.digest_of(files.path(), weights)?;
-        let folder = self.folder.join(&digest);
+        let (folder, hold) = (self.folder.join(&digest), self.hold(&digest));
         let process = Arc::new(AtomicU32::new(0));
         let child = process.clone();
         let wanted = Wanted {
@@ -126,8 +166,13 @@ impl Builds {
         let made = self.make(&job, files, &conversion, &digest, &process);
         let (end, made) = match made {
             Ok(text) => {
-                let took = Some(begun.elapsed());
-                (JobEnd::Done(text), Ok(Ready { folder, digest, took }))
+                let ready = Ready {
+                    folder,
+                    digest,
+                    took: Some(begun.elapsed()),
+                    _hold: hold,
+                };
+                (JobEnd::Done(text), Ok(ready))
             }
             Err(_) if job.is_cancelled() => {
                 let text = format!("job {}, which builds it, was cancelled", job.number());
@@ -320,13 +365,22 @@ impl Builds {
         }
     }
 
-    /// Deletes builds that nobody uses.
-    pub(crate) fn delete(&self, unused: &[BuildRecord]) {
-        for build in unused {
+    /// Forgets what an endpoint uses, and deletes the builds that nobody uses any more; returns them.
+    ///
+    /// # Errors
+    /// The database's own.
+    pub(crate) fn release(&self, endpoint: &str) -> Result<Vec<BuildRecord>, StoreError> {
+        // Nobody begins to use one meanwhile.
+        let held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
+        let digests: Vec<String> = held.keys().cloned().collect();
+        let unused = self.records.store.release_builds(endpoint, &digests)?;
+        for build in &unused {
             if let Err(error) = std::fs::remove_dir_all(self.folder.join(&build.digest)) {
                 tracing::warn!(build = build.digest, %error, "a build that nobody uses is not deleted");
             }
         }
+        drop(held);
+        Ok(unused)
     }
 
     /// Deletes a build that is not what was written, so that it is made anew.

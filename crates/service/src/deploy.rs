@@ -270,6 +270,8 @@ impl Loader {
             build: ready,
         } = placed?;
         let model = opened.model.clone();
+        // Converting has its own time.
+        let wanted = wanted + ready.as_ref().and_then(|ready| ready.took).unwrap_or_default();
         let machine = machine_of(&model, &plan, &way, &made_of.weights);
         let release = records.store.release(name, &made_of.release_on(&machine))?;
         if let Some(ready) = &ready {

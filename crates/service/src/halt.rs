@@ -98,9 +98,11 @@ pub(crate) fn remove(
     };
     endpoints.forget(name);
     let forgotten = records.store.forget_endpoint(name);
-    let unused = forgotten.and_then(|()| records.store.release_builds(name));
+    let unused = forgotten.and_then(|()| match &loader.builds {
+        Some(builds) => builds.release(name),
+        None => Ok(Vec::new()),
+    });
     let unused = unused.map_err(|error| Problem::internal(error.to_string()))?;
-    loader.builds.iter().for_each(|builds| builds.delete(&unused));
     let text = match unused.len() {
         0 => "its running answers are completed".into(),
         count => format!(

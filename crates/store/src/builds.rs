@@ -44,9 +44,15 @@ pub(crate) fn note_use(connection: &Connection, digest: &str, endpoint: &str, re
 /// How long a build may have no user before it is taken for one that nobody will use, in milliseconds: who has it made is no user yet.
 const UNUSED_FOR: i64 = 3_600_000;
 
-/// Forgets what an endpoint uses; returns the builds that nobody uses any more, and forgets them, too.
-pub(crate) fn release(connection: &Connection, endpoint: &str, now_ms: i64) -> rusqlite::Result<Vec<BuildRecord>> {
+/// Forgets what an endpoint uses; returns the builds that nobody uses any more, and forgets them, too. Those that are held stay.
+pub(crate) fn release(
+    connection: &Connection,
+    endpoint: &str,
+    held: &[String],
+    now_ms: i64,
+) -> rusqlite::Result<Vec<BuildRecord>> {
     let mut unused = all(connection)?;
+    unused.retain(|build| !held.contains(&build.digest));
     connection.execute("DELETE FROM build_uses WHERE endpoint = ?1", [endpoint])?;
     unused.retain(|build| match build.users.as_slice() {
         [only] => only == endpoint,
@@ -128,17 +134,22 @@ mod tests {
             all(&connection).unwrap(),
             [build("one", &["desk", "dock"]), build("two", &["desk"])]
         );
-        assert_eq!(release(&connection, "desk", 9).unwrap(), [build("two", &[])]);
+        assert_eq!(release(&connection, "desk", &[], 9).unwrap(), [build("two", &[])]);
         assert_eq!(all(&connection).unwrap(), [build("one", &["dock"])]);
-        assert_eq!(release(&connection, "dock", 9).unwrap(), [build("one", &[])]);
+        assert_eq!(release(&connection, "dock", &[], 9).unwrap(), [build("one", &[])]);
         keep(&connection, &build("left", &[])).unwrap();
         assert_eq!(
-            release(&connection, "pier", UNUSED_FOR).unwrap(),
+            release(&connection, "pier", &[], UNUSED_FOR).unwrap(),
             [],
             "somebody may be about to use it"
         );
         assert_eq!(
-            release(&connection, "pier", UNUSED_FOR + 1).unwrap(),
+            release(&connection, "pier", &["left".into()], UNUSED_FOR + 1).unwrap(),
+            [],
+            "somebody holds it"
+        );
+        assert_eq!(
+            release(&connection, "pier", &[], UNUSED_FOR + 1).unwrap(),
             [build("left", &[])]
         );
         keep_digest(&connection, "/a", "then", "d1").unwrap();

@@ -452,9 +452,9 @@ impl Store {
     ///
     /// # Errors
     /// SQLite's own.
-    pub fn release_builds(&self, endpoint: &str) -> Result<Vec<BuildRecord>, StoreError> {
+    pub fn release_builds(&self, endpoint: &str, held: &[String]) -> Result<Vec<BuildRecord>, StoreError> {
         let now = milliseconds_since_1970();
-        self.read(|connection| builds::release(connection, endpoint, now))
+        self.read(|connection| builds::release(connection, endpoint, held, now))
     }
 
     /// Returns all builds, newest first.

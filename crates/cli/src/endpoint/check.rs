@@ -4,7 +4,7 @@ use super::named::named;
 use crate::args::endpoint::EndpointCheckOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{device_name, duration, json, line, precision_name};
+use crate::output::{cores_name, device_name, duration, json, line, precision_name};
 use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_wire::manage::{EndpointCheck, EndpointStatus, SpecDifference};
 
@@ -67,7 +67,7 @@ fn plan(endpoint: &EndpointStatus, say: fn(String)) {
         let memory = &replica.memory;
         let on = match endpoint.simulated {
             true => format!("on each of {} × {}", replica.split, device_name(&endpoint.device, true)),
-            false => format!("on {}", endpoint.device),
+            false => format!("on {}, {}", endpoint.device, cores_name(replica.cores)),
         };
         say(format!(
             "  {on}: {} of {}, of at most {}",

@@ -3,6 +3,7 @@
 use crate::output::{ago, duration};
 use ratatui::layout::Constraint;
 use ratatui::style::{Color, Modifier, Style};
+use ratatui::text::Line;
 use ratatui::widgets::{Cell, Row, Table};
 use vastrelay_wire::manage::{EndpointStatus, RestingEndpoint, ServiceStatus};
 
@@ -31,15 +32,12 @@ impl Entry<'_> {
     }
 
     fn row(&self) -> Row<'static> {
-        let mut cells = vec![
-            self.name().to_owned(),
-            format!("{} {}", mark(self.state()), self.state()),
-        ];
+        let mut figures = Vec::new();
         match self {
             Entry::Served(endpoint) => {
                 let (occupancy, window) = (&endpoint.occupancy, &endpoint.window);
                 let kv = 100 * occupancy.pages_used / occupancy.pages.max(1);
-                cells.extend([
+                figures.extend([
                     format!("{}/{}", occupancy.lanes_used, occupancy.lanes),
                     occupancy.queue_depth.to_string(),
                     format!("{:.0}", window.output_rate),
@@ -48,14 +46,21 @@ impl Entry<'_> {
                     format!("{kv} %"),
                 ]);
             }
-            Entry::Resting(endpoint) => cells.push(format!("for {}", ago(endpoint.seconds))),
+            Entry::Resting(endpoint) => figures.push(ago(endpoint.seconds)),
         }
         let color = match self.state() {
             "failed" | "degraded" => Style::new().fg(Color::Rgb(190, 60, 45)),
             "stopped" | "parked" => Style::new().add_modifier(Modifier::DIM),
             _ => Style::new(),
         };
-        Row::new(cells.into_iter().map(Cell::from)).style(color)
+        let words = [
+            self.name().to_owned(),
+            format!("{} {}", mark(self.state()), self.state()),
+        ];
+        let figures = figures
+            .into_iter()
+            .map(|figure| Cell::from(Line::from(figure).right_aligned()));
+        Row::new(words.into_iter().map(Cell::from).chain(figures)).style(color)
     }
 }
 
@@ -85,8 +90,9 @@ pub fn entries(status: &ServiceStatus) -> Vec<Entry<'_>> {
 
 /// Returns the table of endpoints.
 pub fn table(entries: &[Entry<'_>]) -> Table<'static> {
+    let longest = entries.iter().map(|entry| entry.name().chars().count()).max();
     let widths = [
-        Constraint::Fill(2),
+        Constraint::Length(longest.unwrap_or(0).max("endpoint".len()) as u16 + 1),
         Constraint::Length(11),
         Constraint::Length(9),
         Constraint::Length(7),
@@ -95,10 +101,10 @@ pub fn table(entries: &[Entry<'_>]) -> Table<'static> {
         Constraint::Length(9),
         Constraint::Length(6),
     ];
-    let heads = [
-        "endpoint", "state", "lanes", "queue", "tokens/s", "TTFT p95", "ITL p95", "KV",
-    ];
+    let words = ["endpoint", "state"].map(Cell::from);
+    let figures = ["lanes", "queue", "tokens/s", "TTFT p95", "ITL p95", "KV"];
+    let figures = figures.map(|head| Cell::from(Line::from(head).right_aligned()));
     Table::new(entries.iter().map(Entry::row), widths)
-        .header(Row::new(heads).style(Style::new().add_modifier(Modifier::BOLD)))
+        .header(Row::new(words.into_iter().chain(figures)).style(Style::new().add_modifier(Modifier::BOLD)))
         .row_highlight_style(Style::new().add_modifier(Modifier::REVERSED))
 }

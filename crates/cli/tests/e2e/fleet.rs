@@ -175,12 +175,7 @@ impl World {
         assert!(cores <= 2.0 + 1e-9, "{cores} cores of 2: {status}");
         let builds = service.get("/manage/builds").await.1;
         let listed = builds.as_array().unwrap();
-        assert!(
-            listed
-                .iter()
-                .all(|build| !build["users"].as_array().unwrap().is_empty()),
-            "{builds}"
-        );
+        // One without a user is of a deployment that came to nothing; it is there for the next try.
         let folders = std::fs::read_dir(service.data.path().join("builds")).unwrap().count();
         assert_eq!(folders, listed.len(), "{builds}");
     }

@@ -50,6 +50,7 @@ fn device_status(endpoints: &[Arc<Endpoint>], device: &Device) -> DeviceStatus {
         name: device.name().into(),
         simulated: device.is_simulated(),
         memory: device.total(),
+        cores: device.cores().map(|cores| cores.most),
         power: device.profile().map(|profile| DevicePower {
             idle: profile.power.idle,
             busy: profile.power.busy,
@@ -115,6 +116,7 @@ fn owner_to_be(endpoint: &Endpoint, number: u32) -> DeviceOwner {
         process: memory.process,
         kv_reserved: memory.kv_pool(),
         kv_used: 0,
+        cores: endpoint.plan.cores.as_ref().map_or(0.0, |cores| cores.share().cores()),
         busy_share: 0.0,
     }
 }

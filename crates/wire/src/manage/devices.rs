@@ -12,6 +12,9 @@ pub struct DeviceStatus {
     pub simulated: bool,
     /// Bytes of memory of each.
     pub memory: usize,
+    /// Cores that replicas may use, where it is a processor.
+    #[serde(default)]
+    pub cores: Option<usize>,
     /// What each draws, where that is known.
     pub power: Option<DevicePower>,
     /// Each of them.
@@ -66,6 +69,9 @@ pub struct DeviceOwner {
     pub kv_reserved: usize,
     /// KV pages that hold something now.
     pub kv_used: usize,
+    /// Cores of the processor that its endpoint holds.
+    #[serde(default)]
+    pub cores: f64,
     /// The share of its life in which it was in a step.
     pub busy_share: f64,
 }
