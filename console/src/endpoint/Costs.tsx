@@ -29,7 +29,7 @@ export function Costs({ name, release }: { name: string; release: number }) {
       <p className="mt-1 text-sm text-faint">
         {value.why ??
           (value.predicts
-            ? `Each row changes one setting. Times are predicted for a full batch of ${grouped(value.typical[0] ?? 0)} prompt and ${grouped(value.typical[1] ?? 0)} output tokens.`
+            ? `Each row changes one setting. Times are predicted for a full batch whose sequences have ${grouped(value.typical[0] ?? 0)} prompt and ${grouped(value.typical[1] ?? 0)} output tokens.`
             : "Each row changes one setting. Speed is shown where the processor was measured with as many cores.")}
       </p>
       {value.settings.length > 0 && (

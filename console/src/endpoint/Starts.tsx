@@ -6,7 +6,7 @@ const FILLS: Record<string, string> = {
   "waiting for device": "life-waiting",
   "starting worker": "bg-line",
   "verifying files": "bg-lamp",
-  building: "bg-red",
+  building: "bg-faint",
   "loading weights": "bg-ink",
   "reserving KV": "bg-green",
   "warming up": "bg-shoal",
