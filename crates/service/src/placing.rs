@@ -121,7 +121,7 @@ impl Loader {
         let place = |ready: &Ready| self.place_build(builds, order, opened, ready, &way);
         let (plan, ready) = match place(&ready) {
             // What was found is not what was written: it is made anew.
-            Err(error) if ready.took.is_none() && make == Make::Now && !error.is_for_want_of_room() => {
+            Err(LoadError::Weights(_)) if ready.took.is_none() && make == Make::Now => {
                 builds.discard(&ready);
                 let again = builds.ensure(order, &opened.files, way.weights)?;
                 (place(&again)?, again)

@@ -178,8 +178,10 @@ impl Plan {
         };
         let sizes = origin.sizes(description, shape);
         // Shards have copies of their parts; whoever is whole reads the build's file as it lies, as do others.
-        let is_read = matches!(origin, Origin::Build(_)) && settings.split == 1;
-        let reads = is_read.then(|| path.display().to_string());
+        let reads = match &origin {
+            Origin::Build(build) if settings.split == 1 => Some(build.facts.checksum.clone()),
+            _ => None,
+        };
         let (held, memory) = device.hold(endpoint, 1, reads.as_deref(), |room| {
             let wish = settings.wish(room.free.saturating_add(room.there), context);
             let plan = MemoryPlan::new(&sizes, wish).map_err(|source| LoadError::Memory {
@@ -195,7 +197,7 @@ impl Plan {
                     available: room.available,
                 });
             }
-            let read = if is_read { plan.weights } else { 0 };
+            let read = reads.as_ref().map_or(0, |_| plan.weights);
             let own = plan.total() - read;
             Ok((Take { own, read }, plan))
         })?;
