@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 use vastrelay_fleet::answering::{Defaults, NamedToken};
-use vastrelay_fleet::{Answering, Mode, Settings, Spec, Upkeep};
+use vastrelay_fleet::cores::CoreWish;
+use vastrelay_fleet::{Answering, CoreShare, Mode, Settings, Spec, Upkeep};
 use vastrelay_planner::Typical;
 use vastrelay_weights::Precision;
 use vastrelay_weights::precision::KvPrecision;
@@ -56,4 +57,11 @@ fn a_spec_of_an_earlier_version_means_the_same() {
         stop_after: seconds(12 * 3600),
     };
     assert_eq!(spec.upkeep, upkeep);
+}
+
+#[test]
+fn a_fraction_of_a_core_means_the_same() {
+    let spec = Spec::parse(include_str!("spec-2.toml")).unwrap();
+    let quarter = CoreShare::of(0.25).unwrap();
+    assert_eq!(spec.settings.cores, Some(CoreWish::Named(quarter)));
 }
