@@ -17,6 +17,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{ago, device_name, duration, json, line, print, resting};
 use comfy_table::{CellAlignment, Table, presets};
+use std::time::Duration;
 use vastrelay_fleet::Spec;
 use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_wire::manage::{
@@ -131,18 +132,21 @@ fn cold_start(start: &ColdStart) -> String {
 
 async fn stop(options: &EndpointStopOptions) -> Result<(), Failure> {
     let path = format!("/manage/endpoints/{}/stop", options.name);
+    let patience = if options.now { Duration::ZERO } else { options.within };
     let within = EndpointStop {
-        within: options.within.as_secs_f64(),
+        within: patience.as_secs_f64(),
     };
     let stopped: RestingEndpoint = Client::new(&options.connection)?.post_for(&path, &within).await?;
     if options.json {
         return json(&stopped);
     }
+    let running = match options.now {
+        true => "requests that ran have ended with an error".into(),
+        false => format!("requests that run have {} to end", humantime::format_duration(patience)),
+    };
     line(format!(
-        "stopped {}; requests that run have {} to end. `vastrelay endpoint start {}` serves it again",
-        stopped.name,
-        humantime::format_duration(options.within),
-        stopped.name
+        "stopped {}; {running}. `vastrelay endpoint start {}` serves it again",
+        stopped.name, stopped.name
     ));
     Ok(())
 }

@@ -141,3 +141,25 @@ pub fn texts(files: &ModelFiles) -> Result<(Tokenizer, Option<ChatTemplate>), Lo
     })?;
     Ok((tokenizer, template))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn those_who_serve_the_same_share_a_text_side_that_goes_with_the_last_of_them() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1");
+        let (models, files) = (Models::default(), ModelFiles::open(&folder).unwrap());
+        let (one, other) = (models.open(&files).unwrap(), models.open(&files).unwrap());
+        assert!(Arc::ptr_eq(&one, &other));
+        let held = Arc::downgrade(&one);
+        drop(one);
+        assert!(held.upgrade().is_some());
+        drop(other);
+        assert!(held.upgrade().is_none());
+        assert_eq!(
+            models.lock().values().filter(|model| model.strong_count() > 0).count(),
+            0
+        );
+    }
+}

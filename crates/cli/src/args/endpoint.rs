@@ -195,10 +195,10 @@ pub struct EndpointWaitOptions {
 #[command(after_help = "\
 Examples:
   vastrelay endpoint stop pierdesk
-  vastrelay endpoint stop pierdesk --within 0s
+  vastrelay endpoint stop pierdesk --now
 
 New calls get 503 `endpoint_stopped`; those that run have --within to end, and end with an error
-then. A restarted service leaves the endpoint stopped.")]
+then; with --now at once. A restarted service leaves the endpoint stopped.")]
 pub struct EndpointStopOptions {
     /// The endpoint's name
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
@@ -206,6 +206,9 @@ pub struct EndpointStopOptions {
     /// How long requests may take to end
     #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
     pub within: Duration,
+    /// End requests at once, with an error
+    #[arg(long, conflicts_with = "within")]
+    pub now: bool,
     /// Print JSON
     #[arg(long)]
     pub json: bool,

@@ -59,7 +59,7 @@ async fn calls_to_a_stopped_endpoint_are_told_and_running_ones_end_in_time() {
     let mut running = service.send("/v1/chat/completions", &asked("pierdesk", long)).await;
     assert_eq!(running.status(), 200);
     running.chunk().await.unwrap();
-    succeeded(&service, &["endpoint", "stop", "pierdesk", "--within", "0s"]);
+    succeeded(&service, &["endpoint", "stop", "pierdesk", "--now"]);
     let rest = running.text().await.unwrap();
     assert!(rest.contains("\"error\"") && !rest.contains("[DONE]"), "{rest}");
     let refused_call = service
