@@ -21,6 +21,9 @@ pub struct Order {
 
 impl Order {
     /// Returns somebody's order of an endpoint of which nothing but its model is said.
+    ///
+    /// # Panics
+    /// When the path is empty.
     pub fn plain(name: &str, model: &Path, by: &str) -> Order {
         let model = std::path::absolute(model).unwrap_or(model.to_owned());
         let text = Spec::text_of(&model.display().to_string());

@@ -532,3 +532,12 @@ async fn what_had_no_room_is_brought_back_as_soon_as_there_is_some() {
         (&json!("dock"), &json!("service"))
     );
 }
+
+#[tokio::test]
+async fn a_path_that_is_empty_is_refused_by_name() {
+    let service = Service::start(&[]);
+    for address in ["/manage/check", "/manage/endpoints"] {
+        let (status, refusal) = service.post(address, &json!({"name": "desk", "path": ""})).await;
+        assert_eq!((status, &refusal["error"]["param"]), (400, &json!("path")), "{refusal}");
+    }
+}

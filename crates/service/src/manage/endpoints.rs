@@ -174,6 +174,10 @@ fn told(error: DeployError, order: &Order, has_spec: bool) -> Problem {
 fn order(loader: &Loader, records: &Records, wanted: &NewEndpoint, by: &str) -> Result<Order, Problem> {
     let name = &wanted.name;
     match (&wanted.path, wanted.demo, &wanted.spec, wanted.release) {
+        (Some(path), false, None, None) if path.is_empty() => {
+            let text = "write the path of a folder or a GGUF file on the service's machine";
+            Err(Problem::field("path", text.into()))
+        }
         (Some(path), false, None, None) => Ok(Order::plain(name, Path::new(path), by)),
         (None, true, None, None) => {
             let folder = (loader.unpack_demo)(&loader.data).map_err(Problem::internal)?;
