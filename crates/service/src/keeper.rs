@@ -316,6 +316,7 @@ impl Starter {
                 length: engine.silent_since().elapsed(),
                 calls: engine.unanswered(),
             };
+            let has_failed = engine.has_failed();
             drop(engine);
             self.repeat(begun.incarnation, &mut begun.log);
             if let Some(why) = end.filter(|_| !stop.is_set()) {
@@ -323,6 +324,8 @@ impl Starter {
                 if is_draining && hung.is_none() {
                     return Over::Renewed;
                 }
+                // Whoever has said why it fails may still end as it is told to.
+                let finish = if has_failed { Finish::Code(FAILED) } else { finish };
                 return Over::Died(End::new(hung, why, finish, last_words, status.output_tokens > 0));
             }
             hung = hung.or_else(|| self.kill_if_hung(&begun, &silence, &status));

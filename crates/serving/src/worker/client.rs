@@ -66,6 +66,8 @@ struct HeardState {
     last: Instant,
     /// Why it says nothing any more.
     end: Option<String>,
+    /// Whether it has said so itself.
+    has_failed: bool,
 }
 
 impl Connection {
@@ -174,7 +176,10 @@ impl Connection {
             early.into_iter().for_each(|told| listener.hear(told));
             let end = loop {
                 match message::read(&mut input, MOST_TOLD, &mut buffer) {
-                    Ok(ToService::Failed(why)) => break why,
+                    Ok(ToService::Failed(why)) => {
+                        noticed.failed();
+                        break why;
+                    }
                     Ok(told) => listener.hear(told),
                     Err(_) if drains.load(Ordering::Relaxed) => break "its worker was drained".into(),
                     Err(error) if is_gone(&error) => break "its worker is gone".into(),
@@ -276,6 +281,11 @@ impl WorkerEngine {
         self.heard.lock().last
     }
 
+    /// Returns whether it has said itself why it can do no more.
+    pub fn has_failed(&self) -> bool {
+        self.heard.lock().has_failed
+    }
+
     /// Returns how many calls have not ended.
     pub fn unanswered(&self) -> usize {
         self.edge.unanswered()
@@ -352,6 +362,7 @@ impl Heard {
             state: Mutex::new(HeardState {
                 last: Instant::now(),
                 end: None,
+                has_failed: false,
             }),
             change: Condvar::new(),
         }
@@ -359,6 +370,10 @@ impl Heard {
 
     fn something(&self) {
         self.lock().last = Instant::now();
+    }
+
+    fn failed(&self) {
+        self.lock().has_failed = true;
     }
 
     fn end(&self, why: &str) {
