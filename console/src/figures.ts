@@ -55,6 +55,11 @@ export function deviceName({ device, simulated }: { device: string; simulated: b
   return simulated ? `${device} (simulated)` : device;
 }
 
+/** A number with two decimals at most. */
+export function hundredths(number: number): number {
+  return Math.round(number * 100) / 100;
+}
+
 /** Where a replica runs, for people: cores with their instructions, or simulated devices. */
 export function placeName(
   endpoint: { device: string; simulated: boolean },
@@ -63,6 +68,6 @@ export function placeName(
   const device = deviceName(endpoint);
   if (endpoint.simulated) return `${replica.split} × ${device}`;
   const shards = replica.split > 1 ? `, split over ${replica.split} shards` : "";
-  const cores = replica.cores === 1 ? "1 core" : `${Math.round(replica.cores * 100) / 100} cores`;
+  const cores = replica.cores === 1 ? "1 core" : `${hundredths(replica.cores)} cores`;
   return `${device}, ${cores}, ${replica.instructions}${shards}`;
 }

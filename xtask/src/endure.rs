@@ -37,15 +37,12 @@ pub fn endure(words: &[&str]) -> Outcome {
     let wanted = read(options, usual)?;
     println!("seed {}", wanted.seed);
     match *name {
-        "kills" => end_to_end("workers_are_killed", &wanted),
-        "services" => end_to_end("services_are_killed", &wanted),
-        "builds" => end_to_end("builds_are_killed", &wanted),
-        "changes" => end_to_end("endpoints_change", &wanted),
-        "fleet" => run(wanted.told(&mut test(
-            "vastrelay",
-            &["--test", "e2e", "fleet::histories", "--", "--nocapture"],
-        ))),
-        "soak" => end_to_end("memory_does_not_grow", &wanted),
+        "kills" => end_to_end("endure::workers_are_killed", &wanted),
+        "services" => end_to_end("endure::services_are_killed", &wanted),
+        "builds" => end_to_end("endure::builds_are_killed", &wanted),
+        "changes" => end_to_end("endure::endpoints_change", &wanted),
+        "fleet" => end_to_end("fleet::histories", &wanted),
+        "soak" => end_to_end("endure::memory_does_not_grow", &wanted),
         "histories" => histories(&wanted),
         "messages" => run(wanted.told(&mut test("vastrelay-serving", &["--test", "hostile_messages"]))),
         _ => Err(HELP.into()),
@@ -84,7 +81,7 @@ fn test(package: &str, words: &[&str]) -> Command {
 }
 
 fn end_to_end(name: &str, wanted: &Wanted) -> Outcome {
-    let words = ["--test", "e2e", &format!("endure::{name}"), "--", "--nocapture"];
+    let words = ["--test", "e2e", name, "--", "--nocapture"];
     run(wanted.told(&mut test("vastrelay", &words)))
 }
 

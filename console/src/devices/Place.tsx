@@ -1,6 +1,6 @@
 import type { Busy } from "../api/busy";
 import type { DevicePlace, DeviceStatus, ReplicaStatus } from "../api/types";
-import { bytes } from "../figures";
+import { bytes, hundredths } from "../figures";
 import { MemoryBar } from "../frame/MemoryBar";
 
 /** One device: its memory by owner, adding up to what it has, and how busy it is. */
@@ -60,7 +60,7 @@ export function Place({
         {owners.map((owner) => (
           <p key={owner.incarnation} className="text-faint">
             {owner.endpoint}, release {owner.release}, replica {owner.replica}
-            {!!owner.cores && `, ${Math.round(owner.cores * 100) / 100} of ${device.cores} cores`}
+            {!!owner.cores && `, ${hundredths(owner.cores)} of ${device.cores} cores`}
             {owner.weights_of && `; its weights are those of ${owner.weights_of}`}
           </p>
         ))}

@@ -5,7 +5,7 @@ use crate::client::Client;
 use crate::cpu;
 use crate::failure::Failure;
 use crate::machine::{device_memory, machine_cores};
-use crate::output::{ago, device_name, json, line};
+use crate::output::{ago, device_name, hundredths, json, line};
 use comfy_table::{CellAlignment, Table, presets};
 use std::path::Path;
 use vastrelay_planner::amounts::{bytes, counted};
@@ -76,7 +76,7 @@ fn rows(alike: &[DevicePlace]) -> Vec<Vec<String>> {
             bytes(owner.workspace + owner.process),
             match owner.cores {
                 0.0 => "–".into(),
-                cores => ((cores * 100.0).round() / 100.0).to_string(),
+                cores => hundredths(cores).to_string(),
             },
             format!("{:.0} %", owner.busy_share * 100.0),
             ago(owner.uptime),

@@ -122,8 +122,13 @@ pub fn cores_name(cores: f64) -> String {
     if cores == 1.0 {
         "1 core".into()
     } else {
-        format!("{} cores", (cores * 100.0).round() / 100.0)
+        format!("{} cores", hundredths(cores))
     }
+}
+
+/// Returns a number with two decimals at most.
+pub fn hundredths(number: f64) -> f64 {
+    (number * 100.0).round() / 100.0
 }
 
 /// Returns where a replica runs, for people: cores with their instructions, or simulated devices.

@@ -1,5 +1,6 @@
 //! `vastrelay watch`: the live stream as a picture that refreshes itself.
 
+mod colors;
 mod fleet;
 mod view;
 

@@ -114,8 +114,8 @@ impl<T> Ledger<T> {
             0 => read.bytes,
             _ => 0,
         });
-        if bytes.saturating_add(more) > free {
-            let wanted = bytes.saturating_add(more);
+        let wanted = bytes.saturating_add(more);
+        if wanted > free {
             return Err(Overbooked { wanted, free });
         }
         let number = self.next;
@@ -134,6 +134,11 @@ impl<T> Ledger<T> {
     /// Gives back what is held under a number; returns it, where anything is.
     pub fn give_back(&mut self, number: u64) -> Option<Holding<T>> {
         self.held.remove(&number)
+    }
+
+    /// Returns whether anything is held under a number.
+    pub fn is_held(&self, number: u64) -> bool {
+        self.held.contains_key(&number)
     }
 
     /// Returns everything that is held, in the order in which it was taken.
@@ -190,8 +195,9 @@ mod tests {
             (ledger.taken_of(0), ledger.taken_of(1), ledger.taken_of(2)),
             (100, 60, 40)
         );
+        assert!(ledger.is_held(first));
         ledger.give_back(first).unwrap();
-        assert!(ledger.give_back(first).is_none());
+        assert!(ledger.give_back(first).is_none() && !ledger.is_held(first));
         assert_eq!(ledger.room(3, None).unwrap().free, 60);
         assert_eq!(ledger.room(4, None), None);
     }

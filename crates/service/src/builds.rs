@@ -71,6 +71,17 @@ pub(crate) struct Ready {
     _hold: Hold,
 }
 
+/// A build that is not there yet, as it will be.
+pub(crate) struct Absent(Ready);
+
+/// What is found of a build.
+pub(crate) enum Search {
+    /// It.
+    There(Ready),
+    /// What is needed to make it.
+    Absent(Absent),
+}
+
 impl Builds {
     /// Returns the builds in a service's data; what an earlier service has left half made, or nobody has used for long, is removed.
     ///
@@ -114,41 +125,43 @@ impl Builds {
         }
     }
 
-    /// Returns the build of a checkpoint in a precision, where it is there.
+    /// Looks for the build of a checkpoint in a precision.
     ///
     /// # Errors
     /// When the source cannot be read.
-    pub(crate) fn find(&self, files: &ModelFiles, weights: Precision) -> Result<Option<Ready>, LoadError> {
+    pub(crate) fn find(&self, files: &ModelFiles, weights: Precision) -> Result<Search, LoadError> {
         let digest = self.digest_of(files.path(), weights)?;
         let (folder, hold) = (self.folder.join(&digest), self.hold(&digest));
-        if !Build::is_one(&folder) {
-            return Ok(None);
-        }
-        self.know(files, &digest, weights, &folder)?;
-        Ok(Some(Ready {
+        let ready = Ready {
             folder,
             digest,
             took: None,
             _hold: hold,
-        }))
+        };
+        if !Build::is_one(&ready.folder) {
+            return Ok(Search::Absent(Absent(ready)));
+        }
+        self.know(files, &ready.digest, weights, &ready.folder)?;
+        Ok(Search::There(ready))
     }
 
-    /// Returns the build of a checkpoint in a precision, made now unless it is there: whoever wants the same waits for the same.
+    /// Makes a build that is not there: whoever wants the same waits for the same.
     ///
     /// # Errors
-    /// When the source cannot be read or converted, memory or disk do not suffice, or somebody cancels it.
-    pub(crate) fn ensure(&self, order: &Order, files: &ModelFiles, weights: Precision) -> Result<Ready, LoadError> {
+    /// When the source cannot be converted, memory or disk do not suffice, or somebody cancels it.
+    pub(crate) fn begin(
+        &self,
+        order: &Order,
+        files: &ModelFiles,
+        weights: Precision,
+        Absent(ready): Absent,
+    ) -> Result<Ready, LoadError> {
         let begun = Instant::now();
-        if let Some(ready) = self.find(files, weights)? {
-            return Ok(ready);
-        }
-        let digest = self.digest_of(files.path(), weights)?;
-        let (folder, hold) = (self.folder.join(&digest), self.hold(&digest));
         let process = Arc::new(AtomicU32::new(0));
         let child = process.clone();
         let wanted = Wanted {
             kind: "build",
-            name: format!("{} {}", name_of(files.path()), said_of(weights)),
+            name: format!("{} {}", name_of(files.path()), weights.phrase()),
             endpoint: &order.name,
             who: &order.by,
         };
@@ -156,23 +169,18 @@ impl Builds {
         let job = job.map_err(|problem| LoadError::Refused(problem.to_string()))?;
         let conversion = Conversion {
             source: files.path().to_owned(),
-            out: folder.clone(),
+            out: ready.folder.clone(),
             precisions: Precisions {
                 weights,
                 // Each endpoint says its own.
                 kv: KvPrecision::default(),
             },
         };
-        let made = self.make(&job, files, &conversion, &digest, &process);
+        let made = self.make(&job, files, &conversion, &ready.digest, &process);
         let (end, made) = match made {
             Ok(text) => {
-                let ready = Ready {
-                    folder,
-                    digest,
-                    took: Some(begun.elapsed()),
-                    _hold: hold,
-                };
-                (JobEnd::Done(text), Ok(ready))
+                let took = Some(begun.elapsed());
+                (JobEnd::Done(text), Ok(Ready { took, ..ready }))
             }
             Err(_) if job.is_cancelled() => {
                 let text = format!("job {}, which builds it, was cancelled", job.number());
@@ -202,7 +210,7 @@ impl Builds {
         job.says(&format!(
             "converting {} {}, about {}",
             conversion.source.display(),
-            said_of(conversion.precisions.weights),
+            conversion.precisions.weights.phrase(),
             bytes(size)
         ));
         let partial = partial_of(&conversion.out);
@@ -384,8 +392,9 @@ impl Builds {
     }
 
     /// Deletes a build that is not what was written, so that it is made anew.
-    pub(crate) fn discard(&self, ready: &Ready) {
+    pub(crate) fn discard(&self, ready: Ready) -> Absent {
         let _ = std::fs::remove_dir_all(&ready.folder);
+        Absent(ready)
     }
 }
 
@@ -451,14 +460,6 @@ fn size_of(folder: &Path) -> u64 {
 fn free_on_disk(folder: &Path) -> Option<usize> {
     let facts = nix::sys::statvfs::statvfs(folder).ok()?;
     Some((facts.blocks_available() as usize).saturating_mul(facts.fragment_size() as usize))
-}
-
-/// Says in what a model is converted.
-fn said_of(weights: Precision) -> String {
-    match weights {
-        Precision::AsStored => "as stored".into(),
-        named => format!("in {named}"),
-    }
 }
 
 fn unreadable(path: &Path, error: &std::io::Error) -> LoadError {

@@ -8,13 +8,10 @@ use vastrelay_planner::memory::Wish;
 use vastrelay_planner::{Hardware, MemoryPlan, Question, Sizes, Typical};
 use vastrelay_serving::cpu::{CpuHardware, sizes_on_cpu};
 use vastrelay_serving::device::HeldCores;
+use vastrelay_serving::replica::{MOST_STEP, MOST_WIDTH};
 use vastrelay_serving::{KvPrecision, Precision, Precisions};
 use vastrelay_weights::{Kind, ModelDescription};
 use vastrelay_wire::manage::{EndpointCosts, SettingChoice, SettingCosts};
-
-/// Sequences in a batch at most, and tokens of a step.
-const MOST_WIDTH: usize = 4_096;
-const MOST_STEP: usize = 1 << 20;
 
 /// The settings that cost memory or time.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -91,11 +88,7 @@ impl Case<'_> {
     fn settings(&self) -> Vec<SettingCosts> {
         let now = self.now();
         let (weights, kv) = (now.precisions.weights, now.precisions.kv);
-        let with_weights = |weights| Settings {
-            precisions: Precisions { weights, kv },
-            ..now
-        };
-        let with_kv = |kv| Settings {
+        let in_precisions = |weights, kv| Settings {
             precisions: Precisions { weights, kv },
             ..now
         };
@@ -111,9 +104,14 @@ impl Case<'_> {
                 "precision.weights",
                 weights_beside(weights),
                 |weights| weights.to_string(),
-                with_weights,
+                |weights| in_precisions(weights, kv),
             ),
-            self.setting("precision.kv", kvs(), |kv: KvPrecision| kv.name().into(), with_kv),
+            self.setting(
+                "precision.kv",
+                kvs(),
+                |kv: KvPrecision| kv.name().into(),
+                |kv| in_precisions(weights, kv),
+            ),
             self.setting("batch.width", around(now.width, 1, MOST_WIDTH), counted, with_width),
             self.setting("batch.context", contexts, counted, |context| Settings {
                 context,

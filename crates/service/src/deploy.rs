@@ -216,7 +216,7 @@ impl Loader {
         let at_once = before.is_some_and(|before| before.has_machine_of(&opened.made_of));
         let planned = match &served {
             Some(old) if at_once => Ok(next_to(old, 0, &opened)),
-            _ => self.planned(order, &opened, served.is_some())?,
+            _ => self.planned(endpoints, order, &opened, served.is_some())?,
         };
         let typical = opened.made_of.settings.typical.zip(planned.as_ref().ok());
         let typical = typical.map(|(typical, endpoint)| {
@@ -235,11 +235,12 @@ impl Loader {
     /// Returns an order's endpoint as it would begin; where there is no room beside one that is served, why.
     fn planned(
         &self,
+        endpoints: &Endpoints,
         order: &Order,
         opened: &Opened,
         is_served: bool,
     ) -> Result<Result<Endpoint, String>, DeployError> {
-        let Placed { plan, .. } = match self.place(order, opened, Make::Later) {
+        let Placed { plan, .. } = match self.place_in_time(endpoints, order, opened, Make::Later) {
             Ok(placed) => placed,
             Err(error) if is_served && error.is_for_want_of_room() => return Ok(Err(error.to_string())),
             Err(error) => return Err(error),
@@ -259,16 +260,11 @@ impl Loader {
     ) -> Result<PlannedEndpoint, DeployError> {
         let Opened { made_of, manner, .. } = opened;
         let (name, wanted) = (&order.name, Instant::now());
-        let place = || self.place(order, opened, Make::Now);
-        let placed = match place() {
-            Err(error) if error.is_for_want_of_room() && endpoints.leaving.wait() => place(),
-            placed => placed,
-        };
         let Placed {
             plan,
             way,
             build: ready,
-        } = placed?;
+        } = self.place_in_time(endpoints, order, opened, Make::Now)?;
         let model = opened.model.clone();
         // Converting has its own time.
         let wanted = wanted + ready.as_ref().and_then(|ready| ready.took).unwrap_or_default();

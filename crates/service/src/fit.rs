@@ -3,6 +3,7 @@
 use crate::ways::{USUAL_SHARE_OF_CPU, USUAL_SHARE_OF_SIMULATED};
 use std::path::Path;
 use vastrelay_planner::{Fitting, Hardware, Prediction, Question, SplitFit, Typical};
+use vastrelay_serving::replica::{MOST_STEP, MOST_WIDTH};
 use vastrelay_weights::precision::{KvPrecision, Precisions};
 use vastrelay_weights::{Build, Kind, ModelDescription, Precision, StoredAs};
 use vastrelay_wire::manage::{FitCheapest, FitFigures, FitPrediction, FitReport, FitWay};
@@ -126,8 +127,8 @@ impl Ask {
             return refuse("memory_share", "it has to be above 0 and at most 1".into());
         }
         for (field, value, most) in [
-            ("width", self.width, 4_096),
-            ("step_budget", self.step_budget, 1 << 20),
+            ("width", self.width, MOST_WIDTH),
+            ("step_budget", self.step_budget, MOST_STEP),
             ("count", self.count.unwrap_or(1), 1_024),
             ("concurrency", self.concurrency.unwrap_or(1), 1 << 20),
         ] {

@@ -1,11 +1,13 @@
 //! Finding a place for what is to be served: on which device, and read from which files.
 
-use crate::builds::{Builds, Ready};
+use crate::builds::{Builds, Ready, Search};
 use crate::deploy_error::DeployError;
+use crate::endpoints::Endpoints;
 use crate::loader::Loader;
 use crate::made_of::{MadeOf, weights_of};
 use crate::manner::Manner;
 use crate::order::Order;
+use crate::retire::wait_for_memory;
 use serde_json::{Value, json};
 use std::sync::Arc;
 use vastrelay_fleet::Spec;
@@ -62,11 +64,33 @@ impl Loader {
         })
     }
 
+    /// As [`Loader::place`]; where there is no room, it waits for a while for what is being given back.
+    ///
+    /// # Errors
+    /// As there.
+    pub(crate) fn place_in_time(
+        &self,
+        endpoints: &Endpoints,
+        order: &Order,
+        opened: &Opened,
+        make: Make,
+    ) -> Result<Placed, DeployError> {
+        // Looked at before, so that what is given back meanwhile is seen.
+        let leaving = endpoints.leaving.now();
+        match self.place(order, opened, make) {
+            Err(error) if error.is_for_want_of_room() && !leaving.is_empty() => {
+                wait_for_memory(&leaving);
+                self.place(order, opened, make)
+            }
+            placed => placed,
+        }
+    }
+
     /// Finds a place for what an order names, on the first of its devices with room, and holds it there.
     ///
     /// # Errors
     /// When none has room, a setting cannot be, or what has to be converted cannot be.
-    pub(crate) fn place(&self, order: &Order, opened: &Opened, make: Make) -> Result<Placed, DeployError> {
+    fn place(&self, order: &Order, opened: &Opened, make: Make) -> Result<Placed, DeployError> {
         let failed = |source| DeployError::load(&order.name, source);
         let ways = self.ways(&opened.made_of.settings, &order.beside).map_err(failed)?;
         let mut full = Vec::new();
@@ -106,24 +130,24 @@ impl Loader {
         let Some(builds) = builds else {
             return self.place_as_it_is(order, opened, way);
         };
+        let begin = |absent| builds.begin(order, &opened.files, way.weights, absent);
         let ready = match builds.find(&opened.files, way.weights)? {
-            Some(ready) => ready,
-            None => {
+            Search::There(ready) => ready,
+            Search::Absent(absent) => {
                 // Nothing is converted for which there is no room.
                 let placed = self.place_as_it_is(order, opened, way.clone())?;
                 if make == Make::Later {
                     return Ok(placed);
                 }
                 drop(placed);
-                builds.ensure(order, &opened.files, way.weights)?
+                begin(absent)?
             }
         };
         let place = |ready: &Ready| self.place_build(builds, order, opened, ready, &way);
         let (plan, ready) = match place(&ready) {
             // What was found is not what was written: it is made anew.
             Err(LoadError::Weights(_)) if ready.took.is_none() && make == Make::Now => {
-                builds.discard(&ready);
-                let again = builds.ensure(order, &opened.files, way.weights)?;
+                let again = begin(builds.discard(ready))?;
                 (place(&again)?, again)
             }
             plan => (plan?, ready),

@@ -1,10 +1,10 @@
 //! Ends an endpoint that is not called any more: its calls are answered first.
 
 use crate::endpoint::Endpoint;
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
-use vastrelay_serving::device::HeldMemory;
+use vastrelay_serving::device::Ticket;
 
 /// Time between two looks at whether its calls have ended.
 const LOOK: Duration = Duration::from_millis(20);
@@ -16,26 +16,28 @@ const LOOK_AT_MEMORY: Duration = Duration::from_millis(5);
 
 /// What endpoints hold that are not served any more, and give back soon.
 #[derive(Default)]
-pub(crate) struct Leaving(Mutex<Vec<Weak<HeldMemory>>>);
+pub(crate) struct Leaving(Mutex<Vec<Ticket>>);
 
 impl Leaving {
     /// Notes that an endpoint gives back what it holds as soon as its last call has ended.
     pub fn note(&self, endpoint: Option<&Endpoint>) {
         let mut leaving = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        leaving.retain(|held| held.strong_count() > 0);
-        leaving.extend(endpoint.map(|endpoint| Arc::downgrade(&endpoint.plan.held)));
+        leaving.retain(Ticket::is_held);
+        leaving.extend(endpoint.map(|endpoint| endpoint.plan.held.ticket()));
     }
 
-    /// Waits for a while until nothing is held any more by those that leave; returns whether anything was.
-    pub fn wait(&self) -> bool {
-        let leaving = self.0.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let until = Instant::now() + MEMORY_LIMIT;
-        let is_held = || leaving.iter().any(|held| held.strong_count() > 0);
-        let was_held = is_held();
-        while is_held() && Instant::now() < until {
-            std::thread::sleep(LOOK_AT_MEMORY);
-        }
-        was_held
+    /// Returns what is held now.
+    pub fn now(&self) -> Vec<Ticket> {
+        let leaving = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        leaving.iter().filter(|ticket| ticket.is_held()).cloned().collect()
+    }
+}
+
+/// Waits for a while until nothing of this is held any more.
+pub(crate) fn wait_for_memory(leaving: &[Ticket]) {
+    let until = Instant::now() + MEMORY_LIMIT;
+    while leaving.iter().any(Ticket::is_held) && Instant::now() < until {
+        std::thread::sleep(LOOK_AT_MEMORY);
     }
 }
 

@@ -9,7 +9,6 @@ use vastrelay_planner::accelerator::Placement;
 use vastrelay_planner::amounts::{counted, grouped};
 use vastrelay_planner::terms::Term;
 use vastrelay_planner::{CpuCost, CpuSpeed, Hardware, Profile, Sizes, StepTimes};
-use vastrelay_weights::Precision;
 
 /// A processor with its memory and its speed.
 #[derive(Clone, Debug)]
@@ -77,10 +76,7 @@ impl Hardware for CpuHardware {
 
     fn arithmetic(&self, placement: &Placement<'_>) -> Vec<Term> {
         let sizes = self.sizes(placement);
-        let precision = match placement.precisions.weights {
-            Precision::AsStored => "as stored".to_owned(),
-            other => format!("in {other}"),
-        };
+        let precision = placement.precisions.weights.phrase();
         let parameters = grouped(placement.model.parameters());
         let weights = format!("{parameters} parameters: matrices {precision}, scales of 4 B, vectors in f32");
         let workspace = format!("activations of {} tokens, logits, rotary tables", placement.step_budget);

@@ -47,6 +47,20 @@ pub struct HeldMemory {
     resident: Arc<AtomicUsize>,
 }
 
+/// Tells whether something is still held of a device, without holding it.
+#[derive(Clone)]
+pub struct Ticket {
+    device: Device,
+    number: u64,
+}
+
+impl Ticket {
+    /// Returns whether it is.
+    pub fn is_held(&self) -> bool {
+        self.device.lock().is_held(self.number)
+    }
+}
+
 /// What devices have to give: of each, what the fullest of them has.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Room {
@@ -229,6 +243,14 @@ impl HeldMemory {
         &self.places
     }
 
+    /// Returns what tells how long it is held.
+    pub fn ticket(&self) -> Ticket {
+        Ticket {
+            device: self.device.clone(),
+            number: self.number,
+        }
+    }
+
     /// Returns what it reads that others may read, too.
     pub fn reads(&self) -> Option<&str> {
         self.reads.as_deref()
@@ -329,9 +351,12 @@ mod tests {
             })
         };
         let (first, ()) = take("a", 60).unwrap();
+        let ticket = first.ticket();
         assert_eq!(take("b", 50).err().unwrap(), (40, "`a` 60 B".to_owned()));
         let _second = take("b", 40).unwrap();
+        assert!(ticket.is_held());
         drop(first);
+        assert!(!ticket.is_held());
         assert!(take("c", 60).is_ok());
     }
 

@@ -25,9 +25,9 @@ use vastrelay_weights::build::Checked;
 use vastrelay_weights::{ModelDescription, ModelFiles, Precision, Precisions};
 
 /// Maximum sequences in a batch.
-const MOST_WIDTH: usize = 4_096;
+pub const MOST_WIDTH: usize = 4_096;
 /// Most tokens in one step.
-const MOST_STEP: usize = 1 << 20;
+pub const MOST_STEP: usize = 1 << 20;
 
 /// How a model is to be run.
 #[derive(Clone, Debug)]
@@ -96,14 +96,14 @@ pub struct Plan {
     pub device: Device,
     /// The arithmetic of its memory.
     pub memory: MemoryPlan,
+    /// Its cores; nothing on simulated devices. They are given back before its memory is.
+    pub cores: Option<HeldCores>,
     /// Its part of the device's memory.
     pub held: Arc<HeldMemory>,
     /// What it will run in.
     pub precisions: Precisions,
     /// Instructions that it will use.
     pub instructions: &'static str,
-    /// Its cores; nothing on simulated devices.
-    pub cores: Option<HeldCores>,
     /// What is to be run.
     pub assignment: Assignment,
 }

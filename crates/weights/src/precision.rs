@@ -62,6 +62,14 @@ impl Precision {
         }
     }
 
+    /// Says in a sentence what a model is converted to.
+    pub fn phrase(self) -> String {
+        match self {
+            Precision::AsStored => "as stored".into(),
+            named => format!("in {named}"),
+        }
+    }
+
     /// Returns how many inputs share a scale, where they do.
     pub fn group(self) -> Option<usize> {
         match self {

@@ -1,8 +1,9 @@
 //! All endpoints, one line each: those that need attention first.
 
+use super::colors::RED;
 use crate::output::{ago, duration};
 use ratatui::layout::Constraint;
-use ratatui::style::{Color, Modifier, Style};
+use ratatui::style::{Modifier, Style};
 use ratatui::text::Line;
 use ratatui::widgets::{Cell, Row, Table};
 use vastrelay_wire::manage::{EndpointStatus, RestingEndpoint, ServiceStatus};
@@ -49,7 +50,7 @@ impl Entry<'_> {
             Entry::Resting(endpoint) => figures.push(ago(endpoint.seconds)),
         }
         let color = match self.state() {
-            "failed" | "degraded" => Style::new().fg(Color::Rgb(190, 60, 45)),
+            "failed" | "degraded" => Style::new().fg(RED),
             "stopped" | "parked" => Style::new().add_modifier(Modifier::DIM),
             _ => Style::new(),
         };

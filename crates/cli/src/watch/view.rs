@@ -1,5 +1,6 @@
 //! The picture: all endpoints, and of one of them how full its batch and its memory are and how the last two minutes went.
 
+use super::colors::{LAMP, RED, SEA};
 use super::fleet::{Entry, entries, table};
 use crate::output::{ago, duration, place_name, standing};
 use ratatui::Frame;
@@ -15,9 +16,6 @@ use vastrelay_wire::manage::{EndpointStatus, MemoryStatus, ServiceStatus};
 /// Points of the past that are kept: two minutes at four a second.
 const PAST: usize = 480;
 const POINTS_A_SECOND: usize = 4;
-const SEA: Color = Color::Rgb(46, 120, 150);
-const RED: Color = Color::Rgb(190, 60, 45);
-const LAMP: Color = Color::Rgb(200, 140, 20);
 /// Most of the height that the list of endpoints takes, as a part of it.
 const LIST_PART: u16 = 3;
 /// Seconds over which a device's use is told.

@@ -14,7 +14,7 @@ const WEIGHTS: u64 = 4_500_000;
 const CALLERS: usize = 8;
 
 /// Returns a number that somebody has asked for, or the usual one.
-fn asked(name: &str, usual: u64) -> u64 {
+pub fn asked(name: &str, usual: u64) -> u64 {
     let asked = std::env::var(format!("ENDURE_{name}")).ok();
     asked.map_or(usual, |asked| asked.parse().expect("a number"))
 }

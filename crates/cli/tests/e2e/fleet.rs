@@ -2,6 +2,7 @@
 //! and services are killed. Every answer is as it is alone, every endpoint comes to be what it is to be or says why not, and nothing is left behind.
 
 use crate::deployed::{asked, client, refused, small, spec};
+use crate::endure;
 use crate::support::Service;
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
@@ -223,11 +224,7 @@ async fn kept_of(service: &Service, name: &str) -> Option<usize> {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn histories_of_real_workers_end_as_they_are_to_be() {
-    let number = |name: &str, usual: u64| {
-        let asked = std::env::var(format!("ENDURE_{name}")).ok();
-        asked.map_or(usual, |asked| asked.parse().expect("a number"))
-    };
-    let (seconds, seed) = (number("SECONDS", 15), number("SEED", 1));
+    let (seconds, seed) = (endure::asked("SECONDS", 15), endure::asked("SEED", 1));
     let mut world = World {
         files: TempDir::new().unwrap(),
         kept: BTreeMap::new(),

@@ -18,7 +18,7 @@ use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use utoipa::IntoParams;
 use vastrelay_fleet::difference::{Difference, differences};
 use vastrelay_store::{KeptEndpoint, ReleaseEntry, Standing, StartRecord, milliseconds_since_1970};
@@ -29,12 +29,8 @@ use vastrelay_wire::manage::{
 };
 use vastrelay_wire::parse::parse_body;
 
-/// How long the answer to a removal waits for the memory to be given back.
-const MEMORY_LIMIT: Duration = Duration::from_secs(2);
 /// Most seconds that requests may have to end.
 const MOST_WITHIN: f64 = 24.0 * 3600.0;
-/// Time between two looks at whether a removed endpoint's answers have ended.
-const LOOK_AGAIN: Duration = Duration::from_millis(20);
 
 /// `POST /manage/endpoints`: serves what a spec describes, a folder of weights, the demo's own, or an earlier release. What is served under
 /// the name goes on until the new release takes requests, and answers its calls to their end.
@@ -427,15 +423,8 @@ pub async fn remove(
     let state = endpoints.state_of(&name)?;
     let (removed, unused) = on_thread(move || halt::remove(&loader, &endpoints, &records, &wanted, &by)).await?;
     let status = removed.as_ref().map(|endpoint| endpoint_status(endpoint));
-    if let Some(removed) = removed {
+    if removed.is_some() {
         tracing::info!(endpoint = %name, "removed");
-        let held = Arc::downgrade(&removed.plan.held);
-        drop(removed);
-        // Whoever deploys next finds the memory, unless answers are still under way.
-        let until = Instant::now() + MEMORY_LIMIT;
-        while held.strong_count() > 0 && Instant::now() < until {
-            tokio::time::sleep(LOOK_AGAIN).await;
-        }
     }
     Ok(HttpResponse::Ok().json(EndpointDetail {
         name: name.into_inner(),
