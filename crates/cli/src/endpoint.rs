@@ -188,7 +188,7 @@ async fn remove(options: &EndpointRemoveOptions) -> Result<(), Failure> {
     }
     match removed.status {
         Some(endpoint) => line(format!(
-            "removed {}; {} are free once its running answers have ended",
+            "removed {}; up to {} are free once its running answers have ended",
             endpoint.name,
             bytes(reserved(&endpoint))
         )),

@@ -15,7 +15,7 @@ pub async fn run(options: &ModelBuildsOptions) -> Result<(), Failure> {
         return json(&builds);
     }
     if builds.is_empty() {
-        line("no builds; one is made when a spec asks for a precision that the model's files do not have");
+        line("no builds; one is made when a model is served on the cpu for the first time");
         return Ok(());
     }
     let mut table = Table::new();
