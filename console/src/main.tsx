@@ -3,6 +3,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { live } from "./api/live";
+import { signInFromAddress } from "./api/session";
 import { Endpoint } from "./endpoint/Endpoint";
 import { Deploy } from "./spec/Deploy";
 import { Devices } from "./devices/Devices";
@@ -41,7 +42,9 @@ const router = createBrowserRouter([
   },
 ]);
 
-live.start();
+const refused = await signInFromAddress();
+if (refused) live.refuse(refused);
+else live.start();
 // A page that was left but is kept for the way back would hold its stream, and a browser opens only a few to one service.
 window.addEventListener("pagehide", () => live.stop());
 window.addEventListener("pageshow", (event) => {

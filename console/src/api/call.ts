@@ -1,3 +1,5 @@
+import { credentials, keepSession } from "./credentials";
+
 /** An answer that was an error: its status, its name for programs, its words for people. */
 export class ApiError extends Error {
   constructor(
@@ -8,6 +10,19 @@ export class ApiError extends Error {
     readonly field: string | null = null,
   ) {
     super(message);
+  }
+
+  /** Reads the envelope of an answer that is an error. */
+  static async of(response: Response): Promise<ApiError> {
+    const body = (await response.json().catch(() => null)) as {
+      error?: { message: string; code: string | null; param: string | null };
+    } | null;
+    return new ApiError(
+      response.status,
+      body?.error?.code ?? "",
+      body?.error?.message ?? `the service answered ${response.status}`,
+      body?.error?.param ?? null,
+    );
   }
 
   /** Whether another key might help. */
@@ -23,38 +38,17 @@ export class Unreachable extends Error {
   }
 }
 
-const PLACE = "vastrelay-key";
-
-/** The key that calls are made with; empty where none is wanted. */
-export function currentKey(): string {
-  return window.localStorage.getItem(PLACE) ?? "";
-}
-
-/** Keeps a key in this browser, or forgets it when it is empty. */
-export function keepKey(key: string): void {
-  if (key) window.localStorage.setItem(PLACE, key);
-  else window.localStorage.removeItem(PLACE);
-}
-
-/** Calls the service with the key, and turns an error's envelope into an `ApiError`. */
+/** Calls the service with the session or the key, and turns an error's envelope into an `ApiError`. */
 export async function send(path: string, init: RequestInit = {}): Promise<Response> {
-  const headers = new Headers(init.headers);
-  const key = currentKey();
-  if (key) headers.set("authorization", `Bearer ${key}`);
+  const headers = new Headers({ ...credentials(), ...(init.headers as Record<string, string>) });
   if (init.body) headers.set("content-type", "application/json");
   const response = await fetch(path, { ...init, headers }).catch((error: Error) => {
     throw init.signal?.aborted ? error : new Unreachable();
   });
   if (response.ok) return response;
-  const body = (await response.json().catch(() => null)) as {
-    error?: { message: string; code: string | null; param: string | null };
-  } | null;
-  throw new ApiError(
-    response.status,
-    body?.error?.code ?? "",
-    body?.error?.message ?? `the service answered ${response.status}`,
-    body?.error?.param ?? null,
-  );
+  const error = await ApiError.of(response);
+  if (error.code === "session_over") keepSession("");
+  throw error;
 }
 
 /** Calls the service and reads its JSON. */

@@ -8,9 +8,9 @@ export type Connection =
   | { kind: "looking" }
   | { kind: "connected" }
   | { kind: "lost" }
-  /** The key may call models and nothing else. */
+  /** The page may call models and nothing else. */
   | { kind: "limited" }
-  | { kind: "denied"; reason: string };
+  | { kind: "denied"; reason: string; code: string };
 
 /** Steps of each replica that are kept for the batch strip. */
 const MOST_STEPS = 6000;
@@ -62,6 +62,18 @@ export class Live {
     this.stop();
     this.set({ kind: "looking" });
     this.start();
+  }
+
+  /** Shows what only calls models: whoever does so needs no session. */
+  limit(): void {
+    this.stop();
+    this.set({ kind: "limited" });
+  }
+
+  /** Does not listen, as the page could not sign in. */
+  refuse(reason: string): void {
+    this.stop();
+    this.set({ kind: "denied", reason, code: "code_over" });
   }
 
   /** Tells when anything has changed; for `useSyncExternalStore`. */
@@ -140,7 +152,7 @@ export class Live {
           return;
         }
         if (error instanceof ApiError && error.isDenied) {
-          this.set({ kind: "denied", reason: error.message });
+          this.set({ kind: "denied", reason: error.message, code: error.code });
           return;
         }
       }

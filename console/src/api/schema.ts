@@ -125,6 +125,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/console": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * `POST /manage/console`: makes a code that begins one session of the console.
+         * @description # Errors
+         *     401 and 403 as of every managing address.
+         */
+        post: operations["console_code"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/devices": {
         parameters: {
             query?: never;
@@ -508,7 +529,7 @@ export interface paths {
         };
         /**
          * `GET /manage/live`: server-sent events. `status` tells how everything stands, at first and four times a second; `steps`
-         *     the steps of a replica since the last time; `call` each call that has ended; `load` how a load test gets on.
+         *     the steps of a replica since the last time; `call` each call that has ended; `load` how a load test gets on. The stream ends with the reader's key or session.
          */
         get: operations["live_events"];
         put?: never;
@@ -706,6 +727,33 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * `POST /session`: begins a session of the console, with a code from `/manage/console` or with a key of scope `manage`.
+         *     The answer has the page's half; the browser's half is its cookie.
+         * @description # Errors
+         *     401 when the code was used or is too old, or the key is not valid; 403 when the key may not manage.
+         */
+        post: operations["begin_session"];
+        /**
+         * `DELETE /session`: ends the session that the request carries.
+         * @description # Errors
+         *     None; without a session there is nothing to end.
+         */
+        delete: operations["end_session"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1354,6 +1402,16 @@ export interface components {
             user?: string | null;
             /** @description A caller's own notes; do not change the answer and are not kept. */
             metadata?: unknown;
+        };
+        /** @description The answer of `POST /manage/console`. */
+        ConsoleCode: {
+            /** @description Begins one session; goes into the fragment of the console's address as `#code=…`. */
+            code: string;
+            /**
+             * Format: int64
+             * @description Seconds for which it is good.
+             */
+            expires_in: number;
         };
         /** @description What is said, whole or in parts. */
         Content: string | components["schemas"]["Part"][];
@@ -2594,6 +2652,21 @@ export interface components {
             /** @description Its endpoints that are not. */
             resting?: components["schemas"]["RestingEndpoint"][];
         };
+        /** @description The answer of `POST /session`. */
+        SessionBegun: {
+            /** @description The page's half of the session, sent as `x-vastrelay-session` with each call. */
+            token: string;
+            /**
+             * Format: int64
+             * @description Seconds until the session ends.
+             */
+            expires_in: number;
+        };
+        /** @description `POST /session`. */
+        SessionOrder: {
+            /** @description A code from `POST /manage/console`; the key of the request when absent. */
+            code?: string | null;
+        };
         /** @description A value of a setting. */
         SettingChoice: {
             /** @description The value. */
@@ -2994,6 +3067,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    console_code: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsoleCode"];
                 };
             };
             "4XX": {
@@ -3996,6 +4096,54 @@ export interface operations {
                 content: {
                     "application/json": unknown;
                 };
+            };
+        };
+    };
+    begin_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SessionOrder"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionBegun"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    end_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

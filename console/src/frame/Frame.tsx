@@ -1,11 +1,12 @@
 import { NavLink, Outlet } from "react-router";
-import { keepKey } from "../api/call";
+import { currentKey, keepKey, sessionToken } from "../api/credentials";
 import { live } from "../api/live";
+import { signOut } from "../api/session";
 import { useLive } from "../api/useLive";
 import { duration, grouped } from "../figures";
 import { Condition } from "./Condition";
 import { Try } from "../try/Try";
-import { KeyEntry } from "./KeyEntry";
+import { SignIn } from "./SignIn";
 
 const PAGES = [
   ["watch", "Watch"],
@@ -19,11 +20,14 @@ const PAGES = [
   ["keys", "Keys"],
 ] as const;
 
-/** The way out for who has another key. */
-function OtherKey() {
+/** The way from Try to the other pages. */
+function ManageInstead() {
+  const [says, does] = currentKey()
+    ? ["The key stored in this browser may call models and nothing else.", "Remove it and sign in"]
+    : ["This page calls models and nothing else.", "Sign in"];
   return (
     <p className="mt-5 text-sm text-faint">
-      The key kept in this browser may call models and nothing else.{" "}
+      {says}{" "}
       <button
         type="button"
         onClick={() => {
@@ -32,9 +36,22 @@ function OtherKey() {
         }}
         className="underline underline-offset-4"
       >
-        Use another key
+        {does}
       </button>
     </p>
+  );
+}
+
+/** Ends the session. */
+function SignOut() {
+  return (
+    <button
+      type="button"
+      onClick={() => void signOut().then(() => live.restart())}
+      className="text-sm underline underline-offset-4"
+    >
+      Sign out
+    </button>
   );
 }
 
@@ -73,6 +90,7 @@ export function Frame() {
               ? `up ${duration(status.uptime)} · ${grouped(status.calls_recorded)} ${status.calls_recorded === 1 ? "call" : "calls"}`
               : ""}
           </p>
+          {sessionToken() && <SignOut />}
         </div>
       </header>
       {connection.kind === "lost" && (
@@ -82,13 +100,13 @@ export function Frame() {
         </p>
       )}
       {connection.kind === "denied" ? (
-        <KeyEntry reason={connection.reason} />
+        <SignIn reason={connection.reason} code={connection.code} />
       ) : (
         <main className="pt-5">
           {limited ? (
             <>
               <Try />
-              <OtherKey />
+              <ManageInstead />
             </>
           ) : (
             <Outlet />

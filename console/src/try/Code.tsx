@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { currentKey } from "../api/call";
+import { currentKey } from "../api/credentials";
 import { LANGUAGES, program, type Language } from "./code";
 import type { AskBody } from "./options";
 

@@ -10,7 +10,7 @@
 mod serve;
 
 use serde_json::{Value, json};
-use serve::{Service, request};
+use serve::Service;
 use std::io::Write;
 use std::net::TcpStream;
 use std::path::{Path, PathBuf};
@@ -94,12 +94,12 @@ const ATTACKS: [Attack; 8] = [
 ];
 
 impl Attack {
-    fn once(&self, address: &str, body: &str) {
+    fn once(&self, service: &Service, body: &str) {
         if !body.is_empty() {
-            drop(request(address, "POST", self.path, body));
+            drop(service.request("POST", self.path, body));
             return;
         }
-        let mut stream = TcpStream::connect(address).expect("the service listens");
+        let mut stream = TcpStream::connect(&service.address).expect("the service listens");
         let head = format!(
             "POST {} HTTP/1.1\r\nhost: localhost\r\ncontent-length: 15000000\r\n\r\n{{",
             self.path
@@ -147,7 +147,7 @@ fn measure(service: &Service, attack: &Attack) {
             for _ in 0..attack.callers {
                 scope.spawn(|| {
                     while !over.load(Ordering::Acquire) {
-                        attack.once(&service.address, &body);
+                        attack.once(service, &body);
                     }
                 });
             }
@@ -192,7 +192,7 @@ fn sample(service: &Service, over: impl FnOnce()) -> Measured {
             let mut slowest = 0f64;
             while !ended.load(Ordering::Acquire) {
                 let begun = Instant::now();
-                drop(request(&service.address, "GET", "/health/live", ""));
+                drop(service.request("GET", "/health/live", ""));
                 slowest = slowest.max(begun.elapsed().as_secs_f64());
                 thread::sleep(Duration::from_millis(20));
             }

@@ -8,7 +8,7 @@
 mod serve;
 
 use serde_json::Value;
-use serve::{Service, request};
+use serve::Service;
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -47,7 +47,7 @@ fn main() {
         }
         ended.join().expect("the load test ends")
     });
-    let status = request(&service.address, "GET", "/manage/status", "");
+    let status = service.request("GET", "/manage/status", "");
     let status: Value = serde_json::from_str(status.split("\r\n\r\n").nth(1).expect("a body")).expect("JSON");
     let reserved = &status["endpoints"][0]["replicas"][0]["memory"]["reserved"];
     let planned = reserved.as_u64().unwrap_or(0);

@@ -3,7 +3,10 @@
 //! Prints the share of a core that the service takes (aim: at most 2 %), and the 95th percentile of the time that listings take (aim: at most
 //! 50 ms). `cargo bench -p vastrelay --bench idle`.
 
-use std::io::{Read, Write};
+#[allow(dead_code, reason = "others use the rest")]
+mod serve;
+
+use serve::{manager, request};
 use std::net::{TcpListener, TcpStream};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
@@ -18,6 +21,7 @@ const TICKS: f64 = 100.0;
 
 fn main() {
     let folder = tempfile::tempdir().expect("a folder");
+    let key = manager(folder.path());
     let model = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/models/pierdesk-1");
     let port = TcpListener::bind("127.0.0.1:0").and_then(|free| free.local_addr());
     let address = port.expect("a free port").to_string();
@@ -28,7 +32,7 @@ fn main() {
         .stderr(Stdio::null())
         .spawn()
         .expect("it starts");
-    while call(&address, "GET", "/health/live", "").0 != 200 {
+    while call(&address, &key, "GET", "/health/live", "").0 != 200 {
         std::thread::sleep(Duration::from_millis(5));
     }
     for number in 0..PARKED + WAITING {
@@ -37,11 +41,11 @@ fn main() {
             model.display().to_string()
         );
         let body = format!("{{\"name\": \"desk-{number}\", \"spec\": {spec:?}, \"beside\": \"/\"}}");
-        let (status, said) = call(&address, "POST", "/manage/endpoints", &body);
+        let (status, said) = call(&address, &key, "POST", "/manage/endpoints", &body);
         assert_eq!(status, 201, "{said}");
         if number < PARKED {
             let path = format!("/manage/endpoints/desk-{number}/park");
-            assert_eq!(call(&address, "POST", &path, "{\"within\": 0}").0, 202);
+            assert_eq!(call(&address, &key, "POST", &path, "{\"within\": 0}").0, 202);
         }
     }
     std::thread::sleep(Duration::from_secs(2));
@@ -52,7 +56,7 @@ fn main() {
         "{PARKED} parked endpoints and {WAITING} that wait at a twentieth of a core each: the service takes {share:.2} % of a core"
     );
     for path in ["/v1/models", "/manage/status", "/health/ready"] {
-        let mut times: Vec<f64> = (0..LOOKS).map(|_| time_of(&address, path)).collect();
+        let mut times: Vec<f64> = (0..LOOKS).map(|_| time_of(&address, &key, path)).collect();
         times.sort_by(f64::total_cmp);
         println!(
             "GET {path}: {:.2} ms at the median, {:.2} ms at p95",
@@ -72,27 +76,18 @@ fn seconds_of(service: &Child) -> f64 {
     (fields[11] + fields[12]) / TICKS
 }
 
-fn time_of(address: &str, path: &str) -> f64 {
+fn time_of(address: &str, key: &str, path: &str) -> f64 {
     let begun = Instant::now();
-    assert_eq!(call(address, "GET", path, "").0, 200);
+    assert_eq!(call(address, key, "GET", path, "").0, 200);
     begun.elapsed().as_secs_f64()
 }
 
 /// Calls the service; returns the status, 0 when nobody listens, and the answer.
-fn call(address: &str, method: &str, path: &str, body: &str) -> (u16, String) {
-    let Ok(mut stream) = TcpStream::connect(address) else {
+fn call(address: &str, key: &str, method: &str, path: &str, body: &str) -> (u16, String) {
+    if TcpStream::connect(address).is_err() {
         return (0, String::new());
-    };
-    let request = format!(
-        "{method} {path} HTTP/1.1\r\nhost: {address}\r\ncontent-type: application/json\r\ncontent-length: {}\r\n\
-         connection: close\r\n\r\n{body}",
-        body.len()
-    );
-    let mut answer = String::new();
-    let sent = stream.write_all(request.as_bytes());
-    if sent.is_err() || stream.read_to_string(&mut answer).is_err() {
-        return (0, answer);
     }
+    let answer = request(address, key, method, path, body);
     let status = answer.split(' ').nth(1).and_then(|status| status.parse().ok());
     (status.unwrap_or(0), answer)
 }

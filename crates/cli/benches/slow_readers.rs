@@ -6,7 +6,7 @@
 mod serve;
 
 use serde_json::Value;
-use serve::{Service, request};
+use serve::Service;
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -73,7 +73,7 @@ fn sample(service: &Service) -> f64 {
 fn wait_until_computed(service: &Service) {
     let mut begun = false;
     loop {
-        let status = request(&service.address, "GET", "/manage/status", "");
+        let status = service.request("GET", "/manage/status", "");
         let status: Value = serde_json::from_str(status.split("\r\n\r\n").nth(1).expect("a body")).expect("JSON");
         let occupancy = &status["endpoints"][0]["occupancy"];
         let busy = occupancy["lanes_used"] != 0 || occupancy["queue_depth"] != 0;

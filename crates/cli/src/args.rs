@@ -2,6 +2,7 @@
 
 pub mod ask;
 pub mod connection;
+pub mod console;
 pub mod device;
 pub mod endpoint;
 pub mod events;
@@ -18,6 +19,7 @@ pub mod text;
 pub mod watch;
 
 use ask::AskOptions;
+use console::ConsoleOptions;
 use clap::{Parser, Subcommand};
 use device::DeviceCommand;
 use endpoint::EndpointCommand;
@@ -86,6 +88,8 @@ pub enum Command {
     /// Run load tests and compare their results
     #[command(subcommand)]
     Load(LoadCommand),
+    /// Print a link that opens the console in a browser
+    Console(ConsoleOptions),
     /// Watch the service live in the terminal
     Watch(WatchOptions),
     /// Show how text is templated and tokenized

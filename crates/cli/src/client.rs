@@ -1,14 +1,16 @@
 //! Calls to a service.
 
 use crate::args::connection::Connection;
+use crate::cpu::data_folder;
 use crate::failure::Failure;
-use reqwest::{RequestBuilder, Response, StatusCode};
+use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
 use serde::de::DeserializeOwned;
 use std::error::Error;
 use std::time::Duration;
 use vastrelay_loadtest::target::Trust;
+use vastrelay_service::operator::{FoundSocket, RuntimePlaces};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::ModelList;
 
@@ -22,9 +24,30 @@ const MOST_CERTIFICATE: u64 = 1 << 20;
 /// A service at an address.
 pub struct Client {
     http: reqwest::Client,
+    /// The way to manage a service of this user on this machine, which needs no key.
+    operator: Option<OperatorClient>,
     trust: Trust,
     url: String,
     key: Option<String>,
+}
+
+/// Calls over the operator's socket.
+struct OperatorClient {
+    http: reqwest::Client,
+    /// Keeps the path to the socket valid.
+    _socket: FoundSocket,
+}
+
+impl OperatorClient {
+    /// Returns the way to the service at an address, when it is one of this user on this machine.
+    fn find(url: &str) -> Option<OperatorClient> {
+        let socket = FoundSocket::find(url, &RuntimePlaces::of_this_user(data_folder().ok()))?;
+        let http = reqwest::Client::builder().read_timeout(SILENCE).unix_socket(socket.path());
+        Some(OperatorClient {
+            http: http.build().ok()?,
+            _socket: socket,
+        })
+    }
 }
 
 impl Client {
@@ -80,8 +103,10 @@ impl Client {
             http = http.add_root_certificate(root);
             trust = Trust::Authorities(vec![certificate]);
         }
+        let needs_no_key = connection.key.is_none();
         Ok(Client {
             http: http.build().map_err(Failure::failed)?,
+            operator: needs_no_key.then(|| OperatorClient::find(&url)).flatten(),
             trust,
             url,
             key: connection.key.clone(),
@@ -95,8 +120,7 @@ impl Client {
 
     /// Gets an address and reads the answer; `None` when there is nothing.
     pub async fn get_if_there<T: DeserializeOwned>(&self, path: &str) -> Result<Option<T>, Failure> {
-        let request = self.with_key(self.http.get(format!("{}{path}", self.url)));
-        let response = request.send().await.map_err(|error| self.unreachable(&error))?;
+        let response = self.request(Method::GET, path).send().await.map_err(|error| self.unreachable(&error))?;
         if response.status() == StatusCode::NOT_FOUND {
             return Ok(None);
         }
@@ -105,13 +129,12 @@ impl Client {
 
     /// Posts JSON and returns the answer, when it is a success.
     pub async fn post(&self, path: &str, body: &impl serde::Serialize) -> Result<Response, Failure> {
-        self.send(self.http.post(format!("{}{path}", self.url)).json(body))
-            .await
+        self.send(self.request(Method::POST, path).json(body)).await
     }
 
     /// Deletes what is at an address and reads the answer.
     pub async fn delete<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
-        read(self.send(self.http.delete(format!("{}{path}", self.url))).await?).await
+        read(self.send(self.request(Method::DELETE, path)).await?).await
     }
 
     /// Posts JSON and reads the answer.
@@ -121,18 +144,27 @@ impl Client {
 
     /// Opens an address whose answer goes on and on.
     pub async fn open(&self, path: &str) -> Result<Response, Failure> {
-        self.send(self.http.get(format!("{}{path}", self.url))).await
+        self.send(self.request(Method::GET, path)).await
     }
 
-    fn with_key(&self, request: RequestBuilder) -> RequestBuilder {
-        match &self.key {
-            Some(key) => request.bearer_auth(key),
-            None => request,
+    /// Begins a request: a managing one over the operator's socket where that is there, any other one over TCP.
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        match &self.operator {
+            Some(operator) if path.starts_with("/manage/") => {
+                operator.http.request(method, format!("http://localhost{path}"))
+            }
+            _ => {
+                let request = self.http.request(method, format!("{}{path}", self.url));
+                match &self.key {
+                    Some(key) => request.bearer_auth(key),
+                    None => request,
+                }
+            }
         }
     }
 
     async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
-        let response = self.with_key(request).send().await;
+        let response = request.send().await;
         accepted(response.map_err(|error| self.unreachable(&error))?).await
     }
 

@@ -3,6 +3,7 @@
 mod args;
 mod ask;
 mod client;
+mod console;
 mod convert;
 mod cpu;
 mod demo;
@@ -65,6 +66,7 @@ fn main() -> ExitCode {
         Command::Requests(RequestsCommand::List(options)) => runtime.block_on(requests::list(&options)),
         Command::Requests(RequestsCommand::Show(options)) => runtime.block_on(requests::show(&options)),
         Command::Load(command) => runtime.block_on(load::run(&command)),
+        Command::Console(options) => runtime.block_on(console::run(&options)),
         Command::Watch(options) => runtime.block_on(watch::run(&options)),
         Command::Key(command) => runtime.block_on(key::run(&command)),
         Command::Text(command) => runtime.block_on(text::run(&command)),

@@ -3,6 +3,7 @@
 mod wanted;
 
 use crate::args::start::{LogForm, StartOptions};
+use crate::console::console_link;
 use crate::cpu::{data_folder, file as cpu_file};
 use crate::demo;
 use crate::failure::Failure;
@@ -18,6 +19,7 @@ use vastrelay_fleet::Settings;
 use vastrelay_planner::amounts::{bytes, counted, grouped};
 use vastrelay_service::endpoint::Endpoint;
 use vastrelay_service::endpoints;
+use vastrelay_service::operator::RuntimePlaces;
 use vastrelay_service::order::Order;
 use vastrelay_service::planned::PlannedEndpoint;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, Workers};
@@ -45,8 +47,10 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let (defaults, isa) = (options.defaults()?, options.isa()?);
     let mut wanted = wanted::orders(options, &data)?;
     // Taken before anything is loaded, so that a taken address fails at once.
-    let server = Server::bind(options.listen, &serve).map_err(Failure::failed)?;
+    let mut server = Server::bind(options.listen, &serve).map_err(Failure::failed)?;
     let store = Store::open(&data, retention).map_err(Failure::failed)?;
+    let places = RuntimePlaces::of_this_user(data_folder().ok());
+    server.open_to_operator(&data, &places).map_err(Failure::failed)?;
     server.check_keys(&store).map_err(Failure::failed)?;
     let kept = wanted::kept(&store, &wanted)?;
     wanted.extend(kept.wanted);
@@ -101,7 +105,10 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let begin = move || {
         let thread = std::thread::Builder::new().name("start".into());
         let begun = thread.spawn(move || match deploy(&wanted, &beginning) {
-            Ok(names) => say(&format!("\nready: {url}  endpoints: {names}{wants_key}")),
+            Ok(names) => {
+                say(&format!("\nready: {url}  endpoints: {names}{wants_key}"));
+                say_console(&url, &beginning);
+            }
             Err(failure) => {
                 *failed.lock().unwrap_or_else(PoisonError::into_inner) = Some(failure);
                 beginning.life.stop();
@@ -240,6 +247,16 @@ fn place(plan: &Plan) -> String {
         cores_name(plan.cores.as_ref().map_or(0.0, |cores| cores.share().cores())),
         plan.instructions
     )
+}
+
+/// Prints a link to the console, to a terminal only: in a file it would be there for others to use.
+fn say_console(url: &str, state: &ServiceState) {
+    if std::io::stdout().is_terminal()
+        && let Ok(code) = state.console_code()
+    {
+        say(&format!("console: {}", console_link(url, &code)));
+        say("         (the link works once, within two minutes; `vastrelay console` prints another one)");
+    }
 }
 
 fn start_log(form: LogForm) {

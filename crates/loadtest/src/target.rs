@@ -4,7 +4,7 @@ mod dial;
 mod http;
 mod trust;
 
-pub use http::HttpTarget;
+pub use http::{HttpTarget, Look};
 pub use trust::Trust;
 
 use crate::prompts::Prompt;

@@ -5,7 +5,7 @@ use crate::listed::{self, Listed};
 use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, runs, status, steps};
 use crate::openai::{self, wrong_address, wrong_method};
 use crate::problem::Problem;
-use crate::{console, health, live, metrics, openapi, text};
+use crate::{console, health, live, metrics, openapi, session, text};
 use actix_web::http::Method;
 use actix_web::middleware::{Compress, from_fn};
 use actix_web::{FromRequest, Handler, Responder, Route, guard as when, web};
@@ -84,6 +84,8 @@ fn all() -> Vec<Address> {
         at("/metrics").get(metrics::scrape::metrics).asks(Access::Use),
         at("/openapi.json").get(openapi::description).asks(Access::Nothing),
         at("/spec-schema.json").get(openapi::spec_schema).asks(Access::Nothing),
+        at("/session").post(session::begin).delete(session::end).asks(Access::Nothing),
+        at("/manage/console").post(session::offer).asks(Access::Manage),
         at("/manage/status").get(status::status).asks(Access::Manage),
         at("/manage/live").get(live::stream::live).asks(Access::Manage),
         at("/manage/requests").get(requests::requests).asks(Access::Manage),

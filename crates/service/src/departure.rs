@@ -19,14 +19,19 @@ const LOOK_AGAIN: Duration = Duration::from_millis(100);
 #[derive(Clone)]
 struct Connection(Arc<Socket>);
 
-/// Prepares each new connection: tokens are sent at once instead of waiting for the caller's acknowledgement of the last
+/// Prepares each new TCP connection: tokens are sent at once instead of waiting for the caller's acknowledgement of the last
 /// ones, and a handle is kept for [`departure`], as are its stamps for [`arrival`].
 pub(crate) fn prepare(connection: &Stamped, data: &mut Extensions) {
     data.insert(connection.stamps().clone());
     if let Err(error) = connection.stream().set_nodelay(true) {
         tracing::debug!(%error, "a connection will be slow");
     }
-    if let Ok(socket) = SockRef::from(connection.stream()).try_clone() {
+    watch(&SockRef::from(connection.stream()), data);
+}
+
+/// Keeps a handle on a new connection for [`departure`].
+pub(crate) fn watch(socket: &SockRef<'_>, data: &mut Extensions) {
+    if let Ok(socket) = socket.try_clone() {
         data.insert(Connection(Arc::new(socket)));
     }
 }

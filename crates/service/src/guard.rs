@@ -4,34 +4,31 @@
 //! it is matched with an address, and `admit` checks the key that this address asks for, takes in the body, and checks the
 //! key again if that took time. Limits of a key are looked at when a model is called.
 
+mod admission;
 mod body;
 pub(crate) mod limits;
 pub(crate) mod pace;
 pub(crate) mod reach;
 
+pub use admission::Caller;
+pub(crate) use admission::{bearer, caller_of, check_again};
 pub use body::Body;
 pub(crate) use limits::Permit;
 pub use reach::Reach;
 
 use crate::connection::Crowd;
-use crate::keys::{KeyState, PREFIX, find_key, key_state};
 use crate::problem::Problem;
-use crate::sight::Sight;
 use crate::state::ServiceState;
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::Method;
-use actix_web::http::header::{AUTHORIZATION, HOST, HeaderMap, HeaderName, ORIGIN};
+use actix_web::http::header::{HOST, HeaderMap, HeaderName, ORIGIN};
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpMessage, ResponseError, web};
-use std::sync::Arc;
 use std::time::{Duration, Instant};
-use vastrelay_store::{KeyRecord, Scope, milliseconds_since_1970};
 
 /// Most bytes of a request's headers.
 const MOST_HEADERS: usize = 32 << 10;
-/// A key's last use is noted again after this many milliseconds.
-const USE_NOTED_EVERY: i64 = 5_000;
 /// A body that came in faster than this leaves no time for its key to be revoked.
 const AT_ONCE: Duration = Duration::from_millis(1);
 
@@ -40,28 +37,10 @@ const AT_ONCE: Duration = Duration::from_millis(1);
 pub(crate) enum Access {
     /// Nothing: health, the console's files, the description of the interface.
     Nothing,
-    /// A key of any scope.
+    /// A key of any scope, unless keys are optional.
     Use,
-    /// A key that may manage.
+    /// The operator's socket, a key of scope `manage`, or a session of the console.
     Manage,
-}
-
-/// Who calls: the key, where one was given and looked at.
-#[derive(Clone, Default)]
-pub struct Caller {
-    pub(crate) key: Option<Arc<KeyRecord>>,
-}
-
-impl Caller {
-    /// Returns the name of its key; empty where it needed none.
-    pub(crate) fn name(&self) -> &str {
-        self.key.as_ref().map_or("", |key| &key.name)
-    }
-
-    /// Returns which endpoints it knows of.
-    pub(crate) fn sight(&self) -> Sight {
-        self.key.as_ref().map_or(Sight::all(), |key| Sight::of(&key.endpoints))
-    }
 }
 
 type Guarded<B> = Result<ServiceResponse<EitherBody<B>>, Error>;
@@ -108,7 +87,7 @@ fn refuse<B: MessageBody + 'static>(state: &ServiceState, request: ServiceReques
 
 /// Checks the caller, takes in the body, and checks the caller again where that took time.
 async fn take_in(state: &ServiceState, access: Access, request: &mut ServiceRequest) -> Result<Caller, Problem> {
-    let caller = check_key(state, request.headers(), access).await?;
+    let caller = caller_of(state, request.request(), access).await?;
     if *request.method() != Method::POST {
         return Ok(caller);
     }
@@ -118,7 +97,7 @@ async fn take_in(state: &ServiceState, access: Access, request: &mut ServiceRequ
     if begun.elapsed() < AT_ONCE {
         return Ok(caller);
     }
-    check_key(state, request.headers(), access).await
+    caller_of(state, request.request(), access).await
 }
 
 fn check(state: &ServiceState, request: &ServiceRequest) -> Result<(), Problem> {
@@ -153,45 +132,6 @@ fn check(state: &ServiceState, request: &ServiceRequest) -> Result<(), Problem> 
         return Err(Problem::wrong_origin(origin));
     }
     Ok(())
-}
-
-/// Returns who calls, when that is enough for what is asked.
-///
-/// # Errors
-/// 401 and 403 with what is missing, 503 when the key cannot be looked up.
-pub(crate) async fn check_key(state: &ServiceState, headers: &HeaderMap, asks: Access) -> Result<Caller, Problem> {
-    let bearer = text(headers, AUTHORIZATION).and_then(|value| {
-        let (kind, key) = value.split_once(' ')?;
-        kind.eq_ignore_ascii_case("bearer").then_some(key.trim())
-    });
-    // Where keys are optional, foreign tokens are ignored; our own are checked all the same.
-    let key = bearer.filter(|key| state.reach.wants_key || key.starts_with(PREFIX));
-    if asks == Access::Nothing {
-        return Ok(Caller::default());
-    }
-    let Some(key) = key else {
-        return match state.reach.wants_key {
-            false => Ok(Caller::default()),
-            true => Err(Problem::no_key()),
-        };
-    };
-    let now = milliseconds_since_1970();
-    let record = find_key(&state.records.store, key)
-        .await?
-        .ok_or_else(Problem::unknown_key)?;
-    match key_state(&record, now) {
-        KeyState::Valid => {}
-        KeyState::Expired => return Err(Problem::expired_key(&record.name)),
-        KeyState::Revoked => return Err(Problem::revoked_key(&record.name)),
-    }
-    if asks == Access::Manage && record.scope != Scope::Manage {
-        return Err(Problem::scope_missing(&record.name));
-    }
-    if record.used_ms.is_none_or(|used| now - used > USE_NOTED_EVERY) {
-        state.records.store.key_used(&record.id, now);
-    }
-    let key = Some(Arc::new(record));
-    Ok(Caller { key })
 }
 
 fn text(headers: &HeaderMap, name: HeaderName) -> Option<&str> {

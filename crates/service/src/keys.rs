@@ -126,6 +126,16 @@ pub(crate) fn key_state(key: &KeyRecord, now_ms: i64) -> KeyState {
 pub(crate) async fn find_key(store: &Store, key: &str) -> Result<Option<KeyRecord>, Problem> {
     let id = key.strip_prefix(PREFIX).and_then(|rest| rest.split_once('-'));
     let Some((id, _)) = id else { return Ok(None) };
+    let record = find_key_of_id(store, id).await?;
+    let hash = blake3::hash(key.as_bytes());
+    Ok(record.filter(|record| record.hash.ct_eq(hash.as_bytes()).into()))
+}
+
+/// Returns the record of the key with an id, or `None` when no such key was ever made.
+///
+/// # Errors
+/// 503 when the database does not answer within a second.
+pub(crate) async fn find_key_of_id(store: &Store, id: &str) -> Result<Option<KeyRecord>, Problem> {
     let (deliver, found) = oneshot::channel();
     let asked = store.look_up_key(id, move |found| {
         // Who asked may have given up.
@@ -135,12 +145,10 @@ pub(crate) async fn find_key(store: &Store, key: &str) -> Result<Option<KeyRecor
     let found = timeout(PATIENCE, found)
         .await
         .map_err(|_| Problem::keys_unavailable())?;
-    let record = found.map_err(|_| Problem::keys_unavailable())?.map_err(|error| {
+    found.map_err(|_| Problem::keys_unavailable())?.map_err(|error| {
         tracing::error!(%error, "a key could not be looked up");
         Problem::keys_unavailable()
-    })?;
-    let hash = blake3::hash(key.as_bytes());
-    Ok(record.filter(|record| record.hash.ct_eq(hash.as_bytes()).into()))
+    })
 }
 
 /// Returns whether there is a key that may be used now.

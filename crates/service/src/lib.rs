@@ -9,6 +9,8 @@
 //! | `connection` | what if a caller does not read or send? |
 //! | `text_threads` | where does long work on text go? |
 //! | [`keys`] | how are keys made and checked? |
+//! | [`operator`] | how does the service's own user manage it? |
+//! | [`session`], `sessions` | how does a browser manage it? |
 //! | [`openai`] | how are requests on the OpenAI wire answered? |
 //! | [`text`] | what would a model get, and how long is it? |
 //! | [`manage`] | how do things stand, and what was called? |
@@ -77,6 +79,7 @@ mod manner;
 pub mod metrics;
 pub mod openai;
 pub mod openapi;
+pub mod operator;
 pub mod order;
 mod own_address;
 mod park;
@@ -92,6 +95,8 @@ mod redact;
 mod request_name;
 mod retire;
 pub mod server;
+pub mod session;
+mod sessions;
 pub mod sight;
 mod standing;
 pub mod state;

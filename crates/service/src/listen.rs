@@ -7,21 +7,24 @@ use crate::addresses::routes;
 use crate::connection::{Connections, Patient, raise_file_limit};
 use crate::departure;
 use crate::guard::{Reach, guard};
+use crate::operator::Operator;
 use crate::own_address::OwnAddress;
 use crate::request_name::name_request;
+use crate::sessions::secret;
 use crate::state::ServiceState;
 use crate::tls::Tls;
 use actix_cors::Cors;
 use actix_http::error::DispatchError;
 use actix_http::{HttpService, Protocol};
 use actix_service::{IntoServiceFactory, ServiceFactory, ServiceFactoryExt, map_config};
-use actix_web::dev::{AppConfig, Server, fn_service};
+use actix_web::dev::{AppConfig, Extensions, Server, fn_service};
 use actix_web::middleware::{Condition, from_fn};
-use actix_web::rt::net::TcpStream;
+use actix_web::rt::net::{TcpStream, UnixStream};
 use actix_web::{App, Error, web};
 use socket2::SockRef;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
+use std::os::unix::net::UnixListener;
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::time::timeout;
@@ -31,6 +34,8 @@ use vastrelay_stamped::{Stamped, stamp_arrivals};
 
 /// Connections that may wait to be accepted while all threads are busy: a caller beyond them waits a second for its next try.
 const MOST_UNACCEPTED: i32 = 1024;
+/// Most connections over the operator's socket.
+const MOST_OPERATORS: usize = 256;
 /// Threads that serve HTTP.
 const WORKERS: usize = 2;
 /// How long a caller may take to agree on encryption, and how long to send a request's head.
@@ -44,12 +49,18 @@ const LAST_SECONDS: u64 = 1;
 ///
 /// # Errors
 /// What the system says.
-pub(crate) fn serve(listener: TcpListener, tls: Option<&Tls>, state: web::Data<ServiceState>) -> io::Result<Server> {
+pub(crate) fn serve(
+    listener: TcpListener,
+    operators: Option<UnixListener>,
+    tls: Option<&Tls>,
+    state: web::Data<ServiceState>,
+) -> io::Result<Server> {
     stamp_arrivals(&listener)?;
     SockRef::from(&listener).listen(MOST_UNACCEPTED)?;
     let own = web::Data::new(OwnAddress {
         socket: listener.local_addr()?,
         certificate: tls.map(|tls| tls.certificate.clone()),
+        token: secret().map_err(io::Error::other)?,
     });
     let builder = Server::build()
         .workers(WORKERS)
@@ -61,11 +72,27 @@ pub(crate) fn serve(listener: TcpListener, tls: Option<&Tls>, state: web::Data<S
         async move { ending.notified().await }
     };
     let connections = Connections::new(raise_file_limit());
+    let builder = match operators {
+        None => builder,
+        Some(operators) => {
+            let connections = Connections::new(MOST_OPERATORS);
+            let (state, own, ending) = (state.clone(), own.clone(), ending.clone());
+            builder.listen_uds("operators", operators, move || {
+                let connections = connections.clone();
+                fn_service(move |stream| local(connections.clone(), stream)).and_then(requests(
+                    prepare_local,
+                    state.clone(),
+                    own.clone(),
+                    ending.clone(),
+                ))
+            })?
+        }
+    };
     let builder = match tls.map(|tls| TlsAcceptor::from(tls.config.clone())) {
         None => builder.listen("http", listener, move || {
             let connections = connections.clone();
             fn_service(move |stream| plain(connections.clone(), stream)).and_then(requests(
-                |stream| stream,
+                departure::prepare,
                 state.clone(),
                 own.clone(),
                 ending.clone(),
@@ -74,7 +101,7 @@ pub(crate) fn serve(listener: TcpListener, tls: Option<&Tls>, state: web::Data<S
         Some(acceptor) => builder.listen("https", listener, move || {
             let (acceptor, connections) = (acceptor.clone(), connections.clone());
             fn_service(move |stream| encrypted(acceptor.clone(), connections.clone(), stream)).and_then(requests(
-                |stream: &TlsStream<Stamped>| stream.get_ref().0,
+                |stream: &TlsStream<Stamped>, data: &mut Extensions| departure::prepare(stream.get_ref().0, data),
                 state.clone(),
                 own.clone(),
                 ending.clone(),
@@ -105,9 +132,26 @@ async fn encrypted(
     Ok((Patient::new(stream, place), Protocol::Http1, caller))
 }
 
-/// Returns what answers the requests of a connection, below whose encryption, if any, is a [`Stamped`] one.
+/// Takes a connection over the operator's socket; other users than the service's own and root do not get one.
+async fn local(connections: Connections, stream: UnixStream) -> Result<Spoken<UnixStream>, DispatchError> {
+    let place = connections.enter()?;
+    if Operator::of(&stream).is_none() {
+        let refused = io::Error::new(io::ErrorKind::PermissionDenied, "another user connected to the management socket");
+        return Err(refused.into());
+    }
+    Ok((Patient::new(stream, place), Protocol::Http1, None))
+}
+
+fn prepare_local(stream: &UnixStream, data: &mut Extensions) {
+    departure::watch(&SockRef::from(stream), data);
+    if let Some(operator) = Operator::of(stream) {
+        data.insert(operator);
+    }
+}
+
+/// Returns what answers the requests of a connection; `prepare` tells them what they need to know of it.
 fn requests<T, E>(
-    below: fn(&T) -> &Stamped,
+    prepare: fn(&T, &mut Extensions),
     state: web::Data<ServiceState>,
     own: web::Data<OwnAddress>,
     ending: impl Fn() -> E + 'static,
@@ -131,7 +175,7 @@ where
         .graceful_shutdown_signal(ending)
         .on_connect_ext(move |connection: &Patient<T>, data| {
             data.insert(connection.crowd());
-            departure::prepare(below(connection.inner()), data);
+            prepare(connection.inner(), data);
         })
         .finish(map_config(app, |()| AppConfig::default()))
 }

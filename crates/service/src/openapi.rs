@@ -3,7 +3,7 @@
 use crate::guard::Access;
 use crate::listed::listed;
 use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, runs, status, steps};
-use crate::{health, live, metrics, openai, text};
+use crate::{health, live, metrics, openai, session, text};
 use actix_web::HttpResponse;
 use std::sync::LazyLock;
 use utoipa::OpenApi;
@@ -23,7 +23,7 @@ use vastrelay_fleet::Spec;
         text::render, text::encode, text::count, text::decode,
         status::status, requests::requests, requests::request, steps::steps, history::history, costs::costs,
         devices::devices, fit::fit, endpoints::deploy, endpoints::check, endpoints::detail, endpoints::stop, endpoints::park, endpoints::log, endpoints::start, endpoints::renew, endpoints::remove, events::events, jobs::jobs, jobs::job, jobs::cancel, jobs::builds, live::stream::live,
-        keys::keys, keys::add_key, keys::revoke_key,
+        keys::keys, keys::add_key, keys::revoke_key, session::offer, session::begin, session::end,
         runs::runs, runs::run, runs::add_run, runs::report, runs::comparison,
         load::status, load::start, load::stop,
         metrics::scrape::metrics, health::live, health::ready, health::endpoint_ready, description, spec_schema,
@@ -60,17 +60,14 @@ static DOCUMENT: LazyLock<utoipa::openapi::OpenApi> = LazyLock::new(|| {
     document
 });
 
-/// Says which key an address asks for. A service on loopback requires none unless it is told to, so callers may come without.
+/// Says which key an address asks for. A service on loopback requires none for calling models, unless it is told to.
 fn security(access: Access) -> Vec<SecurityRequirement> {
-    let with_key = match access {
-        Access::Nothing => None,
-        Access::Use => Some(["use"]),
-        Access::Manage => Some(["manage"]),
-    };
-    let with_key = with_key.map(|scope| SecurityRequirement::new("key", scope));
-    std::iter::once(SecurityRequirement::default())
-        .chain(with_key)
-        .collect()
+    let without = SecurityRequirement::default();
+    match access {
+        Access::Nothing => vec![without],
+        Access::Use => vec![without, SecurityRequirement::new("key", ["use"])],
+        Access::Manage => vec![SecurityRequirement::new("key", ["manage"])],
+    }
 }
 
 /// `GET /spec-schema.json`: the JSON Schema of specs, with which editors complete them.

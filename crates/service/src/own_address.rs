@@ -10,6 +10,8 @@ pub struct OwnAddress {
     pub socket: SocketAddr,
     /// Its certificate, where it has one.
     pub certificate: Option<CertificateDer<'static>>,
+    /// What it sends instead of a key when it calls itself; known to this process alone.
+    pub token: String,
 }
 
 impl OwnAddress {

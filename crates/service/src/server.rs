@@ -1,6 +1,7 @@
 //! How it listens, and how it stops.
 
 use crate::keys::has_valid_key;
+use crate::operator::{OperatorSocket, OperatorSocketError, RuntimePlaces};
 use crate::state::ServiceState;
 use crate::tls::{Tls, TlsError};
 use crate::{addresses, listen, live};
@@ -8,7 +9,8 @@ use actix_web::web;
 use reqwest::Url;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
-use std::path::PathBuf;
+use std::os::unix::net::UnixListener;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use tokio::signal::unix::{SignalKind, signal};
 use vastrelay_store::{Store, StoreError};
@@ -46,6 +48,9 @@ pub enum ServeError {
     /// The certificate cannot be used.
     #[error(transparent)]
     Tls(#[from] TlsError),
+    /// The operator's socket cannot be opened.
+    #[error(transparent)]
+    Operator(#[from] OperatorSocketError),
     /// The database cannot be read.
     #[error(transparent)]
     Store(#[from] StoreError),
@@ -70,6 +75,7 @@ pub struct Server {
     listener: TcpListener,
     address: SocketAddr,
     tls: Option<Tls>,
+    operators: Option<(OperatorSocket, UnixListener)>,
     summary: Option<Duration>,
     tell: Option<Url>,
 }
@@ -90,9 +96,19 @@ impl Server {
             listener,
             address,
             tls,
+            operators: None,
             summary: options.summary,
             tell: options.tell.clone(),
         })
+    }
+
+    /// Opens the socket over which its own user manages it without a key. The caller holds the lock of the data folder.
+    ///
+    /// # Errors
+    /// When the runtime folder cannot be used by this user alone.
+    pub fn open_to_operator(&mut self, data: &Path, places: &RuntimePlaces) -> Result<(), ServeError> {
+        self.operators = Some(OperatorSocket::open(data, self.address, places)?);
+        Ok(())
     }
 
     /// Returns the address it listens on.
@@ -129,7 +145,8 @@ impl Server {
     /// When the server breaks.
     pub async fn run(self, state: web::Data<ServiceState>, ready: impl FnOnce()) -> Result<(), ServeError> {
         let url = self.url();
-        let server = listen::serve(self.listener, self.tls.as_ref(), state.clone())?;
+        let (_socket, operators) = self.operators.unzip();
+        let server = listen::serve(self.listener, operators, self.tls.as_ref(), state.clone())?;
         let handle = server.handle();
         let running = tokio::spawn(server);
         let sampling = tokio::task::spawn_local(live::sampler::sample(state.clone(), self.summary, self.tell));

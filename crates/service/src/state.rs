@@ -13,11 +13,14 @@ use crate::live::Live;
 use crate::loader::Loader;
 use crate::loads::Loads;
 use crate::metrics::Metrics;
+use crate::operator::Operator;
 use crate::park::Rouser;
 use crate::records::Records;
+use crate::sessions::{Holder, Sessions};
 use crate::text_threads::TextThreads;
 use actix_web::web;
 use std::sync::Arc;
+use std::time::Instant;
 use vastrelay_serving::process::Program;
 use vastrelay_store::Store;
 
@@ -63,6 +66,7 @@ pub struct ServiceState {
     pub(crate) answers: Budget,
     pub(crate) text_threads: Arc<TextThreads>,
     pub(crate) limits: Arc<KeyLimits>,
+    pub(crate) sessions: Sessions,
 }
 
 impl ServiceState {
@@ -88,6 +92,7 @@ impl ServiceState {
             live: Arc::default(),
             loads: Arc::default(),
             limits: Arc::default(),
+            sessions: Sessions::default(),
             text_threads: Arc::new(TextThreads::start(options.templates.clone())),
             options,
             reach,
@@ -109,6 +114,14 @@ impl ServiceState {
             loader: self.loader.clone(),
             records: self.records.clone(),
         }
+    }
+
+    /// Returns a code that begins one session of the console for the service's own user.
+    ///
+    /// # Errors
+    /// When the system has no random bytes.
+    pub fn console_code(&self) -> Result<String, getrandom::Error> {
+        self.sessions.offer(Holder::User(Operator::own().name), Instant::now())
     }
 
     /// Ends all workers.

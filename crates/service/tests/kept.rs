@@ -58,7 +58,8 @@ impl Answering {
     }
 
     async fn open(&self, path: &str) -> Response {
-        reqwest::get(format!("{}{path}", self.service.url)).await.unwrap()
+        let call = reqwest::Client::new().get(format!("{}{path}", self.service.url));
+        call.bearer_auth(&self.service.key).send().await.unwrap()
     }
 
     async fn get(&self, path: &str) -> Value {
@@ -71,6 +72,10 @@ impl Answering {
         let call = reqwest::Client::new()
             .post(format!("{}{path}", self.service.url))
             .json(body);
+        let call = match path.starts_with("/manage/") {
+            true => call.bearer_auth(&self.service.key),
+            false => call,
+        };
         let answer = call.send().await.unwrap();
         (answer.status().as_u16(), answer.json().await.unwrap())
     }

@@ -11,6 +11,9 @@ use vastrelay_engine::scheduler::Occupancy;
 impl Service {
     async fn call(&self, method: Method, path: &str, body: Option<Value>) -> (u16, Value) {
         let mut call = reqwest::Client::new().request(method, format!("{}{path}", self.url));
+        if path.starts_with("/manage/") {
+            call = call.bearer_auth(&self.key);
+        }
         if let Some(body) = body {
             call = call.json(&body);
         }
@@ -252,7 +255,7 @@ async fn keys_are_made_listed_and_revoked() {
     assert!(made["key"].as_str().unwrap().starts_with(&format!("vr-{id}-")));
     let listed = service.get("/manage/keys").await.1;
     assert_eq!(
-        (&listed[0]["name"], &listed[0]["state"]),
+        (&listed[1]["name"], &listed[1]["state"]),
         (&json!("desk"), &json!("valid"))
     );
     let (_, revoked) = service.call(Method::DELETE, &format!("/manage/keys/{id}"), None).await;

@@ -73,3 +73,30 @@ pub struct KeyEntry {
     #[serde(default)]
     pub endpoints: Vec<String>,
 }
+
+/// The answer of `POST /manage/console`.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct ConsoleCode {
+    /// Begins one session; goes into the fragment of the console's address as `#code=…`.
+    pub code: String,
+    /// Seconds for which it is good.
+    pub expires_in: u64,
+}
+
+/// `POST /session`.
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SessionOrder {
+    /// A code from `POST /manage/console`; the key of the request when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
+}
+
+/// The answer of `POST /session`.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct SessionBegun {
+    /// The page's half of the session, sent as `x-vastrelay-session` with each call.
+    pub token: String,
+    /// Seconds until the session ends.
+    pub expires_in: u64,
+}

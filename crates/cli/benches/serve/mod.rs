@@ -11,6 +11,8 @@ pub struct Service {
     child: Child,
     /// Where it listens.
     pub address: String,
+    /// A key that may manage it.
+    key: String,
     /// Where its data is, and anything else it needs.
     _folder: tempfile::TempDir,
 }
@@ -36,7 +38,9 @@ impl Service {
 
     /// Starts a program that says when it is ready, with a folder for its data.
     pub fn of(folder: tempfile::TempDir, program: impl FnOnce(&Path) -> Command) -> Service {
-        let mut child = program(&folder.path().join("data"))
+        let data = folder.path().join("data");
+        let key = manager(&data);
+        let mut child = program(&data)
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
             .spawn()
@@ -59,6 +63,7 @@ impl Service {
         Service {
             child,
             address,
+            key,
             _folder: folder,
         }
     }
@@ -70,6 +75,11 @@ impl Service {
         line.and_then(|line| line.split_whitespace().nth(1)?.parse::<u64>().ok())
             .unwrap_or(0)
             * 1024
+    }
+
+    /// Sends a request with a key that may manage, and returns the answer.
+    pub fn request(&self, method: &str, path: &str, body: &str) -> String {
+        request(&self.address, &self.key, method, path, body)
     }
 
     /// Begins a load test with more words; its summary goes to standard output as JSON.
@@ -92,12 +102,21 @@ impl Drop for Service {
     }
 }
 
+/// Makes a key that may manage the service with this data.
+pub fn manager(data: &Path) -> String {
+    let words = ["key", "create", "--name", "bench", "--scope", "manage", "--data"];
+    let made = Command::new(env!("CARGO_BIN_EXE_vastrelay")).args(words).arg(data).output();
+    let made = made.expect("the program starts");
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    String::from_utf8(made.stdout).expect("a key is text").trim().to_owned()
+}
+
 /// Sends a request and returns the answer.
-pub fn request(address: &str, method: &str, path: &str, body: &str) -> String {
+pub fn request(address: &str, key: &str, method: &str, path: &str, body: &str) -> String {
     let mut stream = TcpStream::connect(address).expect("the service listens");
     let length = body.len();
     let head =
-        format!("{method} {path} HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\ncontent-length: {length}\r\n\r\n");
+        format!("{method} {path} HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {key}\r\nconnection: close\r\ncontent-length: {length}\r\n\r\n");
     let mut answer = String::new();
     if stream
         .write_all(head.as_bytes())

@@ -9,6 +9,7 @@ use crate::plain::note;
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::Value;
 use std::io::IsTerminal;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use vastrelay_loadtest::order::{Prepared, prepare};
@@ -24,7 +25,7 @@ const LINE_EVERY: Duration = Duration::from_secs(5);
 /// Sends a workload, shows how it gets on, and reports.
 pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
     check_forms(&options.out)?;
-    let client = Client::new(&options.connection)?;
+    let client = Arc::new(Client::new(&options.connection)?);
     let model = client.model_or_only(options.model.as_ref()).await?;
     let order = options.order(model)?;
     let Prepared {
@@ -38,7 +39,14 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
         .is_ok_and(|document| document["info"]["title"] == "Vast Relay");
     let (trust, key) = client.parts();
     let target = HttpTarget::new(trust, client.url(), key, &workload.model, workload.temperature, ours);
-    let target = target.map_err(Failure::usage)?;
+    let mut target = target.map_err(Failure::usage)?;
+    if ours {
+        let client = client.clone();
+        target = target.looked_at_by(Box::new(move || {
+            let client = client.clone();
+            Box::pin(async move { client.get("/manage/status").await.ok() })
+        }));
+    }
     let (stop, stopped) = watch::channel(false);
     let interrupt = tokio::spawn(async move {
         if tokio::signal::ctrl_c().await.is_ok() {

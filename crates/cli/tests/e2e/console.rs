@@ -4,8 +4,10 @@ use crate::support::{Service, repository};
 use fantoccini::wd::Capabilities;
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::json;
+use std::collections::HashSet;
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
+use std::sync::Mutex;
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
@@ -18,6 +20,8 @@ struct Browser {
     /// The driver's address.
     port: u16,
     client: Client,
+    /// The addresses of the services that it is signed in to.
+    signed_in: Mutex<HashSet<String>>,
     _profile: TempDir,
 }
 
@@ -78,6 +82,7 @@ impl Browser {
             driver,
             port,
             client,
+            signed_in: Mutex::default(),
             _profile: profile,
         }
     }
@@ -105,8 +110,23 @@ fn hyper_connector() -> hyper_util::client::legacy::connect::HttpConnector {
 }
 
 impl Browser {
-    /// Goes to a page of the console and waits until it shows a heading.
+    /// Begins a session with a link that the service's own user gets.
+    async fn sign_in(&self, service: &Service) {
+        if self.signed_in.lock().unwrap().insert(service.url.clone()) {
+            let link = service.client_json(&["console"])["url"].as_str().unwrap().to_owned();
+            self.client.goto(&link).await.unwrap();
+            self.wait_for_text("self::button", "Sign out").await;
+        }
+    }
+
+    /// Goes to a page of the console with a session and waits until it shows a heading.
     async fn open(&self, service: &Service, page: &str, heading: &str) {
+        self.sign_in(service).await;
+        self.open_as_is(service, page, heading).await;
+    }
+
+    /// Goes to a page of the console and waits until it shows a heading.
+    async fn open_as_is(&self, service: &Service, page: &str, heading: &str) {
         self.client
             .goto(&format!("{}/console/{page}", service.url))
             .await
@@ -248,6 +268,7 @@ const PAGES: [(&str, &str); 12] = [
 async fn a_question_asked_on_the_page_is_answered_and_its_life_is_shown() {
     let service = Service::demo(&[]);
     let browser = Browser::start(1280, 800).await;
+    browser.sign_in(&service).await;
     browser.client.goto(&service.url).await.unwrap();
     browser.wait_for_text("@role='status'", "ready").await;
     browser.wait_for_text("self::th", "pierdesk").await;
@@ -343,7 +364,7 @@ async fn where_a_key_is_wanted_it_is_asked_for_made_used_and_revoked() {
     let ops = String::from_utf8(made.stdout).unwrap().trim().to_owned();
     let mut service = Service::start_in(data, &["--demo", "--listen", "127.0.0.1:0", "--require-key"]);
     let browser = Browser::start(1280, 800).await;
-    browser.open(&service, "keys", "requires a key").await;
+    browser.open_as_is(&service, "keys", "Sign in to manage").await;
     browser.type_into("key", "vr-wrong").await;
     browser.click("//button[.='Enter']").await;
     browser.wait_for_text("@role='alert'", "unknown here").await;
@@ -351,6 +372,10 @@ async fn where_a_key_is_wanted_it_is_asked_for_made_used_and_revoked() {
     browser.type_into("key", &ops).await;
     browser.click("//button[.='Enter']").await;
     browser.wait_for_text("self::td", "ops").await;
+    // The key began a session; nothing of it is left in the browser.
+    let stored = "return JSON.stringify([{...localStorage}, {...sessionStorage}, document.cookie])";
+    let stored = browser.run(stored).await.as_str().unwrap().to_owned();
+    assert!(!stored.contains(ops.rsplit('-').next().unwrap()), "{stored}");
     browser.type_into("name", "ferry desk").await;
     browser.click("//button[.='Create']").await;
     browser.wait_for_text("@data-key", "vr-").await;
@@ -363,6 +388,32 @@ async fn where_a_key_is_wanted_it_is_asked_for_made_used_and_revoked() {
     browser.click("//*[@role='dialog']//button[.='Revoke']").await;
     browser.wait_for_text("self::td", "revoked").await;
     assert_eq!(service.get("/v1/models").await.0, 401);
+    browser.end().await;
+}
+
+#[tokio::test]
+async fn a_link_signs_in_once_and_a_session_ends_with_its_sign_out() {
+    let service = Service::demo(&[]);
+    let browser = Browser::start(1280, 800).await;
+    browser.open_as_is(&service, "watch", "Sign in to manage").await;
+    browser.wait_for_text("self::pre", "vastrelay console").await;
+    browser.click("//button[.='Try a model without signing in']").await;
+    browser.wait_for_text("self::h2", "Ask").await;
+    browser.click("//button[.='Sign in']").await;
+    browser.wait_for_text("self::h2", "Sign in to manage").await;
+    let link = service.client_json(&["console"])["url"].as_str().unwrap().to_owned();
+    browser.client.goto("about:blank").await.unwrap();
+    browser.client.goto(&link).await.unwrap();
+    browser.wait_for_text("self::th", "pierdesk").await;
+    let address = browser.client.current_url().await.unwrap();
+    assert_eq!(address.fragment(), None, "the code is still in the address");
+    let cookies = browser.client.get_all_cookies().await.unwrap();
+    assert!(cookies.iter().all(|cookie| cookie.http_only() == Some(true)), "{cookies:?}");
+    browser.click("//button[.='Sign out']").await;
+    browser.wait_for_text("self::h2", "Sign in to manage").await;
+    browser.client.goto("about:blank").await.unwrap();
+    browser.client.goto(&link).await.unwrap();
+    browser.wait_for_text("@role='alert'", "used already").await;
     browser.end().await;
 }
 
@@ -384,8 +435,13 @@ async fn a_service_that_was_killed_is_said_and_found_again_when_it_is_back() {
     browser
         .wait_for_text("@role='alert'", "The service did not answer.")
         .await;
-    let _service = Service::start_in(data, &words);
+    let service = Service::start_in(data, &words);
+    // Sessions end with the service.
+    browser.wait_for_text("self::h2", "Sign in to manage").await;
+    let link = service.client_json(&["console"])["url"].as_str().unwrap().to_owned();
+    browser.client.goto(&link).await.unwrap();
     browser.wait_for_text("@role='status'", "ready").await;
+    browser.click("//nav//a[.='Keys']").await;
     browser.wait_for_text("self::p", "No keys yet").await;
     browser.end().await;
 }
@@ -447,7 +503,7 @@ async fn every_page_is_sound_by_day_and_night_wide_and_narrow() {
         check_page(&browser, &axe, light, "the first visit").await;
         // Among them would be whatever the content security policy had kept from happening.
         assert_eq!(browser.complaints().await, [""; 0]);
-        browser.open(&locked, "watch", "requires a key").await;
+        browser.open_as_is(&locked, "watch", "Sign in to manage").await;
         check_page(&browser, &axe, light, "the key entry").await;
         browser.end().await;
     }
@@ -959,7 +1015,7 @@ async fn a_conversation_goes_on_and_a_key_for_calls_opens_nothing_else() {
     service.client_json(&["endpoint", "deploy", &other]);
     let made = service.client_json(&["key", "create", "--name", "desk", "--endpoint", "pierdesk"]);
     let browser = Browser::start(1280, 800).await;
-    browser.open(&service, "watch", "requires a key").await;
+    browser.open_as_is(&service, "watch", "Sign in to manage").await;
     browser.type_into("key", made["key"].as_str().unwrap()).await;
     browser.click("//button[.='Enter']").await;
     browser.wait_for_text("self::h2", "Ask").await;
@@ -991,8 +1047,8 @@ async fn a_conversation_goes_on_and_a_key_for_calls_opens_nothing_else() {
     browser.wait_for_text("@data-code", "/v1/completions").await;
     browser.click("//button[.='Ask' and not(@disabled)]").await;
     browser.wait_for_text("@data-figures", "· 3 tokens in").await;
-    browser.click("//button[.='Use another key']").await;
-    browser.wait_for_text("self::h2", "requires a key").await;
+    browser.click("//button[.='Remove it and sign in']").await;
+    browser.wait_for_text("self::h2", "Sign in to manage").await;
     assert_eq!(browser.breaches().await, [""; 0]);
     browser.end().await;
 }

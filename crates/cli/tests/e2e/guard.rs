@@ -261,12 +261,11 @@ async fn tls_with_a_given_certificate() {
     assert_eq!((&summary["done"], &summary["errors"]), (&json!(6), &json!({})));
     let root = reqwest::Certificate::from_pem(made.cert.pem().as_bytes()).unwrap();
     let trusting = Client::builder().add_root_certificate(root).build().unwrap();
-    let own = format!("{}/manage/load", service.url);
     let order = json!({"model": "pierdesk", "arrival": {"kind": "closed", "users": 2}, "span": {"requests": 6},
         "prompts": {"kind": "set", "name": "questions"}});
-    assert_eq!(trusting.post(&own).json(&order).send().await.unwrap().status(), 202);
+    assert_eq!(service.post("/manage/load", &order).await.0, 202);
     let ended = loop {
-        let status: Value = trusting.get(&own).send().await.unwrap().json().await.unwrap();
+        let status: Value = service.get("/manage/load").await.1;
         if ["ended", "failed"].contains(&status["state"].as_str().unwrap()) {
             break status;
         }

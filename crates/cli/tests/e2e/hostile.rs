@@ -501,8 +501,8 @@ async fn a_database_that_somebody_locks_holds_up_neither_health_nor_answers_and_
     let id = made["entry"]["id"].as_str().unwrap().to_owned();
     let database = rusqlite::Connection::open(service.data.path().join("vastrelay.sqlite")).unwrap();
     database.execute_batch("BEGIN IMMEDIATE").unwrap();
-    let revoke = reqwest::Client::new()
-        .delete(format!("{}/manage/keys/{id}", service.url))
+    let revoke = service
+        .call(reqwest::Method::DELETE, &format!("/manage/keys/{id}"))
         .send();
     let others = async {
         for _ in 0..20 {

@@ -24,6 +24,7 @@ mod manage;
 mod measure;
 mod metrics;
 mod model;
+mod operator;
 mod parking;
 mod raw;
 mod records;

@@ -1,6 +1,7 @@
 //! What can be changed and looked back at while the service runs: endpoints, load it sends itself, history.
 
 use crate::support::{Service, chat, repository};
+use reqwest::Method;
 use serde_json::{Value, json};
 
 fn message(answer: &Value) -> &str {
@@ -105,7 +106,7 @@ async fn load_that_the_service_sends_itself_is_measured_kept_compared_and_stoppe
     let whole = service.get(&format!("/manage/runs/{run}")).await.1;
     assert_eq!(whole["run"]["requests"].as_array().unwrap().len(), 12);
     let get = async |path: &str| {
-        let answer = reqwest::get(format!("{}{path}", service.url)).await.unwrap();
+        let answer = service.call(Method::GET, path).send().await.unwrap();
         answer.error_for_status().unwrap().text().await.unwrap()
     };
     assert!(
@@ -136,11 +137,8 @@ async fn load_that_the_service_sends_itself_is_measured_kept_compared_and_stoppe
     assert!(message(&second).contains("DELETE /manage/load ends it"), "{second}");
     while service.get("/manage/load").await.1["ended"].as_u64().unwrap() < 5 {}
     let stop = async || {
-        reqwest::Client::new()
-            .delete(format!("{}/manage/load", service.url))
-            .send()
-            .await
-            .unwrap()
+        let stopping = service.call(Method::DELETE, "/manage/load");
+        stopping.send().await.unwrap()
     };
     assert_eq!(stop().await.status().as_u16(), 200);
     let ended = load_ended(&service).await;

@@ -352,10 +352,8 @@ async fn watch_wants_a_terminal() {
 async fn the_live_stream_tells_status_steps_and_calls() {
     use futures_util::StreamExt;
     let service = Service::demo(&[]);
-    let mut body = reqwest::get(format!("{}/manage/live", service.url))
-        .await
-        .unwrap()
-        .bytes_stream();
+    let live = service.call(reqwest::Method::GET, "/manage/live").send().await;
+    let mut body = live.unwrap().bytes_stream();
     let mut text = String::new();
     let mut asked = false;
     while !["event: status", "event: steps", "event: call"]

@@ -1,5 +1,6 @@
 //! A service of one's own for each test.
 
+use reqwest::{Method, RequestBuilder};
 use serde_json::{Value, json};
 use std::fs::File;
 use std::io::{BufRead, BufReader};
@@ -100,6 +101,7 @@ impl Service {
 
     fn spawn(mut program: Command, data: TempDir, words: &[&str]) -> Service {
         let mut child = program
+            .env("XDG_RUNTIME_DIR", data.path())
             .arg("start")
             .arg("--data")
             .arg(data.path())
@@ -133,6 +135,7 @@ impl Service {
     pub fn client_later(&self, words: &[&str]) -> Child {
         let key = self.key.iter().flat_map(|key| ["--key", key.as_str()]);
         vastrelay()
+            .env("XDG_RUNTIME_DIR", self.data.path())
             .args(words)
             .args(["--url", &self.url])
             .args(key)
@@ -143,9 +146,28 @@ impl Service {
             .unwrap()
     }
 
+    /// Returns the path of the socket over which its own user manages it.
+    pub fn operator_socket(&self) -> PathBuf {
+        let folder = std::fs::read_dir(self.data.path().join("vastrelay")).unwrap();
+        let mut paths = folder.map(|entry| entry.unwrap().path());
+        paths.find(|path| path.extension().is_some_and(|end| end == "sock")).unwrap()
+    }
+
+    /// Begins a call: a managing one as the service's own user when no key is set, any other one over TCP.
+    pub fn call(&self, method: Method, path: &str) -> RequestBuilder {
+        let url = format!("{}{path}", self.url);
+        match &self.key {
+            Some(key) => reqwest::Client::new().request(method, url).bearer_auth(key),
+            None if path.starts_with("/manage/") => {
+                let local = reqwest::Client::builder().unix_socket(self.operator_socket());
+                local.build().unwrap().request(method, format!("http://localhost{path}"))
+            }
+            None => reqwest::Client::new().request(method, url),
+        }
+    }
+
     pub async fn get(&self, path: &str) -> (u16, Value) {
-        let request = reqwest::Client::new().get(format!("{}{path}", self.url));
-        let response = self.with_key(request).send().await.unwrap();
+        let response = self.call(Method::GET, path).send().await.unwrap();
         (response.status().as_u16(), response.json().await.unwrap())
     }
 
@@ -155,15 +177,7 @@ impl Service {
     }
 
     pub async fn send(&self, path: &str, body: &Value) -> reqwest::Response {
-        let request = reqwest::Client::new().post(format!("{}{path}", self.url)).json(body);
-        self.with_key(request).send().await.unwrap()
-    }
-
-    fn with_key(&self, request: reqwest::RequestBuilder) -> reqwest::RequestBuilder {
-        match &self.key {
-            Some(key) => request.bearer_auth(key),
-            None => request,
-        }
+        self.call(Method::POST, path).json(body).send().await.unwrap()
     }
 
     /// Runs the client for JSON and returns what it prints.
@@ -279,11 +293,8 @@ impl Service {
 
     /// Sends a request under a name.
     pub async fn send_named(&self, path: &str, body: &Value, name: &str) -> reqwest::Response {
-        let request = reqwest::Client::new().post(format!("{}{path}", self.url)).json(body);
-        self.with_key(request.header("x-request-id", name))
-            .send()
-            .await
-            .unwrap()
+        let request = self.call(Method::POST, path).json(body);
+        request.header("x-request-id", name).send().await.unwrap()
     }
 
     /// Kills its first worker.
@@ -297,8 +308,8 @@ impl Service {
 
     /// Returns what an address answers that is no JSON.
     pub async fn text(&self, path: &str) -> String {
-        let request = reqwest::Client::new().get(format!("{}{path}", self.url));
-        self.with_key(request).send().await.unwrap().text().await.unwrap()
+        let response = self.call(Method::GET, path).send().await.unwrap();
+        response.text().await.unwrap()
     }
 
     pub fn wait(mut self) -> ExitStatus {

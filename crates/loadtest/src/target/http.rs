@@ -6,6 +6,7 @@ use crate::prompts::Prompt;
 use bytes::Bytes;
 use eventsource_stream::Eventsource;
 use futures_util::StreamExt;
+use futures_util::future::BoxFuture;
 use http::header::{AUTHORIZATION, CONTENT_TYPE, RETRY_AFTER};
 use http::request::Builder;
 use http_body_util::{BodyExt, Full};
@@ -31,9 +32,13 @@ pub struct HttpTarget {
     key: Option<String>,
     model: String,
     temperature: f32,
-    /// Whether it is one of ours, which tells token ids and how it stands.
+    /// Whether it is one of ours, which tells token ids.
     ours: bool,
+    look: Option<Look>,
 }
+
+/// Asks a service of ours how it stands, by whatever way its caller may manage it.
+pub type Look = Box<dyn Fn() -> BoxFuture<'static, Option<ServiceStatus>> + Send + Sync>;
 
 impl HttpTarget {
     /// Returns a target for a model of the service at an address; `ours` for services that know our extensions.
@@ -55,7 +60,16 @@ impl HttpTarget {
             model: model.to_owned(),
             temperature,
             ours,
+            look: None,
         })
+    }
+
+    /// Returns the same target, whose service is asked how it stands by `look`.
+    pub fn looked_at_by(self, look: Look) -> HttpTarget {
+        HttpTarget {
+            look: Some(look),
+            ..self
+        }
     }
 
     fn post(&self, request: &Request) -> http::Result<http::Request<Full<Bytes>>> {
@@ -116,13 +130,6 @@ impl HttpTarget {
             Some(key) => request.header(AUTHORIZATION, format!("Bearer {key}")),
             None => request,
         }
-    }
-
-    async fn status(&self) -> Option<ServiceStatus> {
-        let request = self.begin(http::Request::get(format!("{}/manage/status", self.url)));
-        let response = self.sender.request(request.body(Full::default()).ok()?).await.ok()?;
-        let body = response.into_body().collect().await.ok()?;
-        serde_json::from_slice(&body.to_bytes()).ok()
     }
 }
 
@@ -263,10 +270,8 @@ impl Target for HttpTarget {
     }
 
     async fn look(&self) -> Option<EndpointStatus> {
-        if !self.ours {
-            return None;
-        }
-        let status = timeout(LOOK_LIMIT, self.status()).await.ok()??;
+        let look = self.look.as_ref()?;
+        let status = timeout(LOOK_LIMIT, look()).await.ok()??;
         status
             .endpoints
             .into_iter()

@@ -1,23 +1,27 @@
 //! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
 
 use crate::endpoints::Endpoints;
-use crate::guard::{Body, Caller};
+use crate::guard::{Body, Caller, bearer};
 use crate::jobs::{Job, JobEnd, Jobs, Wanted};
+use crate::life::Life;
 use crate::live::Live;
 use crate::loads::{Loads, is_under_way};
+use crate::manage::status::service_status;
 use crate::own_address::OwnAddress;
 use crate::park::Rouser;
 use crate::problem::Problem;
 use crate::records::Records;
 use crate::sight::Sight;
-use actix_web::http::header::AUTHORIZATION;
 use actix_web::{HttpRequest, HttpResponse, web};
+use futures_util::FutureExt;
+use futures_util::future::ready;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::sync::Arc;
 use tokio::sync::watch;
 use vastrelay_loadtest::order::{Prepared, prepare};
 use vastrelay_loadtest::prompts::Room;
 use vastrelay_loadtest::statistics::spread;
+use vastrelay_loadtest::target::Look;
 use vastrelay_loadtest::{HttpTarget, Progress, Span};
 use vastrelay_store::RunRecord;
 use vastrelay_wire::error::ErrorEnvelope;
@@ -57,6 +61,8 @@ pub async fn start(
     live: web::Data<Live>,
     records: web::Data<Records>,
     own: web::Data<OwnAddress>,
+    endpoints: web::Data<Endpoints>,
+    life: web::Data<Life>,
     jobs: web::Data<Jobs>,
     caller: web::ReqData<Caller>,
     request: HttpRequest,
@@ -66,7 +72,7 @@ pub async fn start(
     let (order, prepared) = loop {
         let (endpoints, body) = (rouser.endpoints.clone(), body.clone());
         // Making prompts takes time that others would wait for.
-        let ready = web::block(move || ready(&endpoints, &body)).await;
+        let ready = web::block(move || prepared_order(&endpoints, &body)).await;
         match ready.map_err(|error| Problem::internal(error.to_string()))? {
             Ok(ready) => break ready,
             Err(problem) => match problem.is_parked() {
@@ -76,13 +82,15 @@ pub async fn start(
         }
     };
     let url = own_url(&own);
-    let key = request
-        .headers()
-        .get(AUTHORIZATION)
-        .and_then(|value| value.to_str().ok());
-    let key = key.and_then(|value| Some(value.split_once(' ')?.1.trim().to_owned()));
+    // The caller's own key, so that its limits hold; a local user or session has none.
+    let key = match &caller.key {
+        Some(_) => bearer(request.headers()).map(str::to_owned),
+        None => None,
+    };
+    let key = key.unwrap_or_else(|| own.token.clone());
     let target =
-        HttpTarget::new(own.trust(), &url, key, &order.model, order.temperature, true).map_err(Problem::internal)?;
+        HttpTarget::new(own.trust(), &url, Some(key), &order.model, order.temperature, true).map_err(Problem::internal)?;
+    let target = target.looked_at_by(look(&endpoints, &records, &life));
     let status = LoadStatus {
         name: prepared.name.clone(),
         model: order.model.clone(),
@@ -126,7 +134,7 @@ async fn begin_job(
 }
 
 /// Reads an order and makes its prompts.
-fn ready(endpoints: &Endpoints, body: &[u8]) -> Result<(LoadOrder, Prepared), Problem> {
+fn prepared_order(endpoints: &Endpoints, body: &[u8]) -> Result<(LoadOrder, Prepared), Problem> {
     let order: LoadOrder = parse_body(body).map_err(|error| Problem::body(&error))?;
     let endpoint = endpoints.called(&order.model, &Sight::all())?;
     let room = Room {
@@ -135,6 +143,12 @@ fn ready(endpoints: &Endpoints, body: &[u8]) -> Result<(LoadOrder, Prepared), Pr
     };
     let prepared = prepare(&order, room).map_err(|reason| Problem::field("load", reason))?;
     Ok((order, prepared))
+}
+
+/// Returns what says how this service stands, without a call.
+fn look(endpoints: &web::Data<Endpoints>, records: &web::Data<Records>, life: &web::Data<Life>) -> Look {
+    let (endpoints, records, life) = (endpoints.clone(), records.clone(), life.clone());
+    Box::new(move || ready(Some(service_status(&endpoints, &records, &life))).boxed())
 }
 
 /// Returns the address at which this service reaches itself.

@@ -1,6 +1,6 @@
 //! Near-miss calls are told the right one.
 
-use crate::guard::check_key;
+use crate::guard::caller_of;
 use crate::listed::{Listed, access_of, listed, resembled};
 use crate::problem::Problem;
 use crate::state::ServiceState;
@@ -17,7 +17,7 @@ const LONGEST_PATH: usize = 120;
 /// 401 and 403 as of the address that it resembles.
 pub async fn wrong_address(state: web::Data<ServiceState>, request: HttpRequest) -> Result<HttpResponse, Problem> {
     let path = request.path();
-    check_key(&state, request.headers(), access_of(path)).await?;
+    caller_of(&state, &request, access_of(path)).await?;
     Err(no_such_address(path))
 }
 

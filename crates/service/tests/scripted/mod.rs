@@ -10,7 +10,10 @@ use std::time::Instant;
 use vastrelay_engine::engine::frame::{EngineStatus, Order};
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::{Edge, GenerationRequest, Limits, PoolLimits, Refusal, RequestStream};
+use vastrelay_service::keys::make_key;
 use vastrelay_serving::Generate;
+use vastrelay_store::Store;
+use vastrelay_wire::keys::{KeyScope, NewKey};
 
 type BoxFuture<'a, T> = std::pin::Pin<Box<dyn Future<Output = T> + Send + 'a>>;
 
@@ -54,6 +57,8 @@ pub struct Service {
     pub edge: Arc<Edge>,
     /// What the engine is asked.
     pub orders: Mutex<Receiver<Order>>,
+    /// A key that may manage it.
+    pub key: String,
     _data: tempfile::TempDir,
 }
 
@@ -80,7 +85,17 @@ impl Service {
                 },
             })
         });
+        let store = Store::open_beside(data.path()).unwrap();
+        let ops = NewKey {
+            name: "ops".into(),
+            scope: KeyScope::Manage,
+            expires_in: None,
+            per_minute: None,
+            at_once: None,
+            endpoints: Vec::new(),
+        };
         Service {
+            key: make_key(&store, ops).unwrap().key,
             url,
             edge,
             orders: Mutex::new(orders),

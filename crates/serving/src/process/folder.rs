@@ -56,9 +56,20 @@ impl Folder {
             source,
         };
         match DirBuilder::new().mode(MODE).create(path) {
-            Err(error) if error.kind() != io::ErrorKind::AlreadyExists => return Err(failed(error)),
-            _ => {}
+            Err(error) if error.kind() != io::ErrorKind::AlreadyExists => Err(failed(error)),
+            _ => Folder::existing(path),
         }
+    }
+
+    /// Opens a folder that exists already.
+    ///
+    /// # Errors
+    /// When there is none, or it belongs to others or could be used by them.
+    pub fn existing(path: &Path) -> Result<Folder, FolderError> {
+        let failed = |source| FolderError::Io {
+            path: path.to_owned(),
+            source,
+        };
         let handle = File::open(path).map_err(failed)?;
         let facts = handle.metadata().map_err(failed)?;
         let (owner, mode) = (facts.uid(), facts.mode() & 0o777);
@@ -128,7 +139,8 @@ impl Folder {
             .open(path)
     }
 
-    fn socket(&self, name: &str) -> PathBuf {
+    /// Returns a path to the socket of a name that is short enough for the system; valid while this folder is open.
+    pub fn socket(&self, name: &str) -> PathBuf {
         Path::new("/proc/self/fd")
             .join(self.handle.as_raw_fd().to_string())
             .join(named(name, "sock"))

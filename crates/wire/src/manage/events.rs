@@ -25,6 +25,8 @@ pub enum EventKind {
     KeyMade,
     /// A key was revoked.
     KeyRevoked,
+    /// A session of the console began.
+    SignedIn,
     /// A worker takes requests.
     WorkerReady,
     /// A worker is gone that nobody ended.
@@ -35,7 +37,7 @@ pub enum EventKind {
 
 impl EventKind {
     /// All of them.
-    pub const ALL: [EventKind; 12] = [
+    pub const ALL: [EventKind; 13] = [
         EventKind::Deployed,
         EventKind::Removed,
         EventKind::Stopped,
@@ -45,6 +47,7 @@ impl EventKind {
         EventKind::Renewed,
         EventKind::KeyMade,
         EventKind::KeyRevoked,
+        EventKind::SignedIn,
         EventKind::WorkerReady,
         EventKind::WorkerGone,
         EventKind::RequestMoved,
@@ -62,6 +65,7 @@ impl EventKind {
             EventKind::Renewed => "renewed",
             EventKind::KeyMade => "key_made",
             EventKind::KeyRevoked => "key_revoked",
+            EventKind::SignedIn => "signed_in",
             EventKind::WorkerReady => "worker_ready",
             EventKind::WorkerGone => "worker_gone",
             EventKind::RequestMoved => "request_moved",
