@@ -1,6 +1,7 @@
 import { lazy, Suspense, useState } from "react";
 import { useNavigate } from "react-router";
 import { useLive } from "../api/useLive";
+import { Roots } from "../frame/Roots";
 import { Empty } from "../frame/State";
 
 // An editor is large, and few need it.
@@ -44,6 +45,7 @@ export function Deploy() {
           There is an endpoint of this name: it will be changed.
         </p>
       )}
+      <Roots />
       <Suspense fallback={<Empty>Loading the editor…</Empty>}>
         <SpecDesk
           name={name}

@@ -1,4 +1,5 @@
 import { useState, type ReactNode } from "react";
+import { Roots } from "../frame/Roots";
 import { Link } from "react-router";
 import { call } from "../api/call";
 import { useLive } from "../api/useLive";
@@ -77,8 +78,9 @@ export function FirstSteps({ served, onDone }: { served: string | null; onDone: 
                 autoComplete="off"
                 placeholder="/models/my-model"
                 onChange={(event) => setPath(event.target.value.trim())}
-                className="mt-1 h-8 border border-ink/60 bg-sheet px-2 font-mono"
+                className="mt-1 mb-1 h-8 border border-ink/60 bg-sheet px-2 font-mono"
               />
+              <Roots />
             </label>
           )}
         </StepRow>

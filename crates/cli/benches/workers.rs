@@ -93,6 +93,7 @@ fn serve_here(data: &Path) {
     let reach = Reach::new(server.address(), false, vec![], vec![]);
     let cores = Cores::of_machine(std::thread::available_parallelism().map_or(1, usize::from));
     let loader = Loader {
+        roots: Default::default(),
         defaults: Settings {
             width: Some(16),
             ..Settings::default()

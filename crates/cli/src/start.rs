@@ -12,9 +12,11 @@ use crate::memory;
 use crate::output::{cores_name, device_name};
 use actix_web::web;
 use std::io::{IsTerminal, Write};
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
+use vastrelay_files::Roots;
 use vastrelay_fleet::Settings;
 use vastrelay_planner::amounts::{bytes, counted, grouped};
 use vastrelay_service::endpoint::Endpoint;
@@ -72,6 +74,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         tracing::warn!("keys, prompts and answers are sent unencrypted; use --tls-cert and --tls-key");
     }
     let wants_key = if reach.wants_key { "  key required" } else { "" };
+    let roots = roots(&data, &options.roots)?;
     let workers = Workers::new(own_program("worker"), &data, options.hang_after, options.workers_stay)
         .map_err(Failure::failed)?;
     let turns = workers.folder().to_owned();
@@ -81,6 +84,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         isa,
         cpu_profile: cpu_file().unwrap_or_default(),
         models: Models::default(),
+        roots,
         data,
         unpack_demo: demo::unpack,
         workers: Some(Arc::new(workers)),
@@ -122,6 +126,24 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     served.map_err(Failure::failed)?;
     let failure = outcome.lock().unwrap_or_else(PoisonError::into_inner).take();
     failure.map_or(Ok(()), Err)
+}
+
+/// Opens the folders beneath which callers over the network may name files.
+fn roots(data: &Path, named: &[PathBuf]) -> Result<Roots, Failure> {
+    let failed = |error: std::io::Error| Failure::failed(format!("--root {error}"));
+    let models = data.join("models");
+    std::fs::create_dir_all(&models).map_err(|error| Failure::failed(format!("{}: {error}", models.display())))?;
+    let roots = Roots::open(&[&[models][..], named].concat()).map_err(failed)?;
+    let data = data.canonicalize().map_err(failed)?;
+    // The database, secrets and sockets must not be readable through the service.
+    match roots.folders()[1..].iter().find(|root| data.starts_with(root) || root.starts_with(&data)) {
+        Some(root) => Err(Failure::failed(format!(
+            "--root {} and the data folder {} must not contain each other; name a folder that contains only models",
+            root.display(),
+            data.display()
+        ))),
+        None => Ok(roots),
+    }
 }
 
 /// Returns the running program itself, also when its file has been replaced since, for a hidden command.

@@ -4,8 +4,10 @@
 //! opened only when it is a regular one of bounded size that lies in the folder where it was looked for.
 #![warn(missing_docs)]
 
+mod confined;
 mod stamp;
 
+pub use confined::{Roots, WorkingDirectory, is_confined, shown, take_working_directory, working_directory};
 pub use stamp::Stamp;
 
 use std::fs::File;
@@ -14,11 +16,15 @@ use std::path::Path;
 
 /// Opens a regular file of up to `most` bytes.
 ///
-/// A link is followed when it stays in the folder of the file that was asked for.
+/// A link is followed when it stays in the folder of the file that was asked for, or, for a path that is confined to a root,
+/// when it stays beneath that.
 ///
 /// # Errors
 /// The system's own, and [`io::ErrorKind::InvalidInput`] for a file that is not regular, too large or elsewhere.
 pub fn open(path: &Path, most: u64) -> io::Result<File> {
+    if is_confined(path) {
+        return open_linked(path, most);
+    }
     let place = path.canonicalize()?;
     if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty())
         && !place.starts_with(folder.canonicalize()?)
@@ -36,15 +42,25 @@ pub fn open(path: &Path, most: u64) -> io::Result<File> {
 /// # Errors
 /// As of [`open`].
 pub fn open_linked(path: &Path, most: u64) -> io::Result<File> {
+    if let Some(opened) = confined::open(path) {
+        return regular(opened?, most);
+    }
     // Looked at before it is opened: opening a pipe would wait for its other end.
-    let facts = path.metadata()?;
+    if !path.metadata()?.is_file() {
+        return Err(refused("it is not a regular file".into()));
+    }
+    regular(File::open(path)?, most)
+}
+
+fn regular(file: File, most: u64) -> io::Result<File> {
+    let facts = file.metadata()?;
     if !facts.is_file() {
         return Err(refused("it is not a regular file".into()));
     }
     if facts.len() > most {
         return Err(refused(format!("it has {} bytes; up to {most} are read", facts.len())));
     }
-    File::open(path)
+    Ok(file)
 }
 
 /// Reads a regular file of up to `most` bytes.

@@ -77,15 +77,38 @@ pub struct Price {
 
 /// Reads a file's text.
 pub(crate) fn read<T: serde::de::DeserializeOwned>(text: &str) -> Result<T, ProfileError> {
-    toml::from_str(text).map_err(|error| ProfileError::Form(error.to_string().trim_end().to_owned()))
+    toml::from_str(text).map_err(|error| {
+        let before = &text.as_bytes()[..error.span().map_or(0, |span| span.start)];
+        ProfileError::Form {
+            line: before.iter().filter(|byte| **byte == b'\n').count() + 1,
+            fault: fault(error.message()),
+        }
+    })
+}
+
+/// Says what is wrong with a file without repeating what the file says: whoever named it may not be allowed to read it.
+fn fault(message: &str) -> String {
+    let message = message.trim_end();
+    if message.starts_with("missing field") {
+        return message.to_owned();
+    }
+    match message.rsplit_once(", expected ") {
+        Some((_, expected)) => format!("expected {expected}"),
+        None => "not valid TOML".into(),
+    }
 }
 
 /// A profile cannot be used.
 #[derive(Clone, Debug, PartialEq, thiserror::Error)]
 pub enum ProfileError {
-    /// It is no TOML, or has other keys or types than a profile; the text says where.
-    #[error("{0}")]
-    Form(String),
+    /// It is no TOML, or has other keys or types than a profile.
+    #[error("line {line}: {fault}")]
+    Form {
+        /// The line, counted from 1.
+        line: usize,
+        /// What is missing or expected there.
+        fault: String,
+    },
     /// A value is out of all bounds.
     #[error("`{key}` is {found}; {wanted}")]
     Value {

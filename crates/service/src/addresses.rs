@@ -2,7 +2,7 @@
 
 use crate::guard::{Access, admit};
 use crate::listed::{self, Listed};
-use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, runs, status, steps};
+use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, roots, runs, status, steps};
 use crate::openai::{self, wrong_address, wrong_method};
 use crate::problem::Problem;
 use crate::{console, health, live, metrics, openapi, session, text};
@@ -97,6 +97,7 @@ fn all() -> Vec<Address> {
         at("/manage/jobs").get(jobs::jobs).asks(Access::Manage),
         at("/manage/jobs/{number}").get(jobs::job).delete(jobs::cancel).asks(Access::Manage),
         at("/manage/builds").get(jobs::builds).asks(Access::Manage),
+        at("/manage/roots").get(roots::roots).asks(Access::Manage),
         at("/manage/events").get(events::events).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/stop").post(endpoints::stop).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/park").post(endpoints::park).asks(Access::Manage),

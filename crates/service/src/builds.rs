@@ -244,7 +244,7 @@ impl Builds {
         }
         let kept = self.records.store.keep_build(&BuildRecord {
             digest: digest.into(),
-            source: files.path().display().to_string(),
+            source: vastrelay_files::shown(files.path()).display().to_string(),
             precision: weights.to_string(),
             at_ms: milliseconds_since_1970(),
             bytes: size_of(folder),
@@ -277,7 +277,13 @@ impl Builds {
 
     /// Converts in a process of low priority, and tells how far it is.
     fn convert(&self, job: &Job, conversion: &Conversion, size: usize, process: &AtomicU32) -> Result<(), String> {
-        let mut child = Command::new(&self.program.path)
+        let root = vastrelay_files::working_directory(&conversion.source);
+        let root = root.map_err(|error| format!("{} cannot be read: {error}", conversion.source.display()))?;
+        let mut command = Command::new(&self.program.path);
+        if let Some(root) = &root {
+            command.current_dir(root.path());
+        }
+        let mut child = command
             .args(&self.program.words)
             .env_clear()
             .stdin(Stdio::piped())
@@ -335,11 +341,11 @@ impl Builds {
     /// Returns the size and the digest of a file, which is read once as long as it stays as it is.
     fn digest_of_file(&self, path: &Path) -> Result<(u64, String), LoadError> {
         let failed = |error: std::io::Error| unreadable(path, &error);
-        let mut file = File::open(path).map_err(failed)?;
+        let mut file = vastrelay_files::open(path, u64::MAX).map_err(failed)?;
         let size = file.metadata().map_err(failed)?.len();
         let stamp = Stamp::of(&file).map_err(failed)?;
         let stamp = stamp.and_then(|stamp| serde_json::to_string(&stamp).ok());
-        let named = path.display().to_string();
+        let named = vastrelay_files::shown(path).display().to_string();
         if let Some(stamp) = &stamp
             && let Ok(Some(digest)) = self.records.store.digest(&named, stamp)
         {

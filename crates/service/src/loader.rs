@@ -1,12 +1,14 @@
 //! What is needed to deploy endpoints.
 
 use crate::builds::Builds;
+use crate::order::Order;
 use crate::workers::Workers;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use vastrelay_files::Roots;
 use vastrelay_fleet::Settings;
 use vastrelay_serving::cpu::CpuHardware;
-use vastrelay_serving::{Devices, Isa, Models};
+use vastrelay_serving::{Devices, Isa, LoadError, Models};
 
 /// How endpoints are deployed.
 pub struct Loader {
@@ -20,6 +22,8 @@ pub struct Loader {
     pub cpu_profile: PathBuf,
     /// The text sides of models in use.
     pub models: Models,
+    /// Folders beneath which callers over TCP may name files.
+    pub roots: Roots,
     /// Where the demo's weights are unpacked.
     pub data: PathBuf,
     /// Unpacks them and returns their folder.
@@ -31,6 +35,37 @@ pub struct Loader {
 }
 
 impl Loader {
+    /// Returns a path that an order's `key` names, as it is opened: as it is where the service's own user named it, else
+    /// confined to a root.
+    ///
+    /// # Errors
+    /// When it lies beneath no root. Nothing is looked up then, so the refusal does not tell whether there is such a file.
+    pub(crate) fn named_file(&self, order: &Order, key: &'static str, path: PathBuf) -> Result<PathBuf, LoadError> {
+        if order.is_granted(&path) {
+            return Ok(path);
+        }
+        self.beneath_a_root(&path)
+            .map_err(|text| LoadError::Setting { key, text })
+    }
+
+    /// Returns a path that a caller over TCP names, confined to its root.
+    ///
+    /// # Errors
+    /// When it lies beneath no root; the text says which there are and how to add one.
+    pub(crate) fn beneath_a_root(&self, path: &Path) -> Result<PathBuf, String> {
+        self.roots.confine(path).ok_or_else(|| {
+            let roots: Vec<String> = self.roots.folders().iter().map(|root| root.display().to_string()).collect();
+            let folder = path.parent().filter(|folder| path.is_absolute() && folder.parent().is_some());
+            let folder = folder.unwrap_or(Path::new("DIR")).display();
+            format!(
+                "`{}` is in none of the folders that callers over the network may name: {}; start the service with \
+                 `--root {folder}`, or run the command as the service's user on its machine",
+                path.display(),
+                roots.join(", ")
+            )
+        })
+    }
+
     /// Returns the processor as models are fitted to it, where its speed was measured with the cores and instructions that replicas have.
     pub(crate) fn cpu(&self) -> Option<CpuHardware> {
         let cores = self.devices.cores().usual(1);

@@ -10,6 +10,7 @@ pub mod jobs;
 pub mod keys;
 pub mod load;
 pub mod requests;
+pub mod roots;
 pub mod runs;
 pub mod status;
 pub mod steps;

@@ -33,15 +33,12 @@ impl Manner {
         }
     }
 
-    /// Returns how the calls of a model are answered as a spec says, whose paths begin at a folder.
+    /// Returns how the calls of a model are answered as a spec says; `template` is the path of the one that it names.
     ///
     /// # Errors
     /// When the template cannot be read, the model has none for the mode, or a token is none of its own.
-    pub fn read(said: &Answering, beside: &Path, model: &Model) -> Result<Manner, LoadError> {
-        let template = said.template.as_ref();
-        let template = template
-            .map(|path| template_of(&beside.join(path), model))
-            .transpose()?;
+    pub fn read(said: &Answering, template: Option<&Path>, model: &Model) -> Result<Manner, LoadError> {
+        let template = template.map(|path| template_of(path, model)).transpose()?;
         let has_template = template.is_some() || model.template.is_some();
         if said.mode == Some(Mode::Chat) && !has_template {
             let text = "the model has no chat template; name one with `template`, or use mode = \"plain\"";
@@ -101,7 +98,8 @@ impl Manner {
 
 /// Reads a template, which may name the tokens that the model's own may.
 fn template_of(path: &Path, model: &Model) -> Result<ChatTemplate, LoadError> {
-    let shown = path.display();
+    let named = vastrelay_files::shown(path);
+    let shown = named.display();
     let bytes = vastrelay_files::read(path, MOST_TEMPLATE)
         .map_err(|error| refused("template", format!("{shown} cannot be read: {error}")))?;
     let source = String::from_utf8(bytes).map_err(|_| refused("template", format!("{shown} is not text in UTF-8")))?;
@@ -113,8 +111,11 @@ fn template_of(path: &Path, model: &Model) -> Result<ChatTemplate, LoadError> {
             text_of(model.defaults.end_ids.first()),
         ),
     };
-    ChatTemplate::new(source, begin, end)
-        .map_err(|error| refused("template", format!("{shown} is not valid Jinja: {error}")))
+    // What the file says is nobody's business who only named it.
+    ChatTemplate::new(source, begin, end).map_err(|error| {
+        let place = error.line().map_or(String::new(), |line| format!(", line {line}"));
+        refused("template", format!("{shown}{place} is not valid Jinja"))
+    })
 }
 
 /// Returns the number of a token of the model.

@@ -2,7 +2,7 @@
 
 use crate::guard::Access;
 use crate::listed::listed;
-use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, runs, status, steps};
+use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, roots, runs, status, steps};
 use crate::{health, live, metrics, openai, session, text};
 use actix_web::HttpResponse;
 use std::sync::LazyLock;
@@ -22,7 +22,7 @@ use vastrelay_fleet::Spec;
         openai::models, openai::model, openai::chat, openai::complete,
         text::render, text::encode, text::count, text::decode,
         status::status, requests::requests, requests::request, steps::steps, history::history, costs::costs,
-        devices::devices, fit::fit, endpoints::deploy, endpoints::check, endpoints::detail, endpoints::stop, endpoints::park, endpoints::log, endpoints::start, endpoints::renew, endpoints::remove, events::events, jobs::jobs, jobs::job, jobs::cancel, jobs::builds, live::stream::live,
+        devices::devices, fit::fit, endpoints::deploy, endpoints::check, endpoints::detail, endpoints::stop, endpoints::park, endpoints::log, endpoints::start, endpoints::renew, endpoints::remove, events::events, jobs::jobs, jobs::job, jobs::cancel, jobs::builds, roots::roots, live::stream::live,
         keys::keys, keys::add_key, keys::revoke_key, session::offer, session::begin, session::end,
         runs::runs, runs::run, runs::add_run, runs::report, runs::comparison,
         load::status, load::start, load::stop,

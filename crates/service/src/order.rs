@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use vastrelay_fleet::{Spec, SpecError};
-use vastrelay_store::{KeptEndpoint, Standing};
+use vastrelay_store::{Granted, KeptEndpoint, Standing};
 
 /// An endpoint that is to be.
 #[derive(Clone, Debug)]
@@ -17,6 +17,8 @@ pub struct Order {
     pub beside: PathBuf,
     /// Who wants it: the name of a key, or [`START`](crate::event_log::START).
     pub by: String,
+    /// Which files it may name, beyond those beneath a root.
+    pub granted: Granted,
 }
 
 impl Order {
@@ -34,6 +36,7 @@ impl Order {
             text,
             beside: PathBuf::new(),
             by: by.to_owned(),
+            granted: Granted::All,
         }
     }
 
@@ -54,6 +57,7 @@ impl Order {
             text: text.to_owned(),
             beside: std::path::absolute(beside).unwrap_or(beside.to_owned()),
             by: by.to_owned(),
+            granted: Granted::All,
         })
     }
 
@@ -62,7 +66,31 @@ impl Order {
     /// # Errors
     /// When this version does not understand the spec.
     pub fn of_kept(kept: &KeptEndpoint, by: &str) -> Result<Order, SpecError> {
-        Order::of_spec(&kept.name, &kept.spec, Path::new(&kept.beside), by)
+        let order = Order::of_spec(&kept.name, &kept.spec, Path::new(&kept.beside), by)?;
+        Ok(order.with(kept.granted.clone()))
+    }
+
+    /// Returns the same order with other files granted to it.
+    pub fn with(self, granted: Granted) -> Order {
+        Order { granted, ..self }
+    }
+
+    /// Returns whether the service's own user has named a file for this endpoint.
+    pub(crate) fn is_granted(&self, path: &Path) -> bool {
+        match &self.granted {
+            Granted::All => true,
+            Granted::Only(paths) => paths.iter().any(|granted| Path::new(granted) == path),
+        }
+    }
+
+    /// Returns the files that it names and that are granted to it: what a change by another caller may keep.
+    pub(crate) fn granted_files(&self) -> Vec<String> {
+        let Spec { answering, settings, .. } = &self.spec;
+        let template = answering.template.iter().map(|template| self.beside.join(template));
+        let devices = settings.devices.iter().flatten().map(|device| self.beside.join(device));
+        let named = std::iter::once(self.model()).chain(template).chain(devices);
+        let granted = named.filter(|path| self.is_granted(path));
+        granted.map(|path| path.to_string_lossy().into_owned()).collect()
     }
 
     /// Returns the path of its model.
@@ -77,6 +105,7 @@ impl Order {
             spec: self.text.clone(),
             beside: self.beside.display().to_string(),
             standing: Standing::Served,
+            granted: self.granted.clone(),
         }
     }
 }

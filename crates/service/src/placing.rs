@@ -43,11 +43,14 @@ pub(crate) enum Make {
 impl Loader {
     /// Opens what an order names.
     pub(crate) fn open(&self, order: &Order) -> Result<Opened, DeployError> {
-        let (path, failed) = (order.model(), |source| DeployError::load(&order.name, source));
+        let failed = |source| DeployError::load(&order.name, source);
+        let path = self.named_file(order, "model", order.model()).map_err(failed)?;
         let files = ModelFiles::open(&path).map_err(|error| failed(error.into()))?;
         let model = self.models.open(&files).map_err(failed)?;
         let Spec { answering, upkeep, .. } = &order.spec;
-        let manner = Manner::read(answering, &order.beside, &model).map_err(failed)?;
+        let template = answering.template.as_ref().map(|path| order.beside.join(path));
+        let template = template.map(|path| self.named_file(order, "template", path)).transpose();
+        let manner = Manner::read(answering, template.map_err(failed)?.as_deref(), &model).map_err(failed)?;
         let made_of = MadeOf {
             content: model.content.clone(),
             weights: weights_of(&path),
@@ -92,7 +95,7 @@ impl Loader {
     /// When none has room, a setting cannot be, or what has to be converted cannot be.
     fn place(&self, order: &Order, opened: &Opened, make: Make) -> Result<Placed, DeployError> {
         let failed = |source| DeployError::load(&order.name, source);
-        let ways = self.ways(&opened.made_of.settings, &order.beside).map_err(failed)?;
+        let ways = self.ways(&opened.made_of.settings, order).map_err(failed)?;
         let mut full = Vec::new();
         for way in ways {
             match self.place_on(order, opened, self.with_cores_of_before(order, way), make) {

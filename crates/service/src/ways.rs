@@ -1,7 +1,8 @@
 //! The ways to run a model that its settings allow: one for each device that they name, in their order.
 
 use crate::loader::Loader;
-use std::path::Path;
+use crate::order::Order;
+use std::path::PathBuf;
 use vastrelay_fleet::{CoreShare, Settings};
 use vastrelay_serving::{CoreWish, Device, LoadError, ReplicaSettings};
 
@@ -17,18 +18,21 @@ pub const USUAL_SHARE_OF_CPU: f64 = 0.4;
 pub const USUAL_SHARE_OF_SIMULATED: f64 = 0.9;
 
 impl Loader {
-    /// Returns the ways; the files of profiles are found from a folder on.
+    /// Returns the ways of an order.
     ///
     /// # Errors
     /// When a device is not known, or has not as many cores as are asked for.
-    pub(crate) fn ways(&self, settings: &Settings, beside: &Path) -> Result<Vec<ReplicaSettings>, LoadError> {
+    pub(crate) fn ways(&self, settings: &Settings, order: &Order) -> Result<Vec<ReplicaSettings>, LoadError> {
         let cpu = [String::from("cpu")];
         let wanted = settings.devices.as_deref().unwrap_or(&cpu);
         let way = |name: &String| {
-            let device = self.devices.find(name, beside).map_err(|text| LoadError::Setting {
-                key: "device.profile",
-                text,
-            })?;
+            let key = "device.profile";
+            let path = match self.devices.is_named(name) {
+                true => PathBuf::from(name),
+                false => self.named_file(order, key, order.beside.join(name))?,
+            };
+            let device = self.devices.find(name, &path);
+            let device = device.map_err(|text| LoadError::Setting { key, text })?;
             self.way(settings, device)
         };
         wanted.iter().map(way).collect()

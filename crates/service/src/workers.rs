@@ -120,7 +120,7 @@ impl Workers {
         heard: impl FnMut(Progress) + Send + 'static,
     ) -> Result<Running, Stillborn> {
         let name = duty.incarnation.to_string();
-        let started = self.program.start(&self.folder, &name);
+        let started = self.program.start(&self.folder, &name, duty.assignment.path());
         let (process, socket, mut log) = started.map_err(|error| Stillborn {
             why: format!("its worker cannot be started: {error}"),
             last_words: Vec::new(),

@@ -196,6 +196,7 @@ pub fn convert(conversion: &Conversion) -> Result<(), LoadError> {
         out,
         precisions,
     } = conversion;
+    vastrelay_files::take_working_directory(source).map_err(|error| unwritable(source, &error))?;
     let files = ModelFiles::open(source)?;
     let description = ModelDescription::read(&files)?;
     let Origin::Checkpoint(checkpoint) = Origin::open(&files, &description, None)? else {

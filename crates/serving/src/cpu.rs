@@ -26,7 +26,7 @@ pub struct CpuHardware {
 impl CpuHardware {
     /// Returns the speed that is kept in a file, where it was measured with these instructions and so many cores.
     pub fn kept_speed(file: &Path, isa: Isa, cores: usize) -> Option<CpuSpeed> {
-        let Ok(Profile::Cpu(profile)) = profile(&file.display().to_string(), Path::new("")) else {
+        let Ok(Profile::Cpu(profile)) = profile(&file.display().to_string(), file) else {
             return None;
         };
         let is_of_here = |speed: &CpuSpeed| speed.instructions == isa.name() && speed.cores == cores;

@@ -45,16 +45,20 @@ impl Devices {
         [&self.cpu].into_iter().chain(simulated.iter()).cloned().collect()
     }
 
-    /// Returns the devices that a name or a profile's file stands for; `beside` is the folder that a file's path begins at. Whoever
-    /// asks for the same gets the same.
+    /// Returns whether a name stands for devices without a profile's file.
+    pub fn is_named(&self, wanted: &str) -> bool {
+        wanted == CPU || DeviceProfile::shipped().iter().any(|profile| profile.name == wanted)
+    }
+
+    /// Returns the devices that a name or the profile's file at `path` stands for. Whoever asks for the same gets the same.
     ///
     /// # Errors
     /// When it is neither, the file is no profile, or its name is that of other devices here.
-    pub fn find(&self, wanted: &str, beside: &Path) -> Result<Device, String> {
+    pub fn find(&self, wanted: &str, path: &Path) -> Result<Device, String> {
         if wanted == CPU {
             return Ok(self.cpu.clone());
         }
-        let Profile::Simulated(profile) = profile(wanted, beside)? else {
+        let Profile::Simulated(profile) = profile(wanted, path)? else {
             return Err(format!(
                 "{wanted} describes the cpu for all endpoints: name it with `start --device`, and write `cpu` here"
             ));
@@ -75,16 +79,15 @@ impl Devices {
     }
 }
 
-/// Returns a profile that ships with the product, or that of a file, whose path begins at a folder.
+/// Returns a profile that ships with the product, or that of the file at `path`.
 ///
 /// # Errors
 /// When it is neither, or the file is no profile.
-pub fn profile(wanted: &str, beside: &Path) -> Result<Profile, String> {
+pub fn profile(wanted: &str, path: &Path) -> Result<Profile, String> {
     let shipped = DeviceProfile::shipped();
     if let Some(profile) = shipped.iter().find(|profile| profile.name == wanted) {
         return Ok(Profile::Simulated(profile.clone()));
     }
-    let path = beside.join(wanted);
     if !path.is_file() {
         let names: Vec<&str> = shipped.iter().map(|profile| profile.name.as_str()).collect();
         return Err(format!(
@@ -92,8 +95,9 @@ pub fn profile(wanted: &str, beside: &Path) -> Result<Profile, String> {
             names.join(", ")
         ));
     }
-    let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", path.display());
-    let text = vastrelay_files::read(&path, MOST_PROFILE).map_err(|error| failed(&error))?;
+    let shown = vastrelay_files::shown(path);
+    let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", shown.display());
+    let text = vastrelay_files::read(path, MOST_PROFILE).map_err(|error| failed(&error))?;
     let text = String::from_utf8(text).map_err(|_| failed(&"it is no text"))?;
     Profile::parse(&text).map_err(|error| failed(&error))
 }
@@ -111,7 +115,7 @@ mod tests {
             Device::cpu(1 << 30, Cores::of_machine(2), || usize::MAX),
             folder.path().into(),
         );
-        let find = |wanted: &str| devices.find(wanted, folder.path());
+        let find = |wanted: &str| devices.find(wanted, &folder.path().join(wanted));
         let (held, ()) = find("sim-24g")
             .unwrap()
             .hold("a", 1, None, |_| Ok::<_, ()>((Take { own: 7, read: 0 }, ())))

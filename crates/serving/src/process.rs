@@ -15,7 +15,7 @@ use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus};
 use std::time::{Duration, Instant};
 
@@ -44,19 +44,25 @@ pub struct Process {
 
 impl Program {
     /// Starts it and connects to it. Its standard input is the socket that it listens at, `name` in the folder; what it says goes to the
-    /// file `name` there. It has no environment, and a group of its own, so that what is typed at a terminal does not reach it.
+    /// file `name` there. It has no environment, and a group of its own, so that what is typed at a terminal does not reach it. When it
+    /// reads a path that is confined to a root, its working directory is that root.
     ///
     /// # Errors
     /// When the system refuses, or the process ends at once; nothing of it is left then.
-    pub fn start(&self, folder: &Folder, name: &str) -> io::Result<(Process, UnixStream, Log)> {
-        self.try_start(folder, name).inspect_err(|_| folder.remove(name))
+    pub fn start(&self, folder: &Folder, name: &str, reads: &Path) -> io::Result<(Process, UnixStream, Log)> {
+        self.try_start(folder, name, reads).inspect_err(|_| folder.remove(name))
     }
 
-    fn try_start(&self, folder: &Folder, name: &str) -> io::Result<(Process, UnixStream, Log)> {
+    fn try_start(&self, folder: &Folder, name: &str, reads: &Path) -> io::Result<(Process, UnixStream, Log)> {
         let said = Log::new(folder.log(name)?);
         let listener = folder.listen(name)?;
         let log = folder.log(name)?;
-        let child = Command::new(&self.path)
+        let root = vastrelay_files::working_directory(reads)?;
+        let mut command = Command::new(&self.path);
+        if let Some(root) = &root {
+            command.current_dir(root.path());
+        }
+        let child = command
             .arg0(NAME)
             .args(&self.words)
             .env_clear()

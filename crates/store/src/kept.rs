@@ -13,6 +13,36 @@ pub struct KeptEndpoint {
     pub beside: String,
     /// Whether the next service serves it.
     pub standing: Standing,
+    /// Which files it may name.
+    pub granted: Granted,
+}
+
+/// Which files of this machine an endpoint may name, beyond those beneath a root.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Granted {
+    /// All that its spec names: the service's own user wrote it.
+    #[default]
+    All,
+    /// These, which the service's own user named before somebody else changed the spec.
+    Only(Vec<String>),
+}
+
+impl Granted {
+    /// Returns how it is kept.
+    pub(crate) fn word(&self) -> String {
+        match self {
+            Granted::All => "*".into(),
+            Granted::Only(paths) => serde_json::to_string(paths).expect("texts are JSON"),
+        }
+    }
+
+    /// Returns the one of a word; nothing is granted by one that cannot be read.
+    pub(crate) fn of(word: &str) -> Granted {
+        match word {
+            "*" => Granted::All,
+            paths => Granted::Only(serde_json::from_str(paths).unwrap_or_default()),
+        }
+    }
 }
 
 /// Whether an endpoint is served.
@@ -53,9 +83,10 @@ pub(crate) fn keep(connection: &Connection, endpoint: &KeptEndpoint) -> rusqlite
         spec,
         beside,
         standing,
+        granted,
     } = endpoint;
-    let sql = "INSERT OR REPLACE INTO endpoints (name, spec, beside, standing) VALUES (?1, ?2, ?3, ?4)";
-    connection.execute(sql, (name, spec, beside, standing.name()))?;
+    let sql = "INSERT OR REPLACE INTO endpoints (name, spec, beside, standing, granted) VALUES (?1, ?2, ?3, ?4, ?5)";
+    connection.execute(sql, (name, spec, beside, standing.name(), granted.word()))?;
     Ok(())
 }
 
@@ -86,6 +117,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<KeptEndpoint> {
         spec: row.get("spec")?,
         beside: row.get("beside")?,
         standing: Standing::of(&row.get::<_, String>("standing")?),
+        granted: Granted::of(&row.get::<_, String>("granted")?),
     })
 }
 
@@ -102,6 +134,7 @@ mod tests {
             spec: spec.into(),
             beside: "/harbour".into(),
             standing: Standing::Served,
+            granted: Granted::Only(vec!["/harbour/a".into()]),
         };
         keep(&connection, &endpoint("b", "model = \"one\"")).unwrap();
         keep(&connection, &endpoint("a", "")).unwrap();

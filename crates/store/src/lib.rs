@@ -26,7 +26,7 @@ pub use calls::{CallFilter, CallRecord, CallText};
 pub use events::{EventFilter, EventRecord};
 pub use history::HistoryPoint;
 pub use jobs::JobRecord;
-pub use kept::{KeptEndpoint, Standing};
+pub use kept::{Granted, KeptEndpoint, Standing};
 pub use keys::{KeyRecord, Scope};
 pub use releases::{BegunReplica, ReleaseEntry};
 pub use runs::RunRecord;

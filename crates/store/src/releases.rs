@@ -1,6 +1,6 @@
 //! Releases of endpoints, and the lives of their replicas.
 
-use crate::kept::KeptEndpoint;
+use crate::kept::{Granted, KeptEndpoint};
 use rusqlite::{Connection, OptionalExtension};
 
 /// A replica that begins a life.
@@ -43,18 +43,27 @@ pub struct ReleaseEntry {
     pub spec: String,
     /// The folder that paths in the spec begin at.
     pub beside: String,
+    /// Which files it may name.
+    pub granted: Granted,
 }
 
 /// Puts down the spec that a release was made from.
 pub(crate) fn describe(connection: &Connection, endpoint: &KeptEndpoint, release: u32) -> rusqlite::Result<()> {
-    let sql = "UPDATE releases SET spec = ?3, beside = ?4 WHERE endpoint = ?1 AND release = ?2";
-    connection.execute(sql, (&endpoint.name, release, &endpoint.spec, &endpoint.beside))?;
+    let sql = "UPDATE releases SET spec = ?3, beside = ?4, granted = ?5 WHERE endpoint = ?1 AND release = ?2";
+    let KeptEndpoint {
+        name,
+        spec,
+        beside,
+        granted,
+        ..
+    } = endpoint;
+    connection.execute(sql, (name, release, spec, beside, granted.word()))?;
     Ok(())
 }
 
 /// Returns the releases of an endpoint, newest first.
 pub(crate) fn all(connection: &Connection, endpoint: &str) -> rusqlite::Result<Vec<ReleaseEntry>> {
-    let sql = "SELECT release, at_ms, spec, beside FROM releases WHERE endpoint = ?1 ORDER BY release DESC";
+    let sql = "SELECT release, at_ms, spec, beside, granted FROM releases WHERE endpoint = ?1 ORDER BY release DESC";
     let mut statement = connection.prepare_cached(sql)?;
     let read = |row: &rusqlite::Row<'_>| {
         Ok(ReleaseEntry {
@@ -62,6 +71,7 @@ pub(crate) fn all(connection: &Connection, endpoint: &str) -> rusqlite::Result<V
             at_ms: row.get(1)?,
             spec: row.get(2)?,
             beside: row.get(3)?,
+            granted: Granted::of(&row.get::<_, String>(4)?),
         })
     };
     statement.query_map([endpoint], read)?.collect()

@@ -18,6 +18,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(STANDING),
         M::up(STARTS),
         M::up(JOBS_AND_BUILDS),
+        M::up(GRANTED),
     ])
 }
 
@@ -259,6 +260,11 @@ CREATE TABLE endpoints (
 ) STRICT, WITHOUT ROWID;
 ALTER TABLE releases ADD COLUMN spec   TEXT NOT NULL DEFAULT '';
 ALTER TABLE releases ADD COLUMN beside TEXT NOT NULL DEFAULT '';";
+
+/// Which files an endpoint may name is kept from now on: `*` is all that its spec names, else a JSON list.
+const GRANTED: &str = "
+ALTER TABLE endpoints ADD COLUMN granted TEXT NOT NULL DEFAULT '*';
+ALTER TABLE releases  ADD COLUMN granted TEXT NOT NULL DEFAULT '*';";
 
 /// Keys may be good for some endpoints only, whose names stand in lines.
 const KEYS_OF_ENDPOINTS: &str = "ALTER TABLE keys ADD COLUMN endpoints TEXT NOT NULL DEFAULT '';";

@@ -29,3 +29,8 @@ pub enum TextError {
     #[error("the model's chat template cannot render this conversation: {0}")]
     Template(String),
 }
+
+/// Says where a file is not the expected JSON, without repeating what it says there.
+pub(crate) fn not_json(error: &serde_json::Error) -> String {
+    format!("it is not the expected JSON: line {}, column {}", error.line(), error.column())
+}

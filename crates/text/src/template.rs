@@ -1,6 +1,6 @@
 //! Chat templates: how a model wants a conversation written.
 
-use crate::error::TextError;
+use crate::error::{TextError, not_json};
 use minijinja::{Environment, Error, ErrorKind, Value, context};
 use serde::{Deserialize, Serialize};
 use std::io::{self, Write};
@@ -88,7 +88,7 @@ impl ChatTemplate {
         let settings: Settings = match vastrelay_files::read(&path, MOST_SETTINGS) {
             Ok(text) => serde_json::from_slice(&text).map_err(|e| TextError::Format {
                 path: path.clone(),
-                reason: e.to_string(),
+                reason: not_json(&e),
             })?,
             Err(e) if e.kind() == io::ErrorKind::NotFound => Settings::default(),
             Err(source) => return Err(TextError::Read { path, source }),
@@ -116,7 +116,10 @@ impl ChatTemplate {
             .map(Some)
             .map_err(|e| TextError::Format {
                 path,
-                reason: format!("the chat template is not valid Jinja: {e}"),
+                reason: match e.line() {
+                    Some(line) => format!("line {line} of the chat template is not valid Jinja"),
+                    None => "the chat template is not valid Jinja".into(),
+                },
             })
     }
 

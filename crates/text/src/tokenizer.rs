@@ -1,6 +1,6 @@
 //! A model's tokenizer.
 
-use crate::error::TextError;
+use crate::error::{TextError, not_json};
 use crate::growth::growth_of;
 use crate::pieces::TokenPieces;
 use std::path::Path;
@@ -50,7 +50,8 @@ impl Tokenizer {
             reason,
         };
         // First as JSON: the package takes it for granted in places that the file is.
-        let file: serde_json::Value = serde_json::from_slice(text).map_err(|e| format(e.to_string()))?;
+        let file: serde_json::Value = serde_json::from_slice(text)
+            .map_err(|e| format(not_json(&e)))?;
         let growth = growth_of(&file["normalizer"]);
         if growth > MOST_GROWTH {
             return Err(format(format!(

@@ -23,7 +23,7 @@ pub enum WeightsError {
         hint: String,
     },
     /// A JSON file is malformed.
-    #[error("{path} is not the expected JSON: {source}")]
+    #[error("{path} is not the expected JSON: line {}, column {}", source.line(), source.column())]
     Json {
         /// The file.
         path: PathBuf,

@@ -18,7 +18,11 @@ impl ModelFiles {
     pub fn open(path: &Path) -> Result<ModelFiles, WeightsError> {
         Ok(ModelFiles {
             gguf: Gguf::is_one(path).then(|| Gguf::open(path)).transpose()?,
-            path: std::path::absolute(path).unwrap_or(path.to_owned()),
+            // A confined path is absolute, and would lose the mark of its root.
+            path: match vastrelay_files::is_confined(path) {
+                true => path.to_owned(),
+                false => std::path::absolute(path).unwrap_or(path.to_owned()),
+            },
         })
     }
 

@@ -38,6 +38,9 @@ pub struct StartOptions {
     /// Folder for the database and the demo's weights [default: the platform's data directory]
     #[arg(long, value_name = "DIR")]
     pub data: Option<PathBuf>,
+    /// Folder whose models, templates and profiles callers over the network may name, besides `models` in the data folder; repeatable
+    #[arg(long = "root", value_name = "DIR")]
+    pub roots: Vec<PathBuf>,
     /// Address to listen on; port 0 picks a free port
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:7411")]
     pub listen: SocketAddr,

@@ -300,7 +300,7 @@ async fn load_shows_in_the_figures_and_lanes_fill_in_the_strip() {
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "watch", "Watch").await;
     browser.click("//th//a[.='pierdesk']").await;
-    let mut load = crate::support::vastrelay()
+    let mut load = service.command()
         .args([
             "load",
             "run",

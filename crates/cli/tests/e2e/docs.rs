@@ -68,6 +68,7 @@ fn run(service: &Service, folder: &Path, command: &str) -> Output {
         .args(["-c", &command.replace("http://127.0.0.1:7411", &service.url)])
         .env("PATH", format!("{programs}:{path}"))
         .env("VASTRELAY_URL", &service.url)
+        .env("XDG_RUNTIME_DIR", service.data.path())
         .env_remove("VASTRELAY_KEY")
         .current_dir(folder)
         .stdin(Stdio::null())

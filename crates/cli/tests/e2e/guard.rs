@@ -259,8 +259,6 @@ async fn tls_with_a_given_certificate() {
     let run = service.client(&[load.as_slice(), &["--ca", &certificate]].concat());
     let summary: Value = serde_json::from_slice(&run.stdout).unwrap_or_else(|_| panic!("{}", err(&run)));
     assert_eq!((&summary["done"], &summary["errors"]), (&json!(6), &json!({})));
-    let root = reqwest::Certificate::from_pem(made.cert.pem().as_bytes()).unwrap();
-    let trusting = Client::builder().add_root_certificate(root).build().unwrap();
     let order = json!({"model": "pierdesk", "arrival": {"kind": "closed", "users": 2}, "span": {"requests": 6},
         "prompts": {"kind": "set", "name": "questions"}});
     assert_eq!(service.post("/manage/load", &order).await.0, 202);
@@ -277,7 +275,7 @@ async fn tls_with_a_given_certificate() {
     );
 
     // A caller who goes away is noticed through the encryption too.
-    let mut child = vastrelay()
+    let mut child = service.command()
         .args([
             "ask",
             "--json",

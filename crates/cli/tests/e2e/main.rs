@@ -30,6 +30,7 @@ mod raw;
 mod records;
 mod reference;
 mod renewal;
+mod roots;
 mod simulated;
 mod spec;
 mod support;

@@ -1,6 +1,6 @@
 //! Load tests through the client: what they report is what the service saw.
 
-use crate::support::{Service, vastrelay};
+use crate::support::Service;
 use serde_json::{Value, json};
 use std::process::{Command, Output, Stdio};
 
@@ -308,7 +308,7 @@ async fn poisson_steps_and_files_work_and_mistakes_are_told_before_anything_is_s
 #[tokio::test]
 async fn ctrl_c_ends_a_run_early_and_keeps_what_it_has() {
     let service = Service::demo(&[]);
-    let child = vastrelay()
+    let child = service.command()
         .args([
             "load",
             "run",

@@ -126,6 +126,13 @@ impl Service {
         }
     }
 
+    /// Returns the binary as its own user runs it.
+    pub fn command(&self) -> Command {
+        let mut command = vastrelay();
+        command.env("XDG_RUNTIME_DIR", self.data.path());
+        command
+    }
+
     /// Runs the client against this service.
     pub fn client(&self, words: &[&str]) -> Output {
         self.client_later(words).wait_with_output().unwrap()
@@ -134,8 +141,7 @@ impl Service {
     /// Starts the client against this service, for those who do something else meanwhile.
     pub fn client_later(&self, words: &[&str]) -> Child {
         let key = self.key.iter().flat_map(|key| ["--key", key.as_str()]);
-        vastrelay()
-            .env("XDG_RUNTIME_DIR", self.data.path())
+        self.command()
             .args(words)
             .args(["--url", &self.url])
             .args(key)

@@ -21,7 +21,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use utoipa::IntoParams;
 use vastrelay_fleet::difference::{Difference, differences};
-use vastrelay_store::{KeptEndpoint, ReleaseEntry, Standing, StartRecord, milliseconds_since_1970};
+use vastrelay_store::{Granted, KeptEndpoint, ReleaseEntry, Standing, StartRecord, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{
     ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EventKind, LogLine,
@@ -47,10 +47,10 @@ pub async fn deploy(
     caller: web::ReqData<Caller>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let by = caller.name().to_owned();
     let wanted: NewEndpoint = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
     let records = records.into_inner();
-    let endpoint = on_thread(move || load(&endpoints, &loader, &records, &wanted, &by)).await?;
+    let caller = caller.into_inner();
+    let endpoint = on_thread(move || load(&endpoints, &loader, &records, &wanted, &caller)).await?;
     Ok(HttpResponse::Created().json(endpoint_status(&endpoint)))
 }
 
@@ -59,10 +59,10 @@ fn load(
     loader: &Loader,
     records: &Arc<Records>,
     wanted: &NewEndpoint,
-    by: &str,
+    caller: &Caller,
 ) -> Result<Arc<Endpoint>, Problem> {
     check_name(&wanted.name).map_err(|text| Problem::field("name", text))?;
-    let order = order(loader, records, wanted, by)?;
+    let order = order(loader, records, wanted, caller)?;
     let terms = Terms {
         from_release: wanted.from_release,
         with_pause: wanted.with_pause,
@@ -90,10 +90,10 @@ pub async fn check(
     caller: web::ReqData<Caller>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let by = caller.name().to_owned();
+    let caller = caller.into_inner();
     let wanted: NewEndpoint = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
     let checked = on_thread(move || {
-        let order = order(&loader, &records, &wanted, &by)?;
+        let order = order(&loader, &records, &wanted, &caller)?;
         let (kept, starts) = before(&records, &wanted.name)?;
         let checked = loader.check(&endpoints, &order);
         let checked = checked.map_err(|error| told(error, &order, wanted.spec.is_some()))?;
@@ -166,8 +166,22 @@ fn told(error: DeployError, order: &Order, has_spec: bool) -> Problem {
     }
 }
 
-/// Returns the order that a caller describes in one of four ways.
-fn order(loader: &Loader, records: &Records, wanted: &NewEndpoint, by: &str) -> Result<Order, Problem> {
+/// Returns the order that a caller describes in one of four ways, with the files that this caller may name.
+fn order(loader: &Loader, records: &Records, wanted: &NewEndpoint, caller: &Caller) -> Result<Order, Problem> {
+    let order = described(loader, records, wanted, caller.name())?;
+    // The demo's files are our own, and an earlier release has what was granted to it.
+    if caller.is_operator() || wanted.demo || wanted.release.is_some() {
+        return Ok(order);
+    }
+    let kept = records.store.kept_endpoint(&wanted.name);
+    let kept = kept.map_err(|error| Problem::internal(error.to_string()))?;
+    let kept = kept.and_then(|kept| Order::of_kept(&kept, "").ok());
+    // What the service's own user has named stays; anything else lies beneath a root.
+    let granted = kept.map_or_else(Vec::new, |kept| kept.granted_files());
+    Ok(order.with(Granted::Only(granted)))
+}
+
+fn described(loader: &Loader, records: &Records, wanted: &NewEndpoint, by: &str) -> Result<Order, Problem> {
     let name = &wanted.name;
     match (&wanted.path, wanted.demo, &wanted.spec, wanted.release) {
         (Some(path), false, None, None) if path.is_empty() => {
@@ -200,7 +214,10 @@ fn earlier(records: &Records, name: &str, release: u32, by: &str) -> Result<Orde
     let found = releases
         .iter()
         .find(|entry| entry.release == release && !entry.spec.is_empty());
-    let Some(ReleaseEntry { spec, beside, .. }) = found else {
+    let Some(ReleaseEntry {
+        spec, beside, granted, ..
+    }) = found
+    else {
         let known: Vec<String> = releases.iter().map(|entry| entry.release.to_string()).collect();
         let known = if known.is_empty() {
             "none".into()
@@ -215,6 +232,7 @@ fn earlier(records: &Records, name: &str, release: u32, by: &str) -> Result<Orde
         spec: spec.clone(),
         beside: beside.clone(),
         standing: Standing::Served,
+        granted: granted.clone(),
     };
     Order::of_kept(&kept, by).map_err(|error| Problem::field("release", error.to_string()))
 }

@@ -1,6 +1,7 @@
 //! `GET /manage/fit`.
 
 use crate::endpoints::Endpoints;
+use crate::guard::Caller;
 use crate::fit::{self, Ask, AskError, Subject, USUAL_STEP_BUDGET, USUAL_TYPICAL, USUAL_WIDTH};
 use crate::loader::Loader;
 use crate::problem::Problem;
@@ -72,10 +73,18 @@ pub async fn fit(
     endpoints: web::Data<Endpoints>,
     loader: web::Data<Loader>,
     query: web::Query<FitQuery>,
+    caller: web::ReqData<Caller>,
 ) -> Result<HttpResponse, Problem> {
     let served = endpoints.get(&query.model).ok();
     let path = served.map(|endpoint| endpoint.source().to_owned());
-    let path = path.unwrap_or_else(|| PathBuf::from(&query.model));
+    let path = match path {
+        Some(path) => path,
+        None if caller.is_operator() => PathBuf::from(&query.model),
+        None => {
+            let beneath = loader.beneath_a_root(Path::new(&query.model));
+            beneath.map_err(|text| Problem::field("model", text))?
+        }
+    };
     // Files are read.
     let answer = web::block(move || answer(&loader, &query, &path)).await;
     let answer = answer.map_err(|error| Problem::internal(error.to_string()))??;

@@ -58,6 +58,7 @@ pub struct Service {
     /// What the engine is asked.
     pub orders: Mutex<Receiver<Order>>,
     /// A key that may manage it.
+    #[allow(dead_code, reason = "not every test manages")]
     pub key: String,
     _data: tempfile::TempDir,
 }

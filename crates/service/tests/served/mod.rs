@@ -31,6 +31,7 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
             isa: settings.isa,
             cpu_profile: "".into(),
             models,
+            roots: Default::default(),
             data: "".into(),
             unpack_demo: |_| Err("there is no demo here".into()),
             workers: None,

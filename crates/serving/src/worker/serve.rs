@@ -246,6 +246,7 @@ impl Worker {
         let assignment = &duty.assignment;
         let enters = |phase| self.teller.tell(ToService::Phase(phase));
         enters(Phase::VerifyingFiles);
+        vastrelay_files::take_working_directory(assignment.path()).map_err(LoadError::Thread)?;
         let files = ModelFiles::open(assignment.path())?;
         let description = ModelDescription::read(&files)?;
         let loaded = assignment.load(
