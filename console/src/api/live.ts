@@ -198,9 +198,10 @@ export class Live {
     if (kept.length > MOST_STEPS) kept.splice(0, kept.length - MOST_STEPS);
     this.steps.set(strip, kept);
     for (const step of steps) {
-      for (const { sequence, request } of step.admitted) {
+      for (const { sequence, request, given_id } of step.admitted) {
         this.requests.set(`${strip} ${sequence}`, request);
-        if (!this.admitted.has(request)) this.admitted.set(request, performance.now());
+        const given = given_id ?? request;
+        if (!this.admitted.has(given)) this.admitted.set(given, performance.now());
       }
     }
     for (const map of [this.requests, this.admitted]) {

@@ -30,7 +30,7 @@ export interface paths {
         };
         /**
          * `GET /health/ready`: 200 when requests are taken: the service is not draining, and one endpoint is ready or there is
-         *     none yet. 503 with the reason when not. Endpoints that have failed are named either way.
+         *     none yet. 503 with the reason when not. To callers who may use models, endpoints that have failed are named either way.
          */
         get: operations["ready"];
         put?: never;
@@ -49,9 +49,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * `GET /health/ready/{name}`: 200 when this endpoint takes requests, 503 when it does not.
+         * `GET /health/ready/{name}`: 200 when this endpoint takes requests, 503 when it does not. Callers who may not use it are not told
+         *     why, nor whether there is such an endpoint: their 503 is empty.
          * @description # Errors
-         *     404 when there is no such endpoint.
+         *     404 when there is no such endpoint, for callers who may use models.
          */
         get: operations["endpoint_ready"];
         put?: never;
@@ -596,7 +597,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * `GET /manage/requests/{id}`: the newest call whose id begins so, whole.
+         * `GET /manage/requests/{id}`: the call whose id begins so, or the only one whose caller gave this id, whole.
          * @description # Errors
          *     404 when there is none.
          */
@@ -1518,6 +1519,8 @@ export interface components {
             number: number;
             /** @description Replicas that hold a part of it. */
             owners: components["schemas"]["DeviceOwner"][];
+            /** @description Bytes that replicas hold which are being started or ended. */
+            changing?: number;
             /** @description Bytes that other programs have taken. */
             others: number;
             /** @description Bytes that a replica may still take. */
@@ -2415,6 +2418,8 @@ export interface components {
         RecordedCall: {
             /** @description The request id that the answer's header carried. */
             id: string;
+            /** @description The id that the caller gave in `x-request-id`. */
+            given_id?: string | null;
             /**
              * Format: int64
              * @description When it arrived, in milliseconds since 1970.
@@ -2798,6 +2803,8 @@ export interface components {
             sequence: number;
             /** @description The id of its request. */
             request: string;
+            /** @description The id that its caller gave in `x-request-id`. */
+            given_id?: string | null;
         };
         /** @description A lane's part in a step. */
         StepLane: {

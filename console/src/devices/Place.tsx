@@ -36,6 +36,7 @@ export function Place({
     ["workspace, process", sum((owner) => owner.workspace + owner.process), "bg-faint"],
     ["KV used", kvUsed, "bg-green"],
     ["KV reserved", sum((owner) => owner.kv_reserved) - kvUsed, "bg-shoal"],
+    ["replicas that come or go", place.changing ?? 0, "bg-line"],
     ["other programs", place.others, "bg-lamp"],
     ["free", place.free, "bg-paper"],
   ] as const;

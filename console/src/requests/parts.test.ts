@@ -38,5 +38,9 @@ test("a call without a token only waited", () => {
 test("what is saved can be read again", () => {
   const calls = [{ id: "a", outcome: 'odd, "quoted"' }] as RecordedCall[];
   expect(csv(calls)).toBe('id,outcome\na,"odd, ""quoted"""\n');
+  const formulas = ["=1+1", "+1", "-1", "@x", "\t=1", "\r=1"].map((id) => ({ id, total: -1 }));
+  expect(csv(formulas as unknown as RecordedCall[])).toBe(
+    "id,total\n'=1+1,-1\n'+1,-1\n'-1,-1\n'@x,-1\n'\t=1,-1\n\"'\r=1\",-1\n",
+  );
   expect(JSON.parse(jsonLines(calls))).toEqual(calls[0]);
 });

@@ -1,11 +1,13 @@
 import type { RecordedCall } from "../api/types";
 
-/** Calls as a table with a header; texts with signs of their own are quoted. */
+/** Calls as a table with a header; texts with signs of their own are quoted, and no text is a formula to a spreadsheet. */
 export function csv(calls: RecordedCall[]): string {
   const names = Object.keys(calls[0] ?? {}) as (keyof RecordedCall)[];
   const cell = (value: unknown) => {
-    const text = String(value);
-    return /[",\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
+    if (value === null || value === undefined) return "";
+    const is = String(value);
+    const text = typeof value === "string" && /^[=+\-@\t\r]/.test(is) ? `'${is}` : is;
+    return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
   };
   return (
     [names.join(","), ...calls.map((call) => names.map((name) => cell(call[name])).join(","))].join(

@@ -50,7 +50,7 @@ async fn list(options: &DeviceListOptions) -> Result<(), Failure> {
 
 /// Returns whether nothing is on a device.
 fn is_empty(place: &DevicePlace) -> bool {
-    place.owners.is_empty() && place.others == 0
+    place.owners.is_empty() && place.others == 0 && place.changing == 0
 }
 
 /// Returns, for a device or for several empty ones, a row for each owner, then what others hold and what is free.
@@ -83,6 +83,9 @@ fn rows(alike: &[DevicePlace]) -> Vec<Vec<String>> {
         ]
     };
     let mut rows: Vec<Vec<String>> = place.owners.iter().map(owner).collect();
+    if place.changing > 0 {
+        rows.push(vec!["replicas that come or go".into(), bytes(place.changing)]);
+    }
     if place.others > 0 {
         rows.push(vec!["other programs".into(), bytes(place.others)]);
     }

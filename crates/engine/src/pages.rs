@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, HashMap};
 pub type ChainKey = [u8; 16];
 
 /// Returns the key of nothing yet, for everything that must match before two sequences may share: the build, the KV
-/// precision, the adapter, and a salt that keeps callers apart.
+/// precision, the adapter, and a cache_scope that keeps callers apart.
 pub fn chain_start(scope: &[&[u8]]) -> ChainKey {
     let mut hasher = blake3::Hasher::new();
     for part in scope {

@@ -1,6 +1,6 @@
 //! What happened in each step.
 
-use crate::scheduler::{PreemptionCause, RowKind};
+use crate::scheduler::{PreemptionCause, PrefillOrder, RowKind};
 use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
 
@@ -56,6 +56,8 @@ pub struct LaneRecord {
     pub tokens: usize,
     /// Tokens found in the cache, in the step that admitted it.
     pub reused: usize,
+    /// Why it came before other prompts, for a part of one.
+    pub order: Option<PrefillOrder>,
 }
 
 /// The last records, oldest first.

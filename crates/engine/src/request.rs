@@ -72,8 +72,8 @@ pub struct GenerationRequest {
     pub waited: Duration,
     /// Which adapter runs on top of the weights; none exist yet, so it is empty.
     pub adapter: String,
-    /// Requests with different salts never share KV pages.
-    pub cache_salt: String,
+    /// Requests with different scopes never share KV pages.
+    pub cache_scope: String,
 }
 
 /// Most completions of one prompt.
@@ -102,7 +102,7 @@ impl GenerationRequest {
             time_limit: None,
             waited: Duration::ZERO,
             adapter: String::new(),
-            cache_salt: String::new(),
+            cache_scope: String::new(),
         }
     }
 

@@ -3,9 +3,9 @@
 //! Inputs are arrivals, cancellations, step outcomes and the clock as a value; the output is the next [`StepPlan`].
 //! There are no threads, channels or clocks in here, so a live engine and a run in virtual time use the same code.
 //!
-//! Every step is planned afresh ("Orca: A Distributed Serving System for Transformer-Based Generative Models", Yu et al.,
-//! 2022) under a budget of tokens: decoding sequences first, then prompts in chunks ("Sarathi-Serve", Agrawal et al.,
-//! 2024), then admissions. When pages run out, the sequence that came last gives its pages back and computes them again
+//! Every step is planned afresh (Yu et al., 2022, on scheduling by iteration) under a budget of tokens: decoding sequences
+//! first, then prompts in chunks (Agrawal et al., 2024, on prefill beside decode), then admissions. Of several prompts the one with the shortest remainder comes first ("A proof of the optimality of
+//! the shortest remaining processing time discipline", Schrage, 1968), until it has passed an older one too often. When pages run out, the sequence that came last gives its pages back and computes them again
 //! later. Sequences are served in the order of the [queue](crate::queue), in the batch and before it.
 
 mod lengths;
@@ -147,6 +147,18 @@ pub enum RowKind {
     Decode,
 }
 
+/// Why a row with a part of a prompt was planned before others.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum PrefillOrder {
+    /// Nobody older has a prompt to compute.
+    Oldest,
+    /// Least of its prompt is left.
+    Shortest,
+    /// Younger ones have passed it as often as they may.
+    Aged,
+}
+
 /// One sequence's part in a step.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct PlannedRow {
@@ -164,6 +176,8 @@ pub struct PlannedRow {
     pub samples: bool,
     /// Draft tokens it has room for behind those.
     pub draft_room: usize,
+    /// Why it came before others, for a part of a prompt.
+    pub order: Option<PrefillOrder>,
 }
 
 /// Why a sequence lost its place.

@@ -7,7 +7,7 @@ use std::time::Duration;
 use vastrelay_engine::pages::chain_start;
 use vastrelay_engine::request::EndReason;
 use vastrelay_engine::scheduler::{
-    Arrival, Limits, PlannedRow, PoolLimits, Rejection, RowKind, RowOutcome, Scheduler, SequenceId, StepPlan,
+    Arrival, Limits, PlannedRow, PoolLimits, PrefillOrder, Rejection, RowKind, RowOutcome, Scheduler, SequenceId, StepPlan,
 };
 
 const PAGE: usize = 16;
@@ -536,7 +536,7 @@ fn an_equal_prompt_is_found_in_the_cache_but_not_across_scopes() {
     );
     let other = Arrival {
         id: SequenceId(2),
-        scope: chain_start(&[b"another salt"]),
+        scope: chain_start(&[b"another cache_scope"]),
         ..prompt
     };
     assert_eq!(reused(&mut world, other), 0);
@@ -560,4 +560,54 @@ fn a_fork_copies_the_partly_filled_page_only() {
     let [one, other] = [0, 1].map(|id| world.scheduler.pages(SequenceId(id)).remove(0));
     assert_eq!(one[..2], other[..2]);
     assert_ne!(one[2], other[2]);
+}
+
+/// Returns the tokens of a plan's row of a sequence, and why it came before others.
+fn part(plan: &StepPlan, id: u64) -> Option<(usize, Option<PrefillOrder>)> {
+    let row = plan.rows.iter().find(|row| row.sequence == SequenceId(id))?;
+    Some((row.tokens, row.order))
+}
+
+#[test]
+fn a_short_prompt_behind_a_long_one_is_computed_in_the_very_next_step() {
+    let limits = || Limits {
+        context: 4_096,
+        ..limits_of(4, 400)
+    };
+    let alone = {
+        let mut world = World::new(limits());
+        world.arrive(arrival(0, 2_000, 1));
+        (1..).find(|_| world.step(1, 1).rows[0].samples).unwrap()
+    };
+    let mut world = World::new(limits());
+    world.arrive(arrival(0, 2_000, 1));
+    assert_eq!(part(&world.step(1, 1), 0), Some((64, Some(PrefillOrder::Oldest))));
+    world.arrive(arrival(1, 20, 1));
+    let plan = world.step(1, 1);
+    assert_eq!(part(&plan, 1), Some((20, Some(PrefillOrder::Shortest))));
+    assert_eq!(part(&plan, 0), Some((44, Some(PrefillOrder::Oldest))));
+    let rest = (3..).find(|_| part(&world.step(1, 1), 0).is_none()).unwrap();
+    assert!(rest <= alone + 2, "{rest} steps instead of {alone}");
+}
+
+#[test]
+fn a_long_prompt_that_shorter_ones_pass_without_end_loses_a_small_part_of_its_steps() {
+    let mut world = World::new(Limits {
+        context: 4_096,
+        ..limits_of(4, 400)
+    });
+    world.arrive(arrival(0, 3_000, 1));
+    let (mut steps, mut aged) = (0, false);
+    while world.alive.contains_key(&SequenceId(0)) {
+        while world.scheduler.occupancy().queue_depth < 2 {
+            let id = world.next;
+            world.arrive(arrival(id, 60, 1));
+        }
+        let plan = world.step(1, 1);
+        aged |= matches!(part(&plan, 0), Some((_, Some(PrefillOrder::Aged | PrefillOrder::Oldest))));
+        steps += 1;
+        assert!(steps < 1_000, "starved");
+    }
+    // Alone it takes 47 steps; a burst of 256 tokens and an eighth of its own may pass it.
+    assert!(aged && steps <= 47 * 9 / 8 + 8, "{steps}");
 }

@@ -9,7 +9,7 @@ use std::time::Duration;
 use vastrelay_engine::engine::frame::{EngineStatus, Frame, Order};
 use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
 use vastrelay_engine::request::{Emitted, Piece, RequestKind};
-use vastrelay_engine::scheduler::{Occupancy, PreemptionCause, RowKind};
+use vastrelay_engine::scheduler::{Occupancy, PreemptionCause, PrefillOrder, RowKind};
 use vastrelay_engine::token::{TokenLogprob, TokenLogprobs};
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest, Refusal, Sampling};
 use vastrelay_text::StopStrings;
@@ -116,7 +116,7 @@ fn request() -> impl Strategy<Value = GenerationRequest> {
         |((prompt, end_ids, choices, [apart, told], most, priority), (emitted, sampling, stop, top, limit, name))| {
             let (seed, temperature, logit_bias) = sampling;
             GenerationRequest {
-                cache_salt: name.clone(),
+                cache_scope: name.clone(),
                 name,
                 kind: if apart {
                     RequestKind::Generate
@@ -165,6 +165,7 @@ fn record() -> impl Strategy<Value = StepRecord> {
         kind: if decodes { RowKind::Decode } else { RowKind::Prefill },
         tokens: counts[1].into(),
         reused: counts[2].into(),
+        order: (!decodes).then_some(PrefillOrder::Shortest),
     });
     let admitted = (any::<u64>(), ".{0,9}").prop_map(|(sequence, request)| AdmittedRecord { sequence, request });
     let cause = prop::sample::select(vec![PreemptionCause::PagesForOlder, PreemptionCause::NoPagesLeft]);

@@ -10,9 +10,12 @@ use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
 
-/// How often a worker looks for work before it sleeps: some tens of microseconds.
-const SPINS: u32 = 20_000;
+/// How long a thread looks for what it waits for before it sleeps.
+const SPIN_TIME: Duration = Duration::from_micros(50);
+/// Looks between two at the clock.
+const LOOKS: u32 = 64;
 
 /// Whether threads that wait for one another spin before they sleep. Clones say the same.
 #[derive(Clone, Debug)]
@@ -30,11 +33,25 @@ impl Spinning {
         self.0.store(spins, Ordering::Relaxed);
     }
 
-    /// Returns how often one that may spin so many times does.
-    pub fn at_most(&self, spins: u32) -> u32 {
-        match self.0.load(Ordering::Relaxed) {
-            true => spins,
-            false => 0,
+    /// Looks until something is ready, for some tens of microseconds where threads spin, else once. Returns whether it is.
+    pub fn look_for(&self, mut is_ready: impl FnMut() -> bool) -> bool {
+        if is_ready() {
+            return true;
+        }
+        if !self.0.load(Ordering::Relaxed) {
+            return false;
+        }
+        let begun = Instant::now();
+        loop {
+            for _ in 0..LOOKS {
+                if is_ready() {
+                    return true;
+                }
+                std::hint::spin_loop();
+            }
+            if begun.elapsed() >= SPIN_TIME {
+                return false;
+            }
         }
     }
 }
@@ -57,6 +74,9 @@ struct Shared {
     next: AtomicUsize,
     /// Workers that have not finished with the current job.
     busy: AtomicUsize,
+    /// Whether the owner sleeps until they have.
+    owner_sleeps: AtomicBool,
+    done: Condvar,
     stop: AtomicBool,
     panic: Mutex<Option<Box<dyn Any + Send>>>,
     spinning: Spinning,
@@ -88,6 +108,8 @@ impl ThreadPool {
             wake: Condvar::new(),
             next: AtomicUsize::new(0),
             busy: AtomicUsize::new(0),
+            owner_sleeps: AtomicBool::new(false),
+            done: Condvar::new(),
             stop: AtomicBool::new(false),
             panic: Mutex::new(None),
             spinning,
@@ -136,16 +158,7 @@ impl ThreadPool {
         }
         shared.wake.notify_all();
         shared.take_part(job);
-        let (mut spins, most) = (0, shared.spinning.at_most(SPINS));
-        while shared.busy.load(Ordering::Acquire) > 0 {
-            spins += 1;
-            if spins < most {
-                std::hint::spin_loop();
-            } else {
-                // Somebody else has the core that a worker needs.
-                std::thread::yield_now();
-            }
-        }
+        shared.wait_for_workers();
         if let Some(panic) = lock(&shared.panic).take() {
             resume_unwind(panic);
         }
@@ -182,14 +195,34 @@ impl Shared {
         }
     }
 
+    /// Waits until no worker is busy: spins for a while, then sleeps, as another program may have the core that a worker needs.
+    fn wait_for_workers(&self) {
+        let is_done = || self.busy.load(Ordering::SeqCst) == 0;
+        if self.spinning.look_for(is_done) {
+            return;
+        }
+        let mut slot = lock(&self.job);
+        // A worker that is done later sees this; one that was done before is seen by the next look.
+        self.owner_sleeps.store(true, Ordering::SeqCst);
+        while !is_done() {
+            slot = self.done.wait(slot).unwrap_or_else(PoisonError::into_inner);
+        }
+        self.owner_sleeps.store(false, Ordering::SeqCst);
+    }
+
+    /// Notes that a worker has finished with the current job.
+    fn finish(&self) {
+        if self.busy.fetch_sub(1, Ordering::SeqCst) == 1 && self.owner_sleeps.load(Ordering::SeqCst) {
+            // The owner holds the lock until it sleeps.
+            drop(lock(&self.job));
+            self.done.notify_one();
+        }
+    }
+
     /// Returns the epoch once it differs from `seen`: spins for a while, then sleeps.
     fn wait_for_change(&self, seen: u64) -> u64 {
-        for _ in 0..self.spinning.at_most(SPINS) {
-            let epoch = self.epoch.load(Ordering::Acquire);
-            if epoch != seen {
-                return epoch;
-            }
-            std::hint::spin_loop();
+        if self.spinning.look_for(|| self.epoch.load(Ordering::Acquire) != seen) {
+            return self.epoch.load(Ordering::Acquire);
         }
         let mut slot = lock(&self.job);
         loop {
@@ -213,7 +246,7 @@ fn work(shared: &Shared) {
         if let Some(job) = job {
             shared.take_part(job);
         }
-        shared.busy.fetch_sub(1, Ordering::Release);
+        shared.finish();
     }
 }
 

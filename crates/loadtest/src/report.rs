@@ -167,12 +167,20 @@ pub fn csv(run: &Run) -> Result<String, String> {
             request.prompt_tokens.to_string(),
             request.reused_tokens.to_string(),
             request.output_tokens.to_string(),
-            request.error.clone().unwrap_or_default(),
+            harmless(request.error.as_deref().unwrap_or_default()),
         ];
         writer.write_record(row).map_err(|e| e.to_string())?;
     }
     let bytes = writer.into_inner().map_err(|e| e.to_string())?;
     String::from_utf8(bytes).map_err(|e| e.to_string())
+}
+
+/// Returns a text that a spreadsheet does not take for a formula.
+fn harmless(text: &str) -> String {
+    match text.starts_with(['=', '+', '-', '@', '\t', '\r']) {
+        true => format!("'{text}"),
+        false => text.to_owned(),
+    }
 }
 
 fn escape(text: &str) -> String {
@@ -193,3 +201,18 @@ h1{margin:0;font-size:26px}h2{font-size:17px;margin:26px 0 6px}header p{margin:4
 table{border-collapse:collapse;font-variant-numeric:tabular-nums}th,td{padding:3px 16px 3px 0;text-align:right;border-bottom:1px solid var(--line)}tbody th,td:first-child,th:first-child{text-align:left}\
 .charts{display:grid;grid-template-columns:repeat(auto-fit,minmax(480px,1fr));gap:18px;margin-top:20px}figure{margin:0}figcaption{font-size:13px;margin-bottom:4px}\
 svg{width:100%;height:auto;background:#fbf7ec;border:1px solid var(--line)}pre{overflow:auto;font-size:12px;background:var(--sea);padding:12px}.note{font-size:12px}";
+
+#[cfg(test)]
+mod tests {
+    use super::harmless;
+
+    #[test]
+    fn a_text_that_begins_like_a_formula_is_neutralised() {
+        for text in ["=1+1", "+1", "-1", "@x", "\t=1", "\r=1"] {
+            assert_eq!(harmless(text), format!("'{text}"));
+        }
+        for text in ["", "429 queue_full", "a=1"] {
+            assert_eq!(harmless(text), text);
+        }
+    }
+}

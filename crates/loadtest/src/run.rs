@@ -29,6 +29,9 @@ pub struct Run {
     pub seconds: f64,
     /// Whether somebody stopped it before its end.
     pub stopped_early: bool,
+    /// Why it ended before its time, where that was not its sender's wish.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ended_because: Option<String>,
     /// Each request.
     #[serde(default)]
     pub requests: Vec<RequestRecord>,

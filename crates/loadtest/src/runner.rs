@@ -4,7 +4,7 @@ use crate::prompts::Prompt;
 use crate::record::{RequestRecord, Sample, ServiceSample, Setup};
 use crate::run::{FORM, Run};
 use crate::summary::Summary;
-use crate::target::{Answer, Request, Target};
+use crate::target::{Answer, Request, Seen, Target};
 use crate::waiting::reach;
 use crate::workload::{Arrival, Draws, Span, Workload};
 use rand::rngs::StdRng;
@@ -93,27 +93,34 @@ pub async fn run<T: Target>(
         ..Progress::default()
     });
     field.warm_up().await;
-    let before = field.target.look().await;
+    let before = field.target.look().await.served();
     let begun_ms = milliseconds_since_1970();
     field.start = Instant::now();
     let field = Arc::new(field);
     let mut samples = Vec::new();
-    let sending = send_all(field.clone());
-    tokio::pin!(sending);
-    loop {
-        tokio::select! {
-            () = &mut sending => break,
-            () = sleep(LOOK_EVERY) => {
-                let sample = field.look().await;
-                tell(field.progress(&sample));
-                samples.push(sample);
+    let mut gone = Gone::new(before.is_some());
+    {
+        let sending = send_all(field.clone());
+        tokio::pin!(sending);
+        loop {
+            tokio::select! {
+                () = &mut sending => break,
+                () = sleep(LOOK_EVERY) => {
+                    let (sample, seen) = field.look().await;
+                    tell(field.progress(&sample));
+                    samples.push(sample);
+                    // Whoever still sends would only be refused; what is under way is dropped with it.
+                    if gone.is_certain_with(seen) {
+                        break;
+                    }
+                }
             }
         }
     }
-    let last = field.look().await;
+    let (last, _) = field.look().await;
     tell(field.progress(&last));
     samples.push(last);
-    let after = field.target.look().await;
+    let after = field.target.look().await.served();
     let mut requests = std::mem::take(&mut *field.records());
     requests.sort_by(|a, b| a.due.total_cmp(&b.due));
     let last_end = requests.iter().map(|request| request.ended).fold(0.0, f64::max);
@@ -139,11 +146,44 @@ pub async fn run<T: Target>(
         workload: field.workload.clone(),
         setup,
         seconds,
-        stopped_early: *field.stop.borrow(),
+        stopped_early: *field.stop.borrow() || gone.why.is_some(),
+        ended_because: gone.why,
         requests,
         samples,
         summary,
     })
+}
+
+/// Whether the endpoint is gone that the load is sent to.
+struct Gone {
+    was_served: bool,
+    /// What the last look saw.
+    last: Option<String>,
+    /// Why, once it is certain.
+    why: Option<String>,
+}
+
+impl Gone {
+    fn new(was_served: bool) -> Gone {
+        Gone {
+            was_served,
+            last: None,
+            why: None,
+        }
+    }
+
+    /// Takes a look and returns whether the endpoint is gone: two looks in a row say so, as a change may hide it for a moment.
+    fn is_certain_with(&mut self, seen: Seen) -> bool {
+        match seen {
+            Seen::Served(_) => (self.was_served, self.last) = (true, None),
+            Seen::Gone(why) if self.was_served => match self.last.take() {
+                Some(_) => self.why = Some(why),
+                None => self.last = Some(why),
+            },
+            Seen::Gone(_) | Seen::Nothing => {}
+        }
+        self.why.is_some()
+    }
 }
 
 /// Sends everything and waits for all answers.
@@ -291,17 +331,18 @@ impl<T: Target> Field<T> {
         }
     }
 
-    async fn look(&self) -> Sample {
+    async fn look(&self) -> (Sample, Seen) {
         // What ran is counted when the look begins: the service may be slow to tell.
         let (at, running) = (self.seconds(), self.running.load(Ordering::Relaxed));
-        let service = self.target.look().await.map(|endpoint| ServiceSample {
+        let seen = self.target.look().await;
+        let service = seen.clone().served().map(|endpoint| ServiceSample {
             queue_depth: endpoint.occupancy.queue_depth,
             lanes_used: endpoint.occupancy.lanes_used,
             pages_used: endpoint.occupancy.pages_used,
             preemptions: endpoint.totals.preemptions,
             busy: endpoint.totals.busy,
         });
-        Sample { at, running, service }
+        (Sample { at, running, service }, seen)
     }
 
     fn progress(&self, sample: &Sample) -> Progress {

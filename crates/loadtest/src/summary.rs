@@ -169,10 +169,15 @@ impl Summary {
         self.lanes_share = Some(lanes as f64 / (during.len().max(1) * width.max(1)) as f64);
         let most_pages = service.iter().map(|(_, sample)| sample.pages_used).max().unwrap_or(0);
         self.pages_share = Some(most_pages as f64 / pages.max(1) as f64);
-        self.preemptions = Some(last.1.preemptions - first.1.preemptions);
+        // A new release or worker counts from zero: what it has counted is added to what the last one had.
+        let pairs = || service.windows(2).map(|pair| (&pair[0], &pair[1]));
+        let grown = pairs().map(|(before, after)| after.1.preemptions.saturating_sub(before.1.preemptions));
+        self.preemptions = Some(grown.sum());
         let (from, to) = (first, service.iter().rfind(|(at, _)| *at <= seconds).unwrap_or(last));
         let time = to.0 - from.0;
-        self.busy_share = (time > 0.0).then(|| ((to.1.busy - from.1.busy) / time).min(1.0));
+        let within = pairs().filter(|(_, after)| after.0 <= to.0);
+        let busy: f64 = within.map(|(before, after)| (after.1.busy - before.1.busy).max(0.0)).sum();
+        self.busy_share = (time > 0.0).then(|| (busy / time).min(1.0));
     }
 
     fn find_limit(&mut self, workload: &Workload, service: &[(f64, ServiceSample)], width: usize) {

@@ -61,5 +61,27 @@ pub trait Target: Send + Sync + 'static {
     fn send(&self, ready: Self::Ready) -> impl Future<Output = Answer> + Send;
 
     /// Returns how the service's side stands, where it tells.
-    fn look(&self) -> impl Future<Output = Option<EndpointStatus>> + Send;
+    fn look(&self) -> impl Future<Output = Seen> + Send;
+}
+
+/// How the service's side stands.
+#[derive(Clone, Debug, Default)]
+pub enum Seen {
+    /// It does not tell.
+    #[default]
+    Nothing,
+    /// The endpoint is served.
+    Served(Box<EndpointStatus>),
+    /// The endpoint takes no calls any more, and why.
+    Gone(String),
+}
+
+impl Seen {
+    /// Returns the status of an endpoint that is served.
+    pub fn served(self) -> Option<EndpointStatus> {
+        match self {
+            Seen::Served(status) => Some(*status),
+            Seen::Nothing | Seen::Gone(_) => None,
+        }
+    }
 }

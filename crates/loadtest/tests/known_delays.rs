@@ -3,9 +3,9 @@
 use std::time::Duration;
 use tokio::sync::watch;
 use tokio::time::{Instant, sleep, sleep_until};
-use vastrelay_loadtest::target::{Answer, Request};
+use vastrelay_loadtest::target::{Answer, Request, Seen};
 use vastrelay_loadtest::{Arrival, Prompt, Run, Span, Target, Workload};
-use vastrelay_wire::manage::{EndpointStatus, Spread};
+use vastrelay_wire::manage::{ServiceStatus, Spread};
 
 const FIRST: Duration = Duration::from_millis(20);
 const GAP: Duration = Duration::from_millis(5);
@@ -78,8 +78,8 @@ impl Target for FixedDelays {
         }
     }
 
-    async fn look(&self) -> Option<EndpointStatus> {
-        None
+    async fn look(&self) -> Seen {
+        Seen::Nothing
     }
 }
 
@@ -153,4 +153,47 @@ async fn a_run_that_is_stopped_keeps_what_it_has() {
         .await
         .unwrap();
     assert!(found.stopped_early && found.summary.done > 50 && found.summary.sent < 1_000);
+}
+
+/// Answers nothing, and is an endpoint that goes after a while, having been changed for another one before.
+struct Leaves {
+    start: Instant,
+}
+
+impl Target for Leaves {
+    type Ready = ();
+
+    fn ready(&self, _: &Request) {}
+
+    async fn send(&self, (): ()) -> Answer {
+        std::future::pending().await
+    }
+
+    async fn look(&self) -> Seen {
+        let seconds = self.start.elapsed().as_secs_f64();
+        let mut service: ServiceStatus = serde_json::from_str(STATUS).unwrap();
+        let mut status = service.endpoints.remove(0);
+        // The counters of the second release begin at zero.
+        let since = if seconds < 5.0 { seconds } else { seconds - 5.0 };
+        status.totals.preemptions = 10 * since as u64;
+        status.totals.busy = since;
+        match seconds {
+            ..10.0 => Seen::Served(Box::new(status)),
+            _ => Seen::Gone("the endpoint `stub` is stopped: by ops".into()),
+        }
+    }
+}
+
+const STATUS: &str = include_str!("../../cli/src/watch/status.json");
+
+#[tokio::test(start_paused = true)]
+async fn an_endpoint_that_goes_ends_the_test_within_a_second_and_counters_that_begin_again_add_up() {
+    let target = Leaves { start: Instant::now() };
+    let begun = Instant::now();
+    let found = run(target, workload(Arrival::Closed { users: 3 }, Span::Seconds(600.0))).await;
+    assert!(begun.elapsed().as_secs_f64() < 11.0, "{:?}", begun.elapsed());
+    assert_eq!(found.ended_because.as_deref(), Some("the endpoint `stub` is stopped: by ops"));
+    assert!(found.stopped_early);
+    let preemptions = found.summary.preemptions.unwrap();
+    assert!((70..=90).contains(&preemptions), "{preemptions}");
 }

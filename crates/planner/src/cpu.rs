@@ -21,7 +21,7 @@ use crate::accelerator::Role;
 pub struct CpuProfile {
     /// `cpu`.
     pub name: String,
-    /// Cores that replicas may use; all but one when absent.
+    /// Cores that replicas may use; all when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cores: Option<usize>,
     /// Memory that they may use; all of the machine's when absent.

@@ -121,6 +121,8 @@ pub enum ProfileError {
     },
 }
 
+/// Longest name of a device.
+const LONGEST_NAME: usize = 100;
 /// Most devices of one kind.
 const MOST_DEVICES: usize = 1_024;
 
@@ -149,7 +151,7 @@ impl DeviceProfile {
 
     fn check(&self) -> Result<(), ProfileError> {
         let refuse = |key, found: String, wanted| Err(ProfileError::Value { key, found, wanted });
-        let is_named = !self.name.is_empty()
+        let is_named = (1..=LONGEST_NAME).contains(&self.name.len())
             && self
                 .name
                 .chars()
@@ -158,7 +160,7 @@ impl DeviceProfile {
             return refuse(
                 "name",
                 format!("{:?}", self.name),
-                "use letters, digits, `-`, `_` and `.`, and not `cpu`",
+                "use up to 100 letters, digits, `-`, `_` and `.`, and not `cpu`",
             );
         }
         if self.count == 0 || self.count > MOST_DEVICES {

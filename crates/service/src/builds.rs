@@ -19,7 +19,7 @@ use vastrelay_serving::process::{Process, Program};
 use vastrelay_serving::{KvPrecision, LoadError, Precision, Precisions};
 use vastrelay_store::{BuildRecord, StoreError, milliseconds_since_1970};
 use vastrelay_weights::build::Checked;
-use vastrelay_weights::{Build, ModelFiles};
+use vastrelay_weights::{Build, ModelFiles, WeightsError};
 
 /// The folder of builds, in a service's data.
 const FOLDER: &str = "builds";
@@ -373,7 +373,9 @@ impl Builds {
     pub(crate) fn checked(&self, ready: &Ready) -> Result<Option<Checked>, LoadError> {
         let path = Build::tensors_of(&ready.folder);
         let stamp = File::open(&path).and_then(|file| Stamp::of(&file));
-        match stamp.map_err(|error| unreadable(&path, &error))? {
+        // Like any other fault of its files, it is one after which the build is made again.
+        let stamp = stamp.map_err(|source| LoadError::Weights(WeightsError::Read { path: path.clone(), source }));
+        match stamp? {
             None => Ok(None),
             Some(stamp) => Ok(Some(Checked::of(stamp, self.digest_of_file(&path)?.1))),
         }

@@ -208,7 +208,7 @@ fn dress(status: StatusCode) -> Vec<u8> {
     let problem = Problem::unreadable(status);
     let body = serde_json::to_string(&problem.envelope()).expect("wire types are JSON");
     format!(
-        "HTTP/1.1 {} {}\r\ncontent-type: application/json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{body}",
+        "HTTP/1.1 {} {}\r\ncontent-type: application/json\r\nx-content-type-options: nosniff\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{body}",
         problem.status_code().as_str(),
         status.canonical_reason().unwrap_or_default(),
         body.len()

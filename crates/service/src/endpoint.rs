@@ -19,7 +19,6 @@ use vastrelay_serving::{Device, Model, Plan};
 use vastrelay_text::ChatTemplate;
 
 /// Why calls end whose endpoint is closed.
-pub(crate) const STOPPED: &str = "the endpoint was stopped before the answer had ended";
 
 /// What callers address by a name.
 pub struct Endpoint {

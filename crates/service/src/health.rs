@@ -1,10 +1,10 @@
 //! Is it alive, and is it ready?
 
-use crate::endpoints::Endpoints;
-use crate::life::Life;
+use crate::guard::{Access, caller_of};
 use crate::manage::status::condition;
 use crate::problem::Problem;
-use actix_web::{HttpResponse, web};
+use crate::state::ServiceState;
+use actix_web::{HttpRequest, HttpResponse, web};
 use serde_json::json;
 use vastrelay_fleet::State;
 use vastrelay_wire::error::ErrorEnvelope;
@@ -16,11 +16,15 @@ pub async fn live() -> HttpResponse {
 }
 
 /// `GET /health/ready`: 200 when requests are taken: the service is not draining, and one endpoint is ready or there is
-/// none yet. 503 with the reason when not. Endpoints that have failed are named either way.
+/// none yet. 503 with the reason when not. To callers who may use models, endpoints that have failed are named either way.
 #[utoipa::path(get, path = "/health/ready", tag = "manage", responses((status = 200, body = serde_json::Value), (status = 503, body = serde_json::Value)))]
-pub async fn ready(endpoints: web::Data<Endpoints>, life: web::Data<Life>) -> HttpResponse {
+pub async fn ready(state: web::Data<ServiceState>, request: HttpRequest) -> HttpResponse {
+    let (endpoints, life) = (&state.endpoints, &state.life);
     let all = endpoints.all();
-    let condition = condition(&endpoints, &all, &life);
+    let condition = condition(endpoints, &all, life);
+    let Ok(caller) = caller_of(&state, &request, Access::Use).await else {
+        return answer(condition, &[]);
+    };
     let failed = all.iter().filter(|endpoint| endpoint.crew.state() == State::Failed);
     let mut failed: Vec<String> = failed.map(|endpoint| endpoint.name.clone()).collect();
     let resting = endpoints.resting().into_iter();
@@ -29,23 +33,37 @@ pub async fn ready(endpoints: web::Data<Endpoints>, life: web::Data<Life>) -> Ht
             .filter(|(_, resting)| resting.state == State::Failed)
             .map(|(name, _)| name),
     );
+    failed.retain(|name| caller.sight().has(name));
     answer(condition, &failed)
 }
 
-/// `GET /health/ready/{name}`: 200 when this endpoint takes requests, 503 when it does not.
+/// `GET /health/ready/{name}`: 200 when this endpoint takes requests, 503 when it does not. Callers who may not use it are not told
+/// why, nor whether there is such an endpoint: their 503 is empty.
 ///
 /// # Errors
-/// 404 when there is no such endpoint.
+/// 404 when there is no such endpoint, for callers who may use models.
 #[utoipa::path(get, path = "/health/ready/{name}", tag = "manage", params(("name" = String, Path, description = "The endpoint")),
     responses((status = 200, body = serde_json::Value), (status = "4XX", body = ErrorEnvelope), (status = 503, body = serde_json::Value)))]
 pub async fn endpoint_ready(
-    endpoints: web::Data<Endpoints>,
-    life: web::Data<Life>,
+    state: web::Data<ServiceState>,
+    request: HttpRequest,
     name: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
-    let state = endpoints.state_of(&name)?;
-    let condition = if life.is_draining() { State::Draining } else { state };
-    Ok(answer(condition, &[]))
+    let found = state.endpoints.state_of(&name);
+    let serves = |found: State| found.serves() && !state.life.is_draining();
+    let Ok(caller) = caller_of(&state, &request, Access::Use).await else {
+        return Ok(match found.is_ok_and(serves) {
+            true => HttpResponse::Ok().json(json!({"ready": true})),
+            false => HttpResponse::ServiceUnavailable().finish(),
+        });
+    };
+    let sight = caller.sight();
+    if !sight.has(&name) {
+        let text = "this key knows of no such endpoint; GET /v1/models lists those that it may call";
+        return Err(Problem::not_kept(text.into()));
+    }
+    let draining = state.life.is_draining();
+    Ok(answer(if draining { State::Draining } else { found? }, &[]))
 }
 
 fn answer(condition: State, failed: &[String]) -> HttpResponse {

@@ -7,6 +7,7 @@ use serde_json::{Value, json};
 use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 use vastrelay_fleet::State;
+use tokio::sync::watch;
 use vastrelay_store::milliseconds_since_1970;
 
 /// How long the address may take to answer.
@@ -20,6 +21,8 @@ pub(crate) struct Herald {
     to: Url,
     /// What was told last, by endpoint.
     told: HashMap<String, Told>,
+    /// Delivers the newest state of each endpoint, one after the other: an older one never arrives after a newer one.
+    deliveries: HashMap<String, watch::Sender<Value>>,
 }
 
 /// What is to be told of an endpoint: its state and its release.
@@ -40,6 +43,7 @@ impl Herald {
             client,
             to,
             told: HashMap::new(),
+            deliveries: HashMap::new(),
         })
     }
 
@@ -55,7 +59,29 @@ impl Herald {
                 "why": why,
                 "at_ms": milliseconds_since_1970(),
             });
-            tokio::spawn(tell(self.client.clone(), self.to.clone(), body));
+            self.deliver(name, body);
+        }
+        self.deliveries.retain(|name, _| now.contains_key(name));
+    }
+
+    fn deliver(&mut self, name: String, body: Value) {
+        if let Some(delivery) = self.deliveries.get(&name) {
+            delivery.send_replace(body);
+            return;
+        }
+        let (delivery, newest) = watch::channel(body);
+        tokio::spawn(tell_each(self.client.clone(), self.to.clone(), newest));
+        self.deliveries.insert(name, delivery);
+    }
+}
+
+/// Tells an endpoint's states in their order, one delivery after the other, and drops those that are overtaken while they wait.
+async fn tell_each(client: Client, to: Url, mut newest: watch::Receiver<Value>) {
+    loop {
+        let body = newest.borrow_and_update().clone();
+        tell(&client, &to, &body, &mut newest).await;
+        if newest.changed().await.is_err() {
+            return;
         }
     }
 }
@@ -90,12 +116,15 @@ fn news(
     news
 }
 
-async fn tell(client: Client, to: Url, body: Value) {
+async fn tell(client: &Client, to: &Url, body: &Value, newest: &mut watch::Receiver<Value>) {
     // An address may hold a secret, so only its host is named.
-    let host = to.host_str().unwrap_or_default().to_owned();
+    let host = to.host_str().unwrap_or_default();
     for pause in PAUSES {
         tokio::time::sleep(pause).await;
-        match client.post(to.clone()).json(&body).send().await {
+        if newest.has_changed().unwrap_or(false) {
+            return;
+        }
+        match client.post(to.clone()).json(body).send().await {
             Ok(answer) if answer.status().is_success() => return,
             Ok(answer) => tracing::warn!(
                 host,
@@ -110,6 +139,31 @@ async fn tell(client: Client, to: Url, body: Value) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[tokio::test(start_paused = true)]
+    async fn an_older_state_never_arrives_after_a_newer_one() {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let to: Url = format!("http://{}/", listener.local_addr().unwrap()).parse().unwrap();
+        let (delivery, newest) = watch::channel(json!(1));
+        let telling = tokio::spawn(tell_each(Client::builder().no_proxy().build().unwrap(), to, newest));
+        let mut arrived = Vec::new();
+        // The first delivery of each state fails, and the second state comes while the first one waits for its next try.
+        for answer in ["500 Internal Server Error", "500 Internal Server Error", "200 OK"] {
+            let (mut stream, _) = listener.accept().await.unwrap();
+            let mut request = vec![0; 4_096];
+            let read = tokio::io::AsyncReadExt::read(&mut stream, &mut request).await.unwrap();
+            let text = String::from_utf8_lossy(&request[..read]).into_owned();
+            arrived.push(text.trim_end().chars().last().unwrap());
+            if arrived.len() == 1 {
+                delivery.send_replace(json!(2));
+            }
+            let answer = format!("HTTP/1.1 {answer}\r\ncontent-length: 0\r\nconnection: close\r\n\r\n");
+            tokio::io::AsyncWriteExt::write_all(&mut stream, answer.as_bytes()).await.unwrap();
+        }
+        assert_eq!(arrived, ['1', '2', '2']);
+        drop(delivery);
+        telling.await.unwrap();
+    }
 
     #[test]
     fn each_change_is_told_once_and_parking_is_none() {

@@ -42,10 +42,10 @@ pub enum MakeKeyError {
 pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> {
     let name = wanted.name.trim();
     let refuse = |field, text: &str| Err(MakeKeyError::Field(field, format!("`{field}` {text}")));
-    if name.is_empty() || name.chars().count() > LONGEST_NAME || name.contains(char::is_control) {
+    if name.is_empty() || name.chars().count() > LONGEST_NAME || name.contains(misleads) {
         return refuse(
             "name",
-            "must have 1 to 80 characters and no control characters, such as \"ferry desk\"",
+            "must have 1 to 80 characters, none of which control a terminal or the direction of text, such as \"ferry desk\"",
         );
     }
     if wanted
@@ -99,6 +99,12 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
     store.add_key(&record)?;
     let entry = key_entry(record, now);
     Ok(MadeKey { key, entry })
+}
+
+/// Returns whether a character makes a text look other than it is: a control character, or one that changes its direction.
+fn misleads(c: char) -> bool {
+    let changes_direction = matches!(c, '\u{061c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    c.is_control() || changes_direction
 }
 
 /// How a key stands.
@@ -228,6 +234,9 @@ mod tests {
         let store = Store::open(folder.path(), Retention::default()).unwrap();
         let cases = [
             (wanted("  "), "name"),
+            (wanted("a\u{1b}[2Jb"), "name"),
+            (wanted("desk\u{202e}evil"), "name"),
+            (wanted("desk\u{2066}"), "name"),
             (
                 NewKey {
                     expires_in: Some(0),

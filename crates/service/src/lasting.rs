@@ -5,7 +5,8 @@
 
 mod progress;
 
-use crate::endpoint::{Endpoint, STOPPED};
+use crate::endpoint::Endpoint;
+use crate::standing::STOPPED;
 use crate::line::{Alone, Entry, Turn};
 use crate::placed::Placed;
 use crate::problem::Problem;

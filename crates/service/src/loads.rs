@@ -2,6 +2,7 @@
 
 use crate::problem::Problem;
 use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use vastrelay_wire::load::{LoadState, LoadStatus};
 
@@ -29,6 +30,14 @@ impl Loads {
     pub(crate) fn stop(&self) {
         if let Some(load) = self.lock().as_ref().filter(|load| is_under_way(&load.status)) {
             let _ = load.stop.send(true);
+        }
+    }
+
+    /// Waits until no load test is under way, so that a stopped one has saved its run; no longer than a limit.
+    pub(crate) async fn wait_for_end(&self, limit: Duration) {
+        let begun = Instant::now();
+        while begun.elapsed() < limit && self.status().as_ref().is_some_and(is_under_way) {
+            tokio::time::sleep(Duration::from_millis(20)).await;
         }
     }
 

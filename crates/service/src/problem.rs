@@ -1,6 +1,7 @@
 //! Errors as answers: what is wrong, what the limit is, what works.
 
-use crate::standing::NotReady;
+use crate::deploy_error::DeployError;
+use crate::standing::{NotReady, STOPPED};
 use actix_web::http::StatusCode;
 use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpResponse, ResponseError};
@@ -436,6 +437,23 @@ impl Problem {
     fn closing(mut self) -> Problem {
         self.closes = true;
         self
+    }
+
+    /// A call that ended without its answer, for a reason that its stream tells: 503 when somebody stopped its endpoint, else 500.
+    pub(crate) fn ended(reason: String) -> Problem {
+        if reason == STOPPED {
+            return Problem::not_ready(&NotReady::Closed).said(reason);
+        }
+        Problem::internal(reason)
+    }
+
+    /// An endpoint that cannot be started: 409 when it has no room now, else 503, with the reason.
+    pub(crate) fn not_started(error: &DeployError) -> Problem {
+        let (status, code) = match error.is_for_want_of_room() {
+            true => (StatusCode::CONFLICT, "no_room"),
+            false => (StatusCode::SERVICE_UNAVAILABLE, "endpoint_failed"),
+        };
+        Problem::new(status, "server_error", code, error.to_string())
     }
 
     /// Something broke on our side: 500.

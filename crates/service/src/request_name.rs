@@ -6,7 +6,7 @@ use crate::redact::redact;
 use crate::state::ServiceState;
 use actix_web::body::{BodySize, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
-use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::http::header::{HeaderName, HeaderValue, X_CONTENT_TYPE_OPTIONS};
 use actix_web::http::{ConnectionType, Method, Version};
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpMessage, web};
@@ -32,7 +32,8 @@ fn method_label(method: &Method) -> &'static str {
         .map_or("other", |place| names[place])
 }
 
-/// Gives each request a name, the caller's own or a new one, says it in the answer, and counts the answer.
+/// Gives each request an id of ours, says it in the answer, and counts the answer. An id that the caller gave is kept beside it:
+/// callers may give the same one twice, or one that is the beginning of another.
 pub(crate) async fn name_request(
     request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
@@ -43,11 +44,10 @@ pub(crate) async fn name_request(
         .get(REQUEST_ID)
         .and_then(|value| value.to_str().ok())
         .filter(|id| is_name(id));
-    let id = given.map_or_else(
-        || uuid::Uuid::new_v4().simple().to_string(),
-        |id| redact(id).into_owned(),
-    );
-    request.extensions_mut().insert(RequestId(id.clone()));
+    let given = given.map(|given| redact(given).into_owned());
+    let id = uuid::Uuid::new_v4().simple().to_string();
+    let named = RequestId { id: id.clone(), given };
+    request.extensions_mut().insert(named);
     request.extensions_mut().insert(Arrival(begun));
     let (method, version) = (method_label(request.method()), request.version());
     let state = request.app_data::<web::Data<ServiceState>>().cloned();
@@ -65,10 +65,10 @@ pub(crate) async fn name_request(
         head.no_chunking(true);
         head.set_connection_type(ConnectionType::Close);
     }
+    let headers = response.headers_mut();
+    headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     if let Ok(value) = HeaderValue::from_str(&id) {
-        response
-            .headers_mut()
-            .insert(HeaderName::from_static(REQUEST_ID), value);
+        headers.insert(HeaderName::from_static(REQUEST_ID), value);
     }
     Ok(response)
 }

@@ -17,6 +17,10 @@ use vastrelay_store::{Store, StoreError};
 
 /// How long requests may take to end after the service was told to stop.
 const DRAIN_LIMIT: Duration = Duration::from_secs(60);
+/// How long the service's own load test may take to save what it has measured.
+const LOAD_LIMIT: Duration = Duration::from_secs(5);
+/// How long the errors of calls may take that did not end by then.
+const ANSWER_LIMIT: Duration = Duration::from_secs(2);
 
 /// Why the service cannot listen or go on.
 #[derive(Debug, thiserror::Error)]
@@ -158,15 +162,21 @@ impl Server {
             () = state.life.stopped() => {}
         }
         state.life.drain();
+        // Its own load test would keep it busy for as long as it may take to drain.
+        state.loads.stop();
         tracing::info!(active = state.life.active_calls(), "draining");
         tokio::select! {
             () = drained(&state) => {}
             // Who asks twice does not want to wait.
             () = signals.next() => tracing::warn!(left = state.life.active_calls(), "told to stop again: not waiting"),
         }
+        // What still waits is answered, and not cut off.
+        state.endpoints.all().iter().for_each(|endpoint| endpoint.crew.close());
+        answered(&state).await;
         sampling.abort();
         handle.stop(true).await;
         let ended = running.await;
+        state.loads.wait_for_end(LOAD_LIMIT).await;
         let flushed = state.clone();
         let _ = web::block(move || flushed.records.store.flush()).await;
         tracing::info!(left = state.life.active_calls(), "stopped");
@@ -195,8 +205,17 @@ impl Signals {
 
 /// Waits until every call has ended, but no longer than [`DRAIN_LIMIT`].
 async fn drained(state: &ServiceState) {
+    ended_within(state, DRAIN_LIMIT).await;
+}
+
+/// Waits until calls that cannot go on have their error, but no longer than [`ANSWER_LIMIT`].
+async fn answered(state: &ServiceState) {
+    ended_within(state, ANSWER_LIMIT).await;
+}
+
+async fn ended_within(state: &ServiceState, limit: Duration) {
     let begun = Instant::now();
-    while state.life.active_calls() > 0 && begun.elapsed() < DRAIN_LIMIT {
+    while state.life.active_calls() > 0 && begun.elapsed() < limit {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }

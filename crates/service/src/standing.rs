@@ -21,6 +21,9 @@ pub(crate) enum Life {
     },
 }
 
+/// How calls end whose endpoint is stopped before they have an answer.
+pub(crate) const STOPPED: &str = "the endpoint was stopped before the answer had ended";
+
 /// Why a request is not taken.
 pub(crate) enum NotTaken {
     /// This one is refused.

@@ -3,7 +3,8 @@
 use crate::patience::Patience;
 use std::collections::BTreeMap;
 use std::io::Write;
-use std::os::unix::fs::OpenOptionsExt;
+use std::fs::Permissions;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
@@ -278,6 +279,10 @@ fn found_under(folder: &Folder, name: String, secret: &Secret) -> Option<Found> 
 
 /// Returns the secret in a file, or a new one that is written there.
 fn secret(path: &Path) -> std::io::Result<Secret> {
+    // The mode of a file that exists already is not changed by opening it.
+    if path.exists() {
+        std::fs::set_permissions(path, Permissions::from_mode(0o600))?;
+    }
     if let Ok(bytes) = vastrelay_files::read(path, 64)
         && let Ok(bytes) = <[u8; 32]>::try_from(bytes)
     {

@@ -10,11 +10,12 @@ pub struct Cores {
 }
 
 impl Cores {
-    /// Returns those of a machine: a replica gets all but one, which serves HTTP.
+    /// Returns those of a machine: a replica gets all of them. HTTP is served between its steps, and before them where both want
+    /// a core, as workers have a lower priority.
     pub fn of_machine(count: usize) -> Cores {
         Cores {
             most: count,
-            usual: count.saturating_sub(1).max(1),
+            usual: count,
         }
     }
 
@@ -37,9 +38,9 @@ mod tests {
     use super::*;
 
     #[test]
-    fn one_core_serves_http_unless_shards_want_it() {
+    fn a_replica_gets_all_cores() {
         let usual = |count, split| Cores::of_machine(count).usual(split);
-        assert_eq!([usual(8, 1), usual(8, 8), usual(1, 1), usual(2, 4)], [7, 8, 1, 2]);
+        assert_eq!([usual(8, 1), usual(8, 8), usual(1, 1), usual(2, 4)], [8, 8, 1, 2]);
         assert_eq!(Cores::part(3).usual(1), 3);
     }
 }

@@ -4,7 +4,7 @@ use crate::cores::Cores;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use vastrelay_fleet::CoreShare;
 use vastrelay_fleet::cores::{CoreLedger, CoreWish, NoCores};
 use vastrelay_fleet::ledger::{self, Holding, Ledger, Read};
@@ -87,7 +87,34 @@ pub struct Take {
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Holders(Vec<(String, usize)>);
 
+/// Finds a device again for as long as somebody has it.
+#[derive(Clone)]
+pub(crate) struct WeakDevice(Weak<Inner>);
+
+impl WeakDevice {
+    /// Returns the device, unless nobody has it any more.
+    pub fn upgrade(&self) -> Option<Device> {
+        self.0.upgrade().map(Device)
+    }
+}
+
+impl fmt::Debug for WeakDevice {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.upgrade().fmt(f)
+    }
+}
+
 impl Device {
+    /// Returns what finds it again without keeping it.
+    pub(crate) fn downgrade(&self) -> WeakDevice {
+        WeakDevice(Arc::downgrade(&self.0))
+    }
+
+    /// Returns the bytes that replicas hold of one of the devices, also those that come or go.
+    pub fn held_of(&self, place: usize) -> usize {
+        self.lock().taken_of(place)
+    }
+
     /// Returns this machine's processor, with so many bytes of memory and these cores; `available` says how many bytes anybody may take now.
     pub fn cpu(total: usize, cores: Cores, available: impl Fn() -> usize + Send + Sync + 'static) -> Device {
         let ledger = CoreLedger::new(cores.most, cores.usual(1));

@@ -1,7 +1,7 @@
 //! All devices of a service, by name.
 
 use crate::cores::Cores;
-use crate::device::Device;
+use crate::device::{Device, WeakDevice};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use vastrelay_planner::{DeviceProfile, Profile};
@@ -11,13 +11,13 @@ const MOST_PROFILE: u64 = 1 << 20;
 /// The name of this machine's processor.
 const CPU: &str = "cpu";
 
-/// This machine's processor, and the simulated devices that somebody has asked for.
+/// This machine's processor, and the simulated devices that endpoints have: they are forgotten with the last of these.
 #[derive(Debug)]
 pub struct Devices {
     cpu: Device,
     /// The folder through whose files replicas take turns on simulated devices.
     turns: PathBuf,
-    simulated: Mutex<Vec<Device>>,
+    simulated: Mutex<Vec<WeakDevice>>,
 }
 
 impl Devices {
@@ -42,7 +42,8 @@ impl Devices {
     /// Returns all of them, the processor first.
     pub fn all(&self) -> Vec<Device> {
         let simulated = self.simulated.lock().unwrap_or_else(PoisonError::into_inner);
-        [&self.cpu].into_iter().chain(simulated.iter()).cloned().collect()
+        let simulated = simulated.iter().filter_map(WeakDevice::upgrade);
+        std::iter::once(self.cpu.clone()).chain(simulated).collect()
     }
 
     /// Returns whether a name stands for devices without a profile's file.
@@ -64,15 +65,17 @@ impl Devices {
             ));
         };
         let mut simulated = self.simulated.lock().unwrap_or_else(PoisonError::into_inner);
-        match simulated.iter().find(|device| device.name() == profile.name) {
-            Some(device) if device.profile() == Some(&profile) => Ok(device.clone()),
+        simulated.retain(|device| device.upgrade().is_some());
+        let mut known = simulated.iter().filter_map(WeakDevice::upgrade);
+        match known.find(|device| device.name() == profile.name) {
+            Some(device) if device.profile() == Some(&profile) => Ok(device),
             Some(device) => Err(format!(
                 "{wanted}: there are devices named `{}` already, with another profile; use another name",
                 device.name()
             )),
             None => {
                 let device = Device::simulated(profile, &self.turns);
-                simulated.push(device.clone());
+                simulated.push(device.downgrade());
                 Ok(device)
             }
         }
@@ -116,8 +119,8 @@ mod tests {
             folder.path().into(),
         );
         let find = |wanted: &str| devices.find(wanted, &folder.path().join(wanted));
-        let (held, ()) = find("sim-24g")
-            .unwrap()
+        let found = find("sim-24g").unwrap();
+        let (held, ()) = found
             .hold("a", 1, None, |_| Ok::<_, ()>((Take { own: 7, read: 0 }, ())))
             .unwrap();
         let looked = find("sim-24g")
@@ -136,5 +139,8 @@ mod tests {
         assert!(find("sim-9g").unwrap_err().contains("sim-24g, sim-48g, sim-80g"));
         let names: Vec<String> = devices.all().iter().map(|device| device.name().to_owned()).collect();
         assert_eq!(names, ["cpu", "sim-24g"]);
+        drop(found);
+        assert_eq!(devices.all().len(), 1, "nobody has them any more");
+        assert!(find("other.toml").is_ok(), "their name is free again");
     }
 }

@@ -10,9 +10,10 @@ const STATUS: u16 = 500;
 
 pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Result<()> {
     let sql = "INSERT OR REPLACE INTO begun VALUES (:id, :at_ms, :operation, :caller, :endpoint, :release, :replica, :incarnation, \
-               :device, :simulated, :parameters, :streamed, :prompt_tokens)";
+               :device, :simulated, :parameters, :streamed, :prompt_tokens, :given_id)";
     connection.prepare_cached(sql)?.execute(named_params! {
         ":id": call.id,
+        ":given_id": call.given_id,
         ":at_ms": call.at_ms,
         ":operation": call.operation,
         ":caller": call.caller,
@@ -44,6 +45,7 @@ pub(crate) fn interrupt(connection: &mut Connection) -> rusqlite::Result<usize> 
         let rows = statement.query_map([], |row| {
             Ok(CallRecord {
                 id: row.get("id")?,
+                given_id: row.get("given_id")?,
                 at_ms: row.get("at_ms")?,
                 operation: row.get("operation")?,
                 caller: row.get("caller")?,

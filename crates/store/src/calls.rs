@@ -8,6 +8,8 @@ use rusqlite::{Connection, Row, named_params, params_from_iter};
 pub struct CallRecord {
     /// The request id that the answer's header carried.
     pub id: String,
+    /// The id that its caller gave; empty without one.
+    pub given_id: String,
     /// When it arrived, in milliseconds since 1970.
     pub at_ms: i64,
     /// `chat` or `completions`.
@@ -136,18 +138,19 @@ impl CallFilter {
 
 const COLUMNS: &str = "id, at_ms, operation, endpoint, release, replica, incarnation, device, simulated, status, outcome, streamed, prompt_tokens, reused_tokens, \
                        output_tokens, queued, prefill, ttft, itl_mean, itl_max, total, caller, parameters, itl_p50, \
-                       itl_p90, itl_p99, preemptions, client_gone, moves";
+                       itl_p90, itl_p99, preemptions, client_gone, moves, given_id";
 
 pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Result<()> {
     let sql = format!(
         "INSERT INTO calls ({COLUMNS}, gaps) VALUES (:id, :at_ms, :operation, :endpoint, :release, :replica, \
          :incarnation, :device, :simulated, :status, :outcome, :streamed, \
          :prompt_tokens, :reused_tokens, :output_tokens, :queued, :prefill, :ttft, :itl_mean, :itl_max, :total, :caller, \
-         :parameters, :itl_p50, :itl_p90, :itl_p99, :preemptions, :client_gone, :moves, :gaps)"
+         :parameters, :itl_p50, :itl_p90, :itl_p99, :preemptions, :client_gone, :moves, :given_id, :gaps)"
     );
     let gaps: Vec<u8> = call.gaps.iter().flat_map(|gap| gap.to_le_bytes()).collect();
     connection.prepare_cached(&sql)?.execute(named_params! {
         ":id": call.id,
+        ":given_id": call.given_id,
         ":at_ms": call.at_ms,
         ":operation": call.operation,
         ":endpoint": call.endpoint,
@@ -207,14 +210,24 @@ pub(crate) fn find(connection: &Connection, filter: &CallFilter, most: usize) ->
     rows.collect()
 }
 
-/// Returns the newest call whose id begins so, whole.
+/// Returns the newest call whose id begins so, whole; else the only one whose caller gave this id. Ids of callers shadow none of
+/// ours, nor each other.
 pub(crate) fn one(connection: &Connection, id_start: &str) -> rusqlite::Result<Option<CallRecord>> {
+    let by_our_id = "id >= ?1 AND id < ?1 || char(0x10ffff)";
+    let by_given = "given_id = ?1 AND (SELECT count(*) FROM calls WHERE given_id = ?1) = 1";
+    match whole(connection, by_our_id, id_start)? {
+        Some(call) => Ok(Some(call)),
+        None => whole(connection, by_given, id_start),
+    }
+}
+
+fn whole(connection: &Connection, condition: &str, id: &str) -> rusqlite::Result<Option<CallRecord>> {
     let sql = format!(
         "SELECT {COLUMNS}, gaps, prompt, answer FROM calls LEFT JOIN texts USING (number)
-         WHERE id >= ?1 AND id < ?1 || char(0x10ffff) ORDER BY calls.number DESC LIMIT 1"
+         WHERE {condition} ORDER BY calls.number DESC LIMIT 1"
     );
     let mut statement = connection.prepare_cached(&sql)?;
-    let mut rows = statement.query([id_start])?;
+    let mut rows = statement.query([id])?;
     let Some(row) = rows.next()? else { return Ok(None) };
     let mut call = read(row)?;
     let gaps: Vec<u8> = row.get("gaps")?;
@@ -260,6 +273,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<CallRecord> {
     let count = |name: &str| row.get::<_, i64>(name).map(|count| count as usize);
     Ok(CallRecord {
         id: row.get("id")?,
+        given_id: row.get("given_id")?,
         at_ms: row.get("at_ms")?,
         operation: row.get("operation")?,
         caller: row.get("caller")?,

@@ -19,6 +19,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(STARTS),
         M::up(JOBS_AND_BUILDS),
         M::up(GRANTED),
+        M::up(GIVEN_IDS),
     ])
 }
 
@@ -265,6 +266,12 @@ ALTER TABLE releases ADD COLUMN beside TEXT NOT NULL DEFAULT '';";
 const GRANTED: &str = "
 ALTER TABLE endpoints ADD COLUMN granted TEXT NOT NULL DEFAULT '*';
 ALTER TABLE releases  ADD COLUMN granted TEXT NOT NULL DEFAULT '*';";
+
+/// The ids that callers give their requests are kept beside ours from now on.
+const GIVEN_IDS: &str = "
+ALTER TABLE calls ADD COLUMN given_id TEXT NOT NULL DEFAULT '';
+ALTER TABLE begun ADD COLUMN given_id TEXT NOT NULL DEFAULT '';
+CREATE INDEX calls_given ON calls (given_id) WHERE given_id <> '';";
 
 /// Keys may be good for some endpoints only, whose names stand in lines.
 const KEYS_OF_ENDPOINTS: &str = "ALTER TABLE keys ADD COLUMN endpoints TEXT NOT NULL DEFAULT '';";

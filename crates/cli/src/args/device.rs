@@ -53,7 +53,7 @@ Examples:
 Times real steps of models with generated weights. `vastrelay fit --device cpu` uses what is kept, and measures if nothing is.
 No service is needed, and none should be busy.")]
 pub struct DeviceMeasureOptions {
-    /// Cores of a replica [default: all but one]
+    /// Cores of a replica [default: all]
     #[arg(long, value_name = "N")]
     pub cores: Option<usize>,
     /// Where the profile goes [default: cpu.toml in the platform's data directory]

@@ -62,7 +62,7 @@ pub struct StartOptions {
     /// Maximum prompt tokens of one sequence in a step [default: as many as streams can bear]
     #[arg(long, value_name = "TOKENS")]
     pub prefill_chunk: Option<usize>,
-    /// Maximum cores per endpoint [default: all but one, which serves HTTP]
+    /// Maximum cores per endpoint [default: all; HTTP comes first where both want one]
     #[arg(long, value_name = "N")]
     pub cores: Option<usize>,
     /// Instruction set of the kernels: portable, avx2, avx512 or avx512-vnni [default: the best of this machine]

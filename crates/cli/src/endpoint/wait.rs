@@ -15,7 +15,8 @@ const LOOK: Duration = Duration::from_millis(100);
 pub async fn wait(options: &EndpointWaitOptions) -> Result<(), Failure> {
     let client = Client::new(&options.connection)?;
     let path = format!("/manage/endpoints/{}", options.name);
-    let until = Instant::now() + options.within;
+    // A time that no clock has is as good as none.
+    let until = Instant::now().checked_add(options.within);
     loop {
         let now: EndpointDetail = client.get(&path).await?;
         match now.state.as_str() {
@@ -32,7 +33,7 @@ pub async fn wait(options: &EndpointWaitOptions) -> Result<(), Failure> {
                     .unwrap_or("nobody knows why");
                 return Err(Failure::failed(format!("{} is {}: {why}", now.name, now.state)));
             }
-            state if Instant::now() >= until => {
+            state if until.is_some_and(|until| Instant::now() >= until) => {
                 return Err(Failure::failed(format!("{} is still {state}", now.name)));
             }
             _ => tokio::time::sleep(LOOK).await,

@@ -54,8 +54,10 @@ pub fn run(run: &Run) {
     let summary = &run.summary;
     line(format!("{} ({})", run.name, run.id));
     line(headline(run));
-    if run.stopped_early {
-        line("stopped early");
+    match &run.ended_because {
+        Some(why) => line(format!("ended early: {why}")),
+        None if run.stopped_early => line("stopped early"),
+        None => {}
     }
     line("");
     let mut table = plain_table();

@@ -320,3 +320,30 @@ async fn tls_with_a_given_certificate() {
         .unwrap();
     assert!(err(&wrong).contains("no certificate"), "{}", err(&wrong));
 }
+
+#[tokio::test]
+async fn without_a_key_an_endpoint_that_is_not_ready_and_one_that_does_not_exist_look_alike() {
+    let service = guarded(&[]);
+    let ask = async |path: &str, key: Option<&str>| {
+        let request = Client::new().get(format!("{}{path}", service.url));
+        let request = match key {
+            Some(key) => request.bearer_auth(key),
+            None => request,
+        };
+        let answer = request.send().await.unwrap();
+        assert_eq!(answer.headers()["x-content-type-options"], "nosniff");
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    };
+    let key = service.key.clone().unwrap();
+    assert_eq!(ask("/health/ready/pierdesk", None).await.0, 200);
+    let stop = service.post("/manage/endpoints/pierdesk/stop", &json!({"within": 0})).await;
+    assert_eq!(stop.0, 202);
+    assert_eq!(ask("/health/ready/pierdesk", None).await, (503, String::new()));
+    assert_eq!(ask("/health/ready/none", None).await, (503, String::new()));
+    let (status, said) = ask("/health/ready/pierdesk", Some(&key)).await;
+    assert!(status == 503 && said.contains("stopped"), "{said}");
+    assert_eq!(ask("/health/ready/none", Some(&key)).await.0, 404);
+    let limited = service.client_json(&["key", "create", "--name", "dock", "--endpoint", "dock"]);
+    let limited = limited["key"].as_str().unwrap();
+    assert_eq!(ask("/health/ready/pierdesk", Some(limited)).await.0, 404);
+}

@@ -205,6 +205,12 @@ impl Service {
         std::mem::replace(&mut self.data, tempfile::tempdir().unwrap())
     }
 
+    /// Waits until the process has ended and returns its folder.
+    pub fn ended(mut self) -> TempDir {
+        self.child.wait().unwrap();
+        std::mem::replace(&mut self.data, tempfile::tempdir().unwrap())
+    }
+
     /// Asks the demo model and returns the answer.
     pub async fn ask(&self, question: &str) -> String {
         let likeliest = with(chat(question), json!({"temperature": 0}));

@@ -3,12 +3,9 @@
 use std::ops::Range;
 use std::panic::resume_unwind;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, RwLock};
 use vastrelay_kernels::thread_pool::Spinning;
 use vastrelay_weights::Shard;
-
-/// How often a shard looks for the others before it lets somebody else have the core.
-const SPINS: u32 = 20_000;
 
 /// One shard's end of the memory that all of them share.
 ///
@@ -28,6 +25,9 @@ struct Shared {
     arrived: AtomicUsize,
     /// Whether a shard has failed, so that waiting for it would never end.
     broken: AtomicBool,
+    /// Shards that sleep until the last one has come.
+    sleeping: Mutex<usize>,
+    change: Condvar,
     spinning: Spinning,
 }
 
@@ -42,6 +42,8 @@ impl Exchange {
             slots: [slots(), slots()],
             arrived: AtomicUsize::new(0),
             broken: AtomicBool::new(false),
+            sleeping: Mutex::new(0),
+            change: Condvar::new(),
             spinning: spinning.clone(),
         });
         let end = |shard| Exchange {
@@ -98,7 +100,8 @@ impl Exchange {
 
     /// Lets the others know that this shard has failed.
     pub fn fail(&self) {
-        self.shared.broken.store(true, Ordering::Release);
+        self.shared.broken.store(true, Ordering::SeqCst);
+        self.shared.wake();
     }
 
     /// Publishes values and waits for the other shards' values; returns the slot, which stays valid for one more exchange.
@@ -116,21 +119,40 @@ impl Exchange {
     }
 
     fn wait_for_all(&self) {
-        let wanted = self.turn * self.shard.of;
-        self.shared.arrived.fetch_add(1, Ordering::AcqRel);
-        let (mut spins, most) = (0, self.shared.spinning.at_most(SPINS));
-        while self.shared.arrived.load(Ordering::Acquire) < wanted {
-            if self.shared.broken.load(Ordering::Acquire) {
-                resume_unwind(Box::new(OtherFailed));
+        let (shared, wanted) = (&*self.shared, self.turn * self.shard.of);
+        if shared.arrived.fetch_add(1, Ordering::SeqCst) + 1 == wanted {
+            shared.wake();
+            return;
+        }
+        let (is_complete, is_broken) = (
+            || shared.arrived.load(Ordering::SeqCst) >= wanted,
+            || shared.broken.load(Ordering::SeqCst),
+        );
+        if !shared.spinning.look_for(|| is_complete() || is_broken()) {
+            let mut sleeping = lock(&shared.sleeping);
+            *sleeping += 1;
+            while !is_complete() && !is_broken() {
+                sleeping = shared.change.wait(sleeping).unwrap_or_else(PoisonError::into_inner);
             }
-            spins += 1;
-            if spins < most {
-                std::hint::spin_loop();
-            } else {
-                std::thread::yield_now();
-            }
+            *sleeping -= 1;
+        }
+        if !is_complete() {
+            resume_unwind(Box::new(OtherFailed));
         }
     }
+}
+
+impl Shared {
+    /// Wakes shards that sleep. They look once more under the lock before they do, so none sleeps through it.
+    fn wake(&self) {
+        if *lock(&self.sleeping) > 0 {
+            self.change.notify_all();
+        }
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 #[cfg(test)]

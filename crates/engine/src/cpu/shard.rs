@@ -42,10 +42,11 @@ impl ShardThread {
         // One step at a time: nobody ever waits for room.
         let (orders, inbox) = mpsc::sync_channel(1);
         let shard = exchange.shard();
+        // Started here, so that a system without threads fails the start and not a thread for which others wait.
+        let threads = ThreadPool::spinning(cores, spinning);
         let thread = std::thread::Builder::new()
             .name(format!("executor-{}", shard.index))
             .spawn(move || {
-                let threads = ThreadPool::spinning(cores, spinning);
                 let mut forward = Forward::new(model, layers, isa, threads, exchange);
                 for order in inbox {
                     let outcome = catch_unwind(AssertUnwindSafe(|| match &order {

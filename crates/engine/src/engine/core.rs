@@ -178,7 +178,7 @@ impl EngineCore {
         now: Micros,
         ids: &mut Vec<SequenceId>,
     ) -> Result<(), Rejection> {
-        let scope = self.scope(&request.adapter, &request.cache_salt);
+        let scope = self.scope(&request.adapter, &request.cache_scope);
         let mut first = None;
         for choice in 0..request.choices {
             let emitted = match request.emitted.get(choice as usize) {
@@ -235,8 +235,8 @@ impl EngineCore {
         }
     }
 
-    fn scope(&self, adapter: &str, salt: &str) -> ChainKey {
-        chain_start(&[self.build.as_bytes(), adapter.as_bytes(), salt.as_bytes()])
+    fn scope(&self, adapter: &str, cache_scope: &str) -> ChainKey {
+        chain_start(&[self.build.as_bytes(), adapter.as_bytes(), cache_scope.as_bytes()])
     }
 
     /// Plans the next step and hands it out, if there is something to compute.
@@ -423,6 +423,7 @@ impl EngineCore {
             kind: row.kind,
             tokens: row.tokens,
             reused: reused.get(&row.sequence).copied().unwrap_or(0),
+            order: row.order,
         };
         let mut record = spare.unwrap_or_default();
         record.clear();

@@ -1,7 +1,7 @@
 //! How long steps take, learnt from those that were, and how much of a prompt fits into one beside running streams.
 //!
-//! That long prompts are cut so that streams keep their gaps follows "Sarathi-Serve" (Agrawal et al., 2024); how long the parts may be is
-//! learnt here instead of set.
+//! Long prompts are cut so that streams keep their gaps, as Agrawal et al. (2024) do for batches of prefill and decode; how long the
+//! parts may be is learnt here instead of set.
 
 /// How much longer a step with a part of a prompt takes than one without, and how much at most for the sake of the prompt.
 const STRETCH: f64 = 2.3;
@@ -24,6 +24,8 @@ pub(super) struct Pace {
     decode: Line,
     /// Of what prompts add to a step, by their tokens.
     prefill: Line,
+    /// Of steps with streams and a prompt, by the prompt's tokens, while no step with streams alone was seen.
+    mixed: Line,
     /// A token of a long prompt when nothing else is computed.
     alone: Option<f64>,
 }
@@ -43,8 +45,27 @@ impl Pace {
         } else {
             self.decode.at(decoding as f64)
         };
-        if let Some(streams) = streams {
-            self.prefill.learn(prefill as f64, (took - streams).max(0.0));
+        match streams {
+            Some(streams) => self.prefill.learn(prefill as f64, (took - streams).max(0.0)),
+            // A start with streams and prompts in every step: where the line begins is what the streams take.
+            None => self.mixed.learn(prefill as f64, took),
+        }
+    }
+
+    /// Returns the time of a step with so many streams, and what prompts add to it: a part of that for each token. A token never
+    /// costs nothing, whatever the noise of a few steps says.
+    fn times(&self, decoding: usize) -> Option<(f64, f64, f64)> {
+        let costs = |line: &Line| {
+            let (fixed, each) = line.fit().filter(|(_, each)| *each > 0.0).or_else(|| line.through_origin())?;
+            (each > 0.0).then_some((fixed, each))
+        };
+        match self.decode.at(decoding as f64) {
+            Some(streams) => {
+                let alone = self.alone.map(|alone| (0.0, alone));
+                let (fixed, each) = costs(&self.prefill).or(alone)?;
+                Some((streams, fixed, each))
+            }
+            None => self.mixed.fit().filter(|(_, each)| *each > 0.0).map(|(streams, each)| (streams, 0.0, each)),
         }
     }
 
@@ -54,13 +75,9 @@ impl Pace {
         if decoding == 0 {
             return usize::MAX;
         }
-        let (Some(streams), Some(prompts)) = (self.decode.at(decoding as f64), self.prefill.fit()) else {
+        let Some((streams, fixed, each)) = self.times(decoding) else {
             return UNKNOWN;
         };
-        let (fixed, each) = prompts;
-        if each <= 0.0 {
-            return usize::MAX;
-        }
         let stretched = |stretch: f64| ((stretch - 1.0) * streams - fixed) / each;
         // A part of p tokens takes fixed + each · p, and streams hold it up once for each part.
         let spare = self.alone.map_or(0.0, |alone| MOST_DELAY * alone - each);
@@ -88,6 +105,11 @@ impl Line {
         for (sum, new) in sums.into_iter().zip([1.0, x, y, x * x, x * y]) {
             *sum = KEEP * *sum + new;
         }
+    }
+
+    /// Returns the line from the origin to the middle of all points.
+    fn through_origin(&self) -> Option<(f64, f64)> {
+        (self.weight > 0.0).then(|| (0.0, self.y / self.x.max(self.weight)))
     }
 
     /// Returns where it begins and how steep it is, neither below zero.
@@ -153,6 +175,30 @@ mod tests {
             delay <= 2.0,
             "{room} tokens at once take {delay} times as long as alone"
         );
+    }
+
+    #[test]
+    fn a_token_never_costs_nothing() {
+        let mut pace = Pace::default();
+        for round in 0..100 {
+            pace.learn(16, 0, 0.020);
+            // Longer parts happened to be faster.
+            let (tokens, took) = if round % 2 == 0 { (16, 0.060) } else { (64, 0.050) };
+            pace.learn(16, tokens, took);
+        }
+        let room = pace.prefill_room(16, 0);
+        assert!(room <= 64, "{room}");
+    }
+
+    #[test]
+    fn a_start_with_a_prompt_in_every_step_teaches_the_pace_as_well() {
+        let mut pace = Pace::default();
+        for round in 0..100 {
+            let prefill = 16 * (1 + round % 8);
+            pace.learn(16, prefill, 0.020 + prefill as f64 * 0.001);
+        }
+        let room = pace.prefill_room(16, 0);
+        assert!((16..=32).contains(&room), "{room}");
     }
 
     #[test]

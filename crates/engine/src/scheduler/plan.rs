@@ -1,7 +1,7 @@
 //! The planning of one step.
 
 use super::sequence::Table;
-use super::{PlannedRow, PoolLimits, PreemptionCause, RowKind, Scheduler, SequenceId, StepPlan};
+use super::{PlannedRow, PoolLimits, PrefillOrder, PreemptionCause, RowKind, Scheduler, SequenceId, StepPlan};
 use crate::executor::PageCopy;
 use crate::micros::Micros;
 use crate::request::EndReason;
@@ -19,13 +19,20 @@ impl Scheduler {
         plan.number = self.steps + 1;
         self.end_overdue(now, plan);
         let mut budget = self.limits.step_budget;
-        self.plan_running(plan, &mut budget, true);
+        self.plan_decoding(plan, &mut budget);
         // What prompts may take beside those that decode.
         budget = budget.min(self.pace.prefill_room(plan.rows.len(), self.waiting.len()));
-        self.plan_running(plan, &mut budget, false);
-        if plan.preempted.is_empty() {
-            self.admit(plan, &mut budget);
+        self.order_prompts();
+        if let Some(shortest) = self.shortest_remainder()
+            && plan.preempted.is_empty()
+        {
+            self.admit(plan, &mut budget, Some(shortest));
         }
+        self.plan_prompts(plan, &mut budget);
+        if plan.preempted.is_empty() {
+            self.admit(plan, &mut budget, None);
+        }
+        self.note_passed(plan);
         if !plan.rows.is_empty() {
             self.steps += 1;
             self.in_flight.clone_from(&plan.rows);
@@ -49,8 +56,8 @@ impl Scheduler {
         }
     }
 
-    /// Plans rows for sequences in the batch, oldest first: those that decode, or those with more to compute.
-    fn plan_running(&mut self, plan: &mut StepPlan, budget: &mut usize, decoding: bool) {
+    /// Plans rows for sequences in the batch that decode, oldest first.
+    fn plan_decoding(&mut self, plan: &mut StepPlan, budget: &mut usize) {
         let mut order = std::mem::take(&mut self.order);
         order.clear();
         order.extend(self.running.values().copied());
@@ -59,27 +66,95 @@ impl Scheduler {
             let Some(sequence) = self.sequences.get(&id).filter(|sequence| sequence.lane.is_some()) else {
                 continue;
             };
-            let rest = sequence.to_compute();
-            if *budget == 0 || (rest == 1) != decoding {
+            if *budget == 0 || sequence.to_compute() != 1 {
                 continue;
             }
             // Every decoding sequence gets its token before any gets room for drafts.
-            let drafts = if decoding {
-                sequence.draft_room().min(budget.saturating_sub(decoders))
-            } else {
-                0
-            };
+            let drafts = sequence.draft_room().min(budget.saturating_sub(decoders));
             decoders = decoders.saturating_sub(1);
-            let tokens = rest.min(*budget).min(self.chunk());
-            if self.find_pages(id, tokens + drafts, plan, budget) {
-                self.add_row(id, tokens, drafts, plan, budget);
+            if self.find_pages(id, 1 + drafts, plan, budget) {
+                self.add_row(id, 1, drafts, plan, budget);
             }
         }
         self.order = order;
     }
 
-    /// Lets waiting sequences join while there are lanes, budget and pages for all that they have to compute.
-    fn admit(&mut self, plan: &mut StepPlan, budget: &mut usize) {
+    /// Orders the sequences in the batch that have more to compute: those first that were passed too often, then those with the
+    /// shortest remainder.
+    fn order_prompts(&mut self) {
+        let mut order = std::mem::take(&mut self.order);
+        order.clear();
+        let running = self.running.values().copied();
+        order.extend(running.filter(|id| self.sequences[id].to_compute() > 1));
+        order.sort_by_key(|id| {
+            let sequence = &self.sequences[id];
+            let remainder = if sequence.is_aged() { 0 } else { sequence.to_compute() };
+            (remainder, sequence.rank)
+        });
+        self.order = order;
+    }
+
+    /// Returns the shortest remainder of a prompt in the batch; nothing where there is none, or nobody may pass one.
+    fn shortest_remainder(&self) -> Option<usize> {
+        let first = &self.sequences[self.order.first()?];
+        (!first.is_aged()).then(|| first.to_compute())
+    }
+
+    /// Plans rows for the sequences of [`Scheduler::order_prompts`].
+    fn plan_prompts(&mut self, plan: &mut StepPlan, budget: &mut usize) {
+        for at in 0..self.order.len() {
+            let id = self.order[at];
+            let Some(sequence) = self.sequences.get(&id).filter(|sequence| sequence.lane.is_some()) else {
+                continue;
+            };
+            if *budget == 0 {
+                break;
+            }
+            let tokens = sequence.to_compute().min(*budget).min(self.chunk());
+            if self.find_pages(id, tokens, plan, budget) {
+                self.add_row(id, tokens, 0, plan, budget);
+            }
+        }
+    }
+
+    /// Notes for each prompt that is not done how many tokens of younger ones have passed it in this step.
+    fn note_passed(&mut self, plan: &StepPlan) {
+        let parts = || plan.rows.iter().filter(|row| row.order.is_some());
+        for id in &self.order {
+            let Some(sequence) = self.sequences.get(id).filter(|sequence| sequence.lane.is_some()) else {
+                continue;
+            };
+            let own = parts().find(|row| row.sequence == *id).map_or(0, |row| row.tokens);
+            if own >= sequence.to_compute() {
+                continue;
+            }
+            let rank = sequence.rank;
+            let younger = parts().filter(|row| self.sequences[&row.sequence].rank > rank);
+            let passed: usize = younger.map(|row| row.tokens).sum();
+            if let Some(sequence) = self.sequences.get_mut(id) {
+                sequence.passed += passed;
+            }
+        }
+    }
+
+    /// Returns why a part of a prompt is planned now.
+    fn order_of(&self, id: SequenceId, plan: &StepPlan) -> PrefillOrder {
+        let sequence = &self.sequences[&id];
+        let is_done = |id: &SequenceId| plan.rows.iter().any(|row| row.sequence == *id && row.samples);
+        let others = self.order.iter().filter(|id| !is_done(id));
+        let mut others = others.filter_map(|id| self.sequences.get(id));
+        if others.all(|other| other.lane.is_none() || other.rank >= sequence.rank) {
+            PrefillOrder::Oldest
+        } else if sequence.is_aged() {
+            PrefillOrder::Aged
+        } else {
+            PrefillOrder::Shortest
+        }
+    }
+
+    /// Lets waiting sequences join while there are lanes, budget and pages for all that they have to compute. With a `bound` only
+    /// those come that have less to compute, before the prompts in the batch have their rows, whose pages stay theirs.
+    fn admit(&mut self, plan: &mut StepPlan, budget: &mut usize, bound: Option<usize>) {
         let chunk = self.chunk();
         let mut after = None;
         let mut reserve = None;
@@ -94,8 +169,18 @@ impl Scheduler {
             }
             let reused = self.take_shared_pages(id, plan);
             let sequence = &self.sequences[&id];
-            let held_back =
-                *reserve.get_or_insert_with(|| self.running.values().map(|id| self.reserve(*id)).sum::<usize>());
+            if bound.is_some_and(|bound| sequence.to_compute() >= bound) {
+                self.give_back(id, plan);
+                break;
+            }
+            let held_back = *reserve.get_or_insert_with(|| {
+                let running = || self.running.values();
+                let unplanned = |id: &SequenceId| {
+                    let sequence = &self.sequences[id];
+                    bound.map_or(0, |_| sequence.pages_for(sequence.to_compute()))
+                };
+                running().map(|id| self.reserve(*id) + unplanned(id)).sum::<usize>()
+            });
             let fits = |pool: usize| {
                 let most = self.limits.pools[pool].most_held(sequence.tokens.len(), self.limits.step_budget);
                 let needed = most - sequence.tables[pool].held().len().min(most);
@@ -244,6 +329,7 @@ impl Scheduler {
 
     fn add_row(&mut self, id: SequenceId, tokens: usize, drafts: usize, plan: &mut StepPlan, budget: &mut usize) {
         let sequence = &self.sequences[&id];
+        let order = (!sequence.decodes()).then(|| self.order_of(id, plan));
         *budget -= tokens + drafts;
         plan.rows.push(PlannedRow {
             sequence: id,
@@ -257,6 +343,7 @@ impl Scheduler {
             tokens,
             samples: tokens == sequence.to_compute(),
             draft_room: drafts,
+            order,
         });
     }
 }

@@ -7,6 +7,11 @@ use crate::pages::{ChainKey, PagePool, chain_next};
 use crate::queue::Rank;
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
+/// Prompt tokens of younger sequences that may pass one that has computed nothing yet.
+const MOST_PASSED: usize = 256;
+/// They may pass one more for this many tokens that it has computed.
+const PASSED_SHARE: usize = 8;
+
 pub(super) struct Sequence {
     pub rank: Rank,
     /// Prompt, then what was produced.
@@ -22,6 +27,8 @@ pub(super) struct Sequence {
     pub tables: Vec<Table>,
     /// Tokens whose keys and values lie in the pages.
     pub computed: usize,
+    /// Prompt tokens of younger sequences that were computed while it still had some of its own to compute.
+    pub passed: usize,
     /// How many of its first tokens may be taken from the cache.
     reusable: usize,
     /// Pages that were published.
@@ -95,6 +102,7 @@ impl Sequence {
             lane: None,
             tables: vec![Table::default(); pools],
             computed: 0,
+            passed: 0,
             reusable: if arrival.reads_all { 0 } else { usize::MAX },
             published: 0,
             scope: arrival.scope,
@@ -125,6 +133,12 @@ impl Sequence {
     /// Returns how many tokens it has produced.
     pub fn output(&self) -> usize {
         self.tokens.len() - self.prompt
+    }
+
+    /// Returns whether younger sequences have passed it as often as they may: what it has lost to them stays a small part of
+    /// what it has computed.
+    pub fn is_aged(&self) -> bool {
+        self.passed >= MOST_PASSED + self.computed / PASSED_SHARE
     }
 
     /// Returns how many tokens are still to be computed; the last of them makes the next token.

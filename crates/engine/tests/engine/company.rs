@@ -245,14 +245,14 @@ async fn what_cannot_fit_is_refused_with_the_figures() {
 }
 
 #[tokio::test]
-async fn an_equal_prompt_reuses_pages_unless_the_salt_differs() {
+async fn an_equal_prompt_reuses_pages_unless_the_cache_scope_differs() {
     let engine = engine(&demo(), Setup::default());
     let prompt = prompts().into_iter().max_by_key(Vec::len).unwrap();
     assert_eq!(run(&engine, greedy(prompt.clone(), 4)).await.1.pages_reused, 0);
     assert!(run(&engine, greedy(prompt.clone(), 4)).await.1.pages_reused > 0);
-    let salted = GenerationRequest {
-        cache_salt: "another".into(),
+    let apart = GenerationRequest {
+        cache_scope: "another".into(),
         ..greedy(prompt, 4)
     };
-    assert_eq!(run(&engine, salted).await.1.pages_reused, 0);
+    assert_eq!(run(&engine, apart).await.1.pages_reused, 0);
 }

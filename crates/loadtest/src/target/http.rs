@@ -1,7 +1,7 @@
 //! A service on the OpenAI wire.
 
 use super::dial::{Sender, sender};
-use super::{Answer, Request, Target, Trust};
+use super::{Answer, Request, Seen, Target, Trust};
 use crate::prompts::Prompt;
 use bytes::Bytes;
 use eventsource_stream::Eventsource;
@@ -19,7 +19,7 @@ use vastrelay_stamped::Stamps;
 use vastrelay_wire::chat::ChatRequest;
 use vastrelay_wire::completion::{CompletionRequest, Prompt as Plain};
 use vastrelay_wire::error::ErrorEnvelope;
-use vastrelay_wire::manage::{EndpointStatus, ServiceStatus};
+use vastrelay_wire::manage::ServiceStatus;
 use vastrelay_wire::sampling::{Include, StreamOptions, Usage};
 
 /// How long the service may take to tell how it stands.
@@ -269,12 +269,18 @@ impl Target for HttpTarget {
         answer.fail("broken off")
     }
 
-    async fn look(&self) -> Option<EndpointStatus> {
-        let look = self.look.as_ref()?;
-        let status = timeout(LOOK_LIMIT, look()).await.ok()??;
-        status
-            .endpoints
-            .into_iter()
-            .find(|endpoint| endpoint.name == self.model)
+    async fn look(&self) -> Seen {
+        let Some(look) = &self.look else { return Seen::Nothing };
+        let Ok(Some(status)) = timeout(LOOK_LIMIT, look()).await else {
+            return Seen::Nothing;
+        };
+        let name = &self.model;
+        if let Some(served) = status.endpoints.into_iter().find(|endpoint| endpoint.name == *name) {
+            return Seen::Served(Box::new(served));
+        }
+        Seen::Gone(match status.resting.into_iter().find(|resting| resting.name == *name) {
+            Some(resting) => format!("the endpoint `{name}` is {}: {}", resting.state, resting.why),
+            None => format!("the endpoint `{name}` was removed"),
+        })
     }
 }

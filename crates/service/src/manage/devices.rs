@@ -35,13 +35,16 @@ fn device_status(endpoints: &[Arc<Endpoint>], device: &Device) -> DeviceStatus {
             .map(|(endpoint, owner)| holds_once(endpoint, owner, &mut readers))
             .collect();
         let reserved: usize = owners.iter().map(DeviceOwner::reserved).sum();
-        let rest = device.total().saturating_sub(reserved);
+        // The ledger also has what replicas hold that come or go, which no endpoint lists.
+        let changing = device.held_of(number).saturating_sub(reserved);
+        let rest = device.total().saturating_sub(reserved + changing);
         // What is neither available nor ours is somebody else's; all of a simulated device is available.
         let taken = device.total() - device.available();
-        let others = taken.saturating_sub(resident).min(rest);
+        let others = taken.saturating_sub(resident + changing).min(rest);
         DevicePlace {
             number: number + 1,
             owners,
+            changing,
             others,
             free: rest - others,
         }

@@ -40,11 +40,12 @@ pub async fn history(
     name: web::Path<String>,
     query: web::Query<HistoryQuery>,
 ) -> Result<HttpResponse, Problem> {
-    let endpoint = endpoints.get(&name)?;
+    // Also of one that is parked or stopped.
+    endpoints.state_of(&name)?;
     let span = if query.seconds <= FINE { SPANS[0] } else { SPANS[1] };
     let from = milliseconds_since_1970() - i64::from(query.seconds) * 1000;
     let points = records
-        .query(move |store| store.history(&endpoint.name, span, from))
+        .query(move |store| store.history(&name, span, from))
         .await?;
     let point = |point: vastrelay_store::HistoryPoint| HistoryPoint {
         release: point.release,

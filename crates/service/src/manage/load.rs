@@ -16,6 +16,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use futures_util::FutureExt;
 use futures_util::future::ready;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use tokio::sync::watch;
 use vastrelay_loadtest::order::{Prepared, prepare};
@@ -102,10 +103,19 @@ pub async fn start(
     live.load(&status);
     let told = Told { loads, live, jobs, job };
     // A thread of its own: the workers that answer are not to be held up by those that ask.
-    std::thread::Builder::new()
-        .name("load".into())
-        .spawn(move || send(&told, &records, &url, target, prepared, stopped))
-        .map_err(|error| Problem::internal(error.to_string()))?;
+    let told = Arc::new(told);
+    let teller = told.clone();
+    let begun = std::thread::Builder::new().name("load".into()).spawn(move || {
+        let sending = AssertUnwindSafe(|| send(&told, &records, &url, target, prepared, stopped));
+        if catch_unwind(sending).is_err() {
+            told.fails("its thread panicked; the service's log says why");
+        }
+    });
+    begun.map_err(|error| {
+        let why = format!("its thread cannot be started: {error}");
+        teller.fails(&why);
+        Problem::internal(why)
+    })?;
     Ok(HttpResponse::Accepted().json(status))
 }
 
@@ -203,14 +213,15 @@ fn send(
             document,
         };
         records.store.add_run(&record).map_err(|error| error.to_string())?;
-        Ok(run.id)
+        Ok((run.id, run.ended_because))
     });
     told.ends(&kept);
     told.tell(|status| match kept {
-        Ok(run) => {
+        Ok((run, ended_because)) => {
             status.state = LoadState::Ended;
             status.part = 1.0;
             status.run = Some(run);
+            status.failure = ended_because;
         }
         Err(reason) => {
             status.state = LoadState::Failed;
@@ -238,11 +249,21 @@ impl Told {
         }
     }
 
+    /// Notes that it is over without a run, and why.
+    fn fails(&self, why: &str) {
+        self.jobs.ends(&self.job, JobEnd::Failed(why.to_owned()));
+        self.tell(|status| {
+            status.state = LoadState::Failed;
+            status.failure = Some(why.to_owned());
+        });
+    }
+
     /// Notes that it is over, with the name of its run or why there is none.
-    fn ends(&self, kept: &Result<String, String>) {
+    fn ends(&self, kept: &Result<(String, Option<String>), String>) {
         let end = match kept {
-            Ok(run) if self.job.is_cancelled() => JobEnd::Done(format!("run {run}, stopped early")),
-            Ok(run) => JobEnd::Done(format!("run {run}")),
+            Ok((run, Some(why))) => JobEnd::Done(format!("run {run}, ended early: {why}")),
+            Ok((run, None)) if self.job.is_cancelled() => JobEnd::Done(format!("run {run}, stopped early")),
+            Ok((run, None)) => JobEnd::Done(format!("run {run}")),
             Err(why) => JobEnd::Failed(why.clone()),
         };
         self.jobs.ends(&self.job, end);

@@ -73,7 +73,7 @@ pub async fn requests(records: web::Data<Records>, query: web::Query<RequestsQue
     Ok(HttpResponse::Ok().json(calls.into_iter().map(|call| recorded(call, now)).collect::<Vec<_>>()))
 }
 
-/// `GET /manage/requests/{id}`: the newest call whose id begins so, whole.
+/// `GET /manage/requests/{id}`: the call whose id begins so, or the only one whose caller gave this id, whole.
 ///
 /// # Errors
 /// 404 when there is none.
@@ -118,6 +118,7 @@ pub(crate) fn recorded(call: CallRecord, now: i64) -> RecordedCall {
         moves,
         seconds_ago: (now - call.at_ms) as f64 / 1000.0,
         id: call.id,
+        given_id: Some(call.given_id).filter(|given| !given.is_empty()),
         at_ms: call.at_ms,
         operation: call.operation,
         caller: call.caller,

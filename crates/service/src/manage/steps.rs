@@ -8,7 +8,7 @@ use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
-use vastrelay_engine::scheduler::RowKind;
+use vastrelay_engine::scheduler::{PrefillOrder, RowKind};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{ReplicaSteps, Step, StepAdmission, StepLane};
 
@@ -84,10 +84,22 @@ fn step(record: &StepRecord) -> Step {
         },
         tokens: lane.tokens,
         reused: lane.reused,
+        order: lane.order.map(|order| match order {
+            PrefillOrder::Oldest => "oldest".into(),
+            PrefillOrder::Shortest => "shortest".into(),
+            PrefillOrder::Aged => "aged".into(),
+        }),
     };
-    let admission = |admitted: &AdmittedRecord| StepAdmission {
-        sequence: admitted.sequence,
-        request: admitted.request.clone(),
+    let admission = |admitted: &AdmittedRecord| {
+        let (request, given_id) = match admitted.request.split_once(' ') {
+            Some((request, given)) => (request, Some(given.to_owned())),
+            None => (admitted.request.as_str(), None),
+        };
+        StepAdmission {
+            sequence: admitted.sequence,
+            request: request.to_owned(),
+            given_id,
+        }
     };
     Step {
         number: record.number,

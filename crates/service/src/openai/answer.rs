@@ -63,7 +63,7 @@ pub(super) async fn collect(
                     one.finish_reason = finish_reason(reason).inspect_err(|problem| call.note_failure(problem))?;
                     one.measured = Some(measured(reason, &figures));
                 }
-                Event::Failed(reason) => return Err(Problem::internal(reason)),
+                Event::Failed(reason) => return Err(Problem::ended(reason)),
             }
         }
         call.count_gaps(now);

@@ -24,9 +24,24 @@ use vastrelay_store::{CallRecord, CallText, milliseconds_since_1970};
 
 pub(super) use crate::guard::Caller;
 
-/// The name of a request, from its header or made here.
+/// What a request is called.
 #[derive(Clone)]
-pub struct RequestId(pub String);
+pub struct RequestId {
+    /// Our own id of it, unlike any other.
+    pub id: String,
+    /// What its caller calls it.
+    pub given: Option<String>,
+}
+
+impl RequestId {
+    /// Returns what steps call it: our id and, after a space, the caller's.
+    pub(super) fn in_steps(&self) -> String {
+        match &self.given {
+            Some(given) => format!("{} {given}", self.id),
+            None => self.id.clone(),
+        }
+    }
+}
 
 /// When a request began to arrive at this machine.
 #[derive(Clone, Copy)]
@@ -85,11 +100,12 @@ impl Call {
     pub fn begin(state: &web::Data<ServiceState>, http: &HttpRequest, operation: &str) -> Result<Call, Problem> {
         let extensions = http.extensions();
         let Arrival(arrived) = *extensions.get().expect("every request has its arrival");
-        let RequestId(id) = extensions.get().expect("every request has its name");
+        let RequestId { id, given } = extensions.get().expect("every request has its name");
         let caller: &Caller = extensions.get().expect("every request has passed the guard");
         let key = caller.key.as_ref();
         let record = CallRecord {
             id: id.clone(),
+            given_id: given.clone().unwrap_or_default(),
             at_ms: milliseconds_since_1970(),
             operation: operation.into(),
             caller: key.map(|key| key.name.clone()).unwrap_or_default(),
@@ -173,7 +189,7 @@ impl Call {
     }
 
     /// Returns what keeps the caller's prompts apart from those of others in the cache: its key, unless the cache is shared.
-    pub fn cache_salt(&self, http: &HttpRequest) -> String {
+    pub fn cache_scope(&self, http: &HttpRequest) -> String {
         let extensions = http.extensions();
         let key = extensions.get::<Caller>().and_then(|caller| caller.key.as_ref());
         let key = key.filter(|_| !self.state.options.shares_cache);
@@ -279,7 +295,7 @@ impl Call {
                 self.keep(*choice, text);
                 self.note_end(*reason, figures);
             }
-            Event::Failed(reason) => self.note_failure(&Problem::internal(reason.clone())),
+            Event::Failed(reason) => self.note_failure(&Problem::ended(reason.clone())),
         }
     }
 

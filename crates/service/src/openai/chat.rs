@@ -57,9 +57,9 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     if let Some(messages) = kept {
         asked.keep_prompt(&messages);
     }
-    let request_of = options.request(&endpoint, call.id, prompt, call.salt, &options.stop_strings())?;
+    let request_of = options.request(&endpoint, &call.id.in_steps(), prompt, call.cache_scope, &options.stop_strings())?;
     let answer = Answer {
-        id: format!("chatcmpl-{}", call.id),
+        id: format!("chatcmpl-{}", call.id.id),
         created: seconds_since_1970(),
         model: request.model,
         choices: options.choices,

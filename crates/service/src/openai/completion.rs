@@ -80,15 +80,15 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let (prompts, texts): (Vec<_>, Vec<_>) = encode(&endpoint, prompt)?.into_iter().unzip();
     let echoed = prompts.iter().zip(texts).filter(|_| options.echoes());
     let echo: Vec<Echo> = echoed.map(|(ids, text)| Echo { ids: ids.clone(), text }).collect();
-    let stop = options.stop_strings();
+    let (stop, name) = (options.stop_strings(), call.id.in_steps());
     let requests = prompts
         .into_iter()
-        .map(|prompt| options.request(&endpoint, call.id, prompt, call.salt, &stop))
+        .map(|prompt| options.request(&endpoint, &name, prompt, call.cache_scope, &stop))
         .collect::<Result<Vec<_>, _>>()?;
     let made = options.choices as usize;
     let begins = |prompt: usize| echo.get(prompt).map_or(0, |echo| echo.text.chars().count());
     let answer = Answer {
-        id: format!("cmpl-{}", call.id),
+        id: format!("cmpl-{}", call.id.id),
         created: seconds_since_1970(),
         model: request.model,
         wanted: options.wanted,

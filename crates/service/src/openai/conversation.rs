@@ -57,6 +57,7 @@ impl Rendered {
             .into_iter()
             .enumerate()
             .map(|(n, message)| plain(n, message, &endpoint.model.tokenizer))
+            .map(|message| message.map(|message| as_known_role(message, &template.words().source)))
             .collect::<Result<Vec<_>, _>>()?;
         if messages.is_empty() {
             return Err(Problem::field(
@@ -86,6 +87,17 @@ impl Rendered {
     /// Returns the text as it would be read.
     pub fn text(&self) -> String {
         Tokenizer::without_marks(&self.marked)
+    }
+}
+
+/// Returns a message whose role the template knows: `developer` is the newer word for `system`, which older templates refuse.
+fn as_known_role(message: Message, template: &str) -> Message {
+    match message.role.as_str() {
+        "developer" if !template.contains("developer") => Message {
+            role: "system".into(),
+            ..message
+        },
+        _ => message,
     }
 }
 

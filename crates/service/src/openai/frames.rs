@@ -63,7 +63,7 @@ impl<S: Shape> Frames<S> {
                 let end = self.shape.end(choice, text.into(), finish_reason(reason)?, extras);
                 put(&mut self.out, &end);
             }
-            Event::Failed(reason) => return Err(Problem::internal(reason)),
+            Event::Failed(reason) => return Err(Problem::ended(reason)),
         }
         Ok(())
     }

@@ -187,7 +187,7 @@ impl Options {
     }
 
     /// Turns the fields and a prompt into an engine's request; `answers_apart` when a template made the prompt. Callers with
-    /// different salts never share cached prompts.
+    /// different cache scopes never share cached prompts.
     ///
     /// # Errors
     /// 400 that names the field, its value and what works.
@@ -196,7 +196,7 @@ impl Options {
         endpoint: &Endpoint,
         name: &str,
         prompt: Vec<u32>,
-        salt: &str,
+        cache_scope: &str,
         stop: &StopStrings,
     ) -> Result<GenerationRequest, Problem> {
         let (answers_apart, field) = (self.echo.is_none(), self.prompt_field());
@@ -242,7 +242,7 @@ impl Options {
                 top => top.map(|top| top as usize),
             },
             logprobs_of_prompt: self.top_logprobs.filter(|_| self.echoes()).map(|top| top as usize),
-            cache_salt: salt.to_owned(),
+            cache_scope: cache_scope.to_owned(),
             ..GenerationRequest::new(prompt, most_tokens)
         })
     }

@@ -40,10 +40,10 @@ pub(super) struct Prepared<S> {
 pub(super) struct Preparing<'a> {
     pub state: &'a ServiceState,
     pub renderer: &'a mut Renderer,
-    /// The request's name.
-    pub id: &'a str,
+    /// What the request is called.
+    pub id: &'a RequestId,
     /// Keeps the caller's prompts apart from those of others.
-    pub salt: &'a str,
+    pub cache_scope: &'a str,
     pub body: &'a [u8],
     /// Which endpoints the caller knows of.
     pub sight: &'a Sight,
@@ -54,8 +54,8 @@ pub(super) struct Preparing<'a> {
 /// A call that is to be prepared.
 struct Asking {
     state: web::Data<ServiceState>,
-    id: String,
-    salt: String,
+    id: RequestId,
+    cache_scope: String,
     sight: Sight,
     body: Body,
 }
@@ -72,7 +72,7 @@ impl Asking {
             state: &self.state,
             renderer,
             id: &self.id,
-            salt: &self.salt,
+            cache_scope: &self.cache_scope,
             sight: &self.sight,
             body: &self.body,
             asked: &mut asked,
@@ -105,8 +105,8 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
     let mut call = Call::begin(&state, &http, operation)?;
     let asking = Arc::new(Asking {
         state: state.clone(),
-        id: id.into_inner().0,
-        salt: call.cache_salt(&http),
+        id: id.into_inner(),
+        cache_scope: call.cache_scope(&http),
         sight: call.sight().clone(),
         body,
     });

@@ -12,7 +12,7 @@ use vastrelay_engine::{Limits, MemoryReport};
 use vastrelay_text::TokenPieces;
 
 /// The version of everything here but [`Hello`] and [`Reply::Refused`], whose form never changes.
-pub const PROTOCOL: u32 = 4;
+pub const PROTOCOL: u32 = 5;
 /// Bytes that a worker may send ahead of what the service has read.
 pub const WINDOW: usize = 4 << 20;
 /// Events of one message at most.

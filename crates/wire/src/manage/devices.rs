@@ -37,6 +37,9 @@ pub struct DevicePlace {
     pub number: usize,
     /// Replicas that hold a part of it.
     pub owners: Vec<DeviceOwner>,
+    /// Bytes that replicas hold which are being started or ended.
+    #[serde(default)]
+    pub changing: usize,
     /// Bytes that other programs have taken.
     pub others: usize,
     /// Bytes that a replica may still take.

@@ -9,6 +9,9 @@ use utoipa::ToSchema;
 pub struct RecordedCall {
     /// The request id that the answer's header carried.
     pub id: String,
+    /// The id that the caller gave in `x-request-id`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub given_id: Option<String>,
     /// When it arrived, in milliseconds since 1970.
     pub at_ms: i64,
     /// How long ago that was.

@@ -52,6 +52,9 @@ pub struct StepLane {
     pub tokens: usize,
     /// Tokens found in the cache, in the step that admitted it.
     pub reused: usize,
+    /// Why a part of a prompt came before others: it is the `oldest`, the `shortest`, or `aged`, having been passed often.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub order: Option<String>,
 }
 
 /// A sequence that came into the batch.
@@ -61,4 +64,7 @@ pub struct StepAdmission {
     pub sequence: u64,
     /// The id of its request.
     pub request: String,
+    /// The id that its caller gave in `x-request-id`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub given_id: Option<String>,
 }
