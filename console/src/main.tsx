@@ -45,6 +45,8 @@ const router = createBrowserRouter([
 const refused = await signInFromAddress();
 if (refused) live.refuse(refused);
 else live.start();
+// A part of the page that is loaded later is gone after an upgrade.
+window.addEventListener("vite:preloadError", () => live.isOutdated());
 // A page that was left but is kept for the way back would hold its stream, and a browser opens only a few to one service.
 window.addEventListener("pagehide", () => live.stop());
 window.addEventListener("pageshow", (event) => {

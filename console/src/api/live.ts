@@ -26,6 +26,8 @@ export function stripOf(endpoint: string, replica: number): string {
 export class Live {
   status: ServiceStatus | null = null;
   connection: Connection = { kind: "looking" };
+  /** Whether the service is another version than the one this page is from. */
+  upgraded = false;
   readonly history = new History();
   /** How the newest load test is getting on, once something was heard of it. */
   load: LoadStatus | null = null;
@@ -68,6 +70,12 @@ export class Live {
   limit(): void {
     this.stop();
     this.set({ kind: "limited" });
+  }
+
+  /** Notes that a part of this page is gone from the service. */
+  isOutdated(): void {
+    this.upgraded = true;
+    this.changed();
   }
 
   /** Does not listen, as the page could not sign in. */
@@ -167,6 +175,7 @@ export class Live {
       const status = JSON.parse(data) as ServiceStatus;
       // A service that was started again counts from the beginning.
       if (this.status && status.uptime < this.status.uptime) this.forget();
+      if (this.status && status.version !== this.status.version) this.upgraded = true;
       this.status = status;
       this.heard = performance.now();
       this.history.push(status);

@@ -930,7 +930,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** `GET /v1/models`: the endpoints there are, which callers know as models, with their states. */
+        /**
+         * `GET /v1/models`: the endpoints there are, which callers know as models, with their states.
+         * @description # Errors
+         *     429 when the caller's key has used up its limits.
+         */
         get: operations["models"];
         put?: never;
         post?: never;
@@ -2821,6 +2825,8 @@ export interface components {
             tokens: number;
             /** @description Tokens found in the cache, in the step that admitted it. */
             reused: number;
+            /** @description Why a part of a prompt came before others: it is the `oldest`, the `shortest`, or `aged`, having been passed often. */
+            order?: string | null;
         };
         /** @description One stop string or several. */
         Stop: string | string[];
@@ -4438,6 +4444,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ModelList"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
                 };
             };
         };

@@ -1,4 +1,4 @@
-import { useCallback, useEffect, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { call, Unreachable } from "./call";
 import { useConnected } from "./useLive";
 
@@ -19,17 +19,27 @@ export function useAnswer<T>(path: string): Answer<T> {
     error: null,
   });
   const [round, setRound] = useState(0);
+  const underWay = useRef(false);
   useEffect(() => {
     const controller = new AbortController();
-    call<T>(path, { signal: controller.signal }).then(
-      (value) => setState({ value, error: null }),
-      (error: Error) => {
-        if (!controller.signal.aborted) setState({ value: null, error });
-      },
-    );
+    underWay.current = true;
+    const ended = () => {
+      if (!controller.signal.aborted) underWay.current = false;
+    };
+    call<T>(path, { signal: controller.signal })
+      .then(
+        (value) => setState({ value, error: null }),
+        (error: Error) => {
+          if (!controller.signal.aborted) setState({ value: null, error });
+        },
+      )
+      .finally(ended);
     return () => controller.abort();
   }, [path, round]);
-  const again = useCallback(() => setRound((before) => before + 1), []);
+  // A call that is slower than the pace of asking is waited for; asking again would only end it.
+  const again = useCallback(() => {
+    if (!underWay.current) setRound((before) => before + 1);
+  }, []);
   const connected = useConnected();
   const missed = state.error instanceof Unreachable;
   useEffect(() => {

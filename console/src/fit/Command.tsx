@@ -1,14 +1,7 @@
-import { useState } from "react";
+import { Copy } from "../frame/Copy";
 
 /** The command that serves the model so, to copy. */
 export function Command({ command }: { command: string }) {
-  const [copied, setCopied] = useState("");
-  async function copy() {
-    await navigator.clipboard.writeText(command).then(
-      () => setCopied("copied"),
-      () => setCopied("the browser does not allow it; select the text"),
-    );
-  }
   return (
     <section aria-label="Command" className="border border-line bg-sheet p-5">
       <h3 className="mb-2 text-sm text-faint">The command that serves it so</h3>
@@ -20,16 +13,9 @@ export function Command({ command }: { command: string }) {
       >
         {command}
       </pre>
-      <button
-        type="button"
-        onClick={() => void copy()}
-        className="mt-3 border border-ink/60 px-3 py-1 text-sm"
-      >
-        Copy
-      </button>{" "}
-      <span role="status" className="text-sm text-faint">
-        {copied}
-      </span>
+      <p className="mt-3">
+        <Copy key={command} text={command} label="Copy the command" />
+      </p>
     </section>
   );
 }

@@ -23,9 +23,12 @@ export function Confirm({
   children: ReactNode;
 }) {
   const [trouble, setTrouble] = useState<Error | null>(null);
+  const [busy, setBusy] = useState(false);
   async function confirmed() {
     setTrouble(null);
+    setBusy(true);
     await act().catch(setTrouble);
+    setBusy(false);
   }
   // A modal one would lock the page's scrolling by a style that its content security policy refuses.
   return (
@@ -44,8 +47,9 @@ export function Confirm({
             <Dialog.Close className="border border-ink px-4 py-1.5">Cancel</Dialog.Close>
             <button
               type="button"
+              disabled={busy}
               onClick={() => void confirmed()}
-              className={`px-4 py-1.5 font-medium text-paper ${destroys ? "bg-red" : "bg-ink"}`}
+              className={`px-4 py-1.5 font-medium text-paper disabled:opacity-50 ${destroys ? "bg-red" : "bg-ink"}`}
             >
               {action}
             </button>

@@ -1,4 +1,5 @@
-import { NavLink, Outlet } from "react-router";
+import { useEffect } from "react";
+import { NavLink, Outlet, useLocation } from "react-router";
 import { currentKey, keepKey, sessionToken } from "../api/credentials";
 import { live } from "../api/live";
 import { signOut } from "../api/session";
@@ -19,6 +20,14 @@ const PAGES = [
   ["jobs", "Jobs"],
   ["keys", "Keys"],
 ] as const;
+
+/** The title of the page at an address: its name, and what it is about. */
+function titleOf(pathname: string): string {
+  const [page = "", about] = pathname.replace(/^\/console\//, "").split("/");
+  const name =
+    PAGES.find(([path]) => path === page)?.[1] ?? { endpoints: "Endpoint", deploy: "Deploy" }[page];
+  return [about && decodeURIComponent(about), name ?? "Console"].filter(Boolean).join(" · ");
+}
 
 /** The way from Try to the other pages. */
 function ManageInstead() {
@@ -57,7 +66,11 @@ function SignOut() {
 
 /** What every page stands in: the name, the way to the other pages, and whether the service is heard. */
 export function Frame() {
-  const { status, connection } = useLive();
+  const { status, connection, upgraded } = useLive();
+  const { pathname } = useLocation();
+  useEffect(() => {
+    document.title = `${titleOf(pathname)} · Vast Relay`;
+  }, [pathname]);
   const limited = connection.kind === "limited";
   const pages = limited ? PAGES.filter(([path]) => path === "try") : PAGES;
   return (
@@ -93,6 +106,18 @@ export function Frame() {
           {sessionToken() && <SignOut />}
         </div>
       </header>
+      {upgraded && (
+        <p role="alert" className="mt-4 border-l-4 border-lamp bg-sheet px-4 py-3">
+          The service was upgraded, and this page is from before.{" "}
+          <button
+            type="button"
+            onClick={() => window.location.reload()}
+            className="underline underline-offset-4"
+          >
+            Reload
+          </button>
+        </p>
+      )}
       {connection.kind === "lost" && (
         <p role="alert" className="mt-4 border-l-4 border-red bg-sheet px-4 py-3">
           The service is not responding. This page retries every second. If the service was stopped,{" "}

@@ -1,3 +1,4 @@
+import { Copy } from "../frame/Copy";
 import { useState, type FormEvent } from "react";
 import { call } from "../api/call";
 import type { KeyEntry, MadeKey, NewKey } from "../api/types";
@@ -138,13 +139,7 @@ function Shown({ made, onDone }: { made: MadeKey; onDone: () => void }) {
       <code data-key className="bg-shoal px-2 py-1 font-mono text-sm break-all">
         {made.key}
       </code>
-      <button
-        type="button"
-        onClick={() => void navigator.clipboard.writeText(made.key)}
-        className="border border-ink px-3 py-1"
-      >
-        Copy
-      </button>
+      <Copy text={made.key} label="Copy the key" />
       <button type="button" onClick={onDone} className="border border-ink px-3 py-1">
         I have copied it
       </button>

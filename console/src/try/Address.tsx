@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { Copy } from "../frame/Copy";
 
 /** What a program needs to call an endpoint: the base address and the name, to be copied. */
 export function Address({ model }: { model: string }) {
@@ -11,20 +11,12 @@ export function Address({ model }: { model: string }) {
 }
 
 function Copied({ name, text }: { name: string; text: string }) {
-  const [copied, setCopied] = useState(false);
   return (
     <div className="flex flex-wrap items-center gap-2">
       <dt className="text-faint">{name}</dt>
       <dd className="flex items-center gap-2">
         <code className="font-mono break-all">{text}</code>
-        <button
-          type="button"
-          aria-label={`Copy ${name}`}
-          onClick={() => void navigator.clipboard.writeText(text).then(() => setCopied(true))}
-          className="border border-ink px-2 text-xs"
-        >
-          {copied ? "Copied" : "Copy"}
-        </button>
+        <Copy text={text} label={`Copy ${name}`} />
       </dd>
     </div>
   );

@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { Copy } from "../frame/Copy";
 import { currentKey } from "../api/credentials";
 import { LANGUAGES, program, type Language } from "./code";
 import type { AskBody } from "./options";
@@ -6,7 +7,6 @@ import type { AskBody } from "./options";
 /** The request on the page as a program to be copied. */
 export function Code({ body }: { body: AskBody }) {
   const [language, setLanguage] = useState<Language>("curl");
-  const [copied, setCopied] = useState(false);
   const text = program(language, window.location.origin, body, currentKey() !== "");
   return (
     <section className="border border-line bg-sheet p-4">
@@ -17,22 +17,15 @@ export function Code({ body }: { body: AskBody }) {
             key={name}
             type="button"
             aria-pressed={name === language}
-            onClick={() => {
-              setLanguage(name);
-              setCopied(false);
-            }}
+            onClick={() => setLanguage(name)}
             className={`px-2 py-0.5 text-sm ${name === language ? "bg-ink text-paper" : "border border-line"}`}
           >
             {name}
           </button>
         ))}
-        <button
-          type="button"
-          onClick={() => void navigator.clipboard.writeText(text).then(() => setCopied(true))}
-          className="ml-auto border border-ink px-3 py-0.5 text-sm"
-        >
-          {copied ? "Copied" : "Copy"}
-        </button>
+        <span className="ml-auto">
+          <Copy key={text} text={text} label="Copy this request" />
+        </span>
       </div>
       <pre
         data-code

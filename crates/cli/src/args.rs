@@ -19,8 +19,8 @@ pub mod text;
 pub mod watch;
 
 use ask::AskOptions;
-use console::ConsoleOptions;
 use clap::{Parser, Subcommand};
+use console::ConsoleOptions;
 use device::DeviceCommand;
 use endpoint::EndpointCommand;
 use events::EventsCommand;

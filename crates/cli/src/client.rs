@@ -42,7 +42,9 @@ impl OperatorClient {
     /// Returns the way to the service at an address, when it is one of this user on this machine.
     fn find(url: &str) -> Option<OperatorClient> {
         let socket = FoundSocket::find(url, &RuntimePlaces::of_this_user(data_folder().ok()))?;
-        let http = reqwest::Client::builder().read_timeout(SILENCE).unix_socket(socket.path());
+        let http = reqwest::Client::builder()
+            .read_timeout(SILENCE)
+            .unix_socket(socket.path());
         Some(OperatorClient {
             http: http.build().ok()?,
             _socket: socket,
@@ -120,7 +122,11 @@ impl Client {
 
     /// Gets an address and reads the answer; `None` when there is nothing.
     pub async fn get_if_there<T: DeserializeOwned>(&self, path: &str) -> Result<Option<T>, Failure> {
-        let response = self.request(Method::GET, path).send().await.map_err(|error| self.unreachable(&error))?;
+        let response = self
+            .request(Method::GET, path)
+            .send()
+            .await
+            .map_err(|error| self.unreachable(&error))?;
         if response.status() == StatusCode::NOT_FOUND {
             return Ok(None);
         }

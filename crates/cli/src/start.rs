@@ -136,7 +136,10 @@ fn roots(data: &Path, named: &[PathBuf]) -> Result<Roots, Failure> {
     let roots = Roots::open(&[&[models][..], named].concat()).map_err(failed)?;
     let data = data.canonicalize().map_err(failed)?;
     // The database, secrets and sockets must not be readable through the service.
-    match roots.folders()[1..].iter().find(|root| data.starts_with(root) || root.starts_with(&data)) {
+    match roots.folders()[1..]
+        .iter()
+        .find(|root| data.starts_with(root) || root.starts_with(&data))
+    {
         Some(root) => Err(Failure::failed(format!(
             "--root {} and the data folder {} must not contain each other; name a folder that contains only models",
             root.display(),

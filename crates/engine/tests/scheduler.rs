@@ -7,7 +7,8 @@ use std::time::Duration;
 use vastrelay_engine::pages::chain_start;
 use vastrelay_engine::request::EndReason;
 use vastrelay_engine::scheduler::{
-    Arrival, Limits, PlannedRow, PoolLimits, PrefillOrder, Rejection, RowKind, RowOutcome, Scheduler, SequenceId, StepPlan,
+    Arrival, Limits, PlannedRow, PoolLimits, PrefillOrder, Rejection, RowKind, RowOutcome, Scheduler, SequenceId,
+    StepPlan,
 };
 
 const PAGE: usize = 16;
@@ -604,7 +605,10 @@ fn a_long_prompt_that_shorter_ones_pass_without_end_loses_a_small_part_of_its_st
             world.arrive(arrival(id, 60, 1));
         }
         let plan = world.step(1, 1);
-        aged |= matches!(part(&plan, 0), Some((_, Some(PrefillOrder::Aged | PrefillOrder::Oldest))));
+        aged |= matches!(
+            part(&plan, 0),
+            Some((_, Some(PrefillOrder::Aged | PrefillOrder::Oldest)))
+        );
         steps += 1;
         assert!(steps < 1_000, "starved");
     }

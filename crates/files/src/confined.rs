@@ -114,7 +114,11 @@ pub(crate) fn open(path: &Path) -> Option<io::Result<File>> {
 
 fn open_beneath(root: &Path, rest: &Path) -> io::Result<File> {
     let root = held(root)?;
-    let rest = if rest.as_os_str().is_empty() { Path::new(".") } else { rest };
+    let rest = if rest.as_os_str().is_empty() {
+        Path::new(".")
+    } else {
+        rest
+    };
     // Opening a pipe would wait for its other end.
     let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK;
     let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_MAGICLINKS;
@@ -172,7 +176,11 @@ mod tests {
         }
         assert!(open_file(&confine("desk"), 9).is_err(), "a folder is no file");
         assert!(open_file(&confine(""), 9).is_err());
-        for path in [outside.path().join("secret"), root.join("../etc/passwd"), "/etc/passwd".into()] {
+        for path in [
+            outside.path().join("secret"),
+            root.join("../etc/passwd"),
+            "/etc/passwd".into(),
+        ] {
             assert_eq!(roots.confine(&path), None, "{}", path.display());
         }
         assert_eq!(shown(&confine("desk/a")), root.join("desk/a"));

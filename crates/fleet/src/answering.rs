@@ -1,10 +1,11 @@
 //! How calls are answered, as far as somebody has said.
 
+use serde::Serialize;
 use std::ops::RangeInclusive;
 use std::time::Duration;
 
 /// How calls are answered; what is absent is left to the call, the model or the service.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct Answering {
     /// What calls are.
     pub mode: Option<Mode>,
@@ -23,7 +24,7 @@ pub struct Answering {
 }
 
 /// A token: its number or its text.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub enum NamedToken {
     /// Its number.
     Id(u32),
@@ -32,7 +33,7 @@ pub enum NamedToken {
 }
 
 /// What calls are.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub enum Mode {
     /// Conversations.
     Chat,
@@ -41,7 +42,7 @@ pub enum Mode {
 }
 
 /// Sampling where a call says nothing.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct Defaults {
     /// In [`TEMPERATURES`].
     pub temperature: Option<f32>,

@@ -1,6 +1,7 @@
 //! Who goes to which replica next, and who waits.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// A unit of priority counts as arriving so many microseconds earlier.
 const PRIORITY: i64 = 1_000_000;
@@ -40,61 +41,120 @@ pub fn choose(loads: &[Load], alone: bool) -> Option<usize> {
     able.min_by(|(_, a), (_, b)| fuller(a, b)).map(|(place, _)| place)
 }
 
-/// Where something stands in a line: those with lower places go first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+/// Where something stands in a line.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Place {
+    key: Arc<str>,
+    spot: Spot,
+}
+
+/// Where something stands among what its key has in a line: lower ones go first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+struct Spot {
     rank: i64,
     number: u64,
 }
 
-/// A line before some replicas.
+/// A line before some replicas. Keys go in turns, so that one with many requests does not hold up the others; those of one key go
+/// in the order of arrival.
 #[derive(Debug)]
 pub struct Line<T> {
-    waiting: BTreeMap<Place, (usize, T)>,
+    keys: BTreeMap<Arc<str>, OfKey<T>>,
     depth: usize,
     last: u64,
+    /// How far the key had come that was served last.
+    served: u64,
+}
+
+/// What one key has in a line.
+#[derive(Debug)]
+struct OfKey<T> {
+    waiting: BTreeMap<Spot, (usize, T)>,
+    depth: usize,
+    /// Sequences that it was served, counted from where the line stood when it came: start-time fair queueing (Goyal, Vin and
+    /// Cheng, 1996).
+    served: u64,
 }
 
 impl<T> Default for Line<T> {
     fn default() -> Line<T> {
         Line {
-            waiting: BTreeMap::new(),
+            keys: BTreeMap::new(),
             depth: 0,
             last: 0,
+            served: 0,
         }
     }
 }
 
+/// Of all places in a line, one in so many is for keys that have few.
+const RESERVED_SHARE: usize = 8;
+
 impl<T> Line<T> {
-    /// Adds something of so many sequences that arrived at a time, in microseconds of whatever clock, with a priority.
-    pub fn enter(&mut self, sequences: usize, priority: i8, arrived: u64, what: T) -> Place {
+    /// Adds something of a key, of so many sequences, that arrived at a time, in microseconds of whatever clock, with a priority.
+    pub fn enter(&mut self, key: &Arc<str>, sequences: usize, priority: i8, arrived: u64, what: T) -> Place {
         self.last += 1;
-        let place = Place {
+        let spot = Spot {
             rank: (arrived as i64).saturating_sub(i64::from(priority) * PRIORITY),
             number: self.last,
         };
-        self.waiting.insert(place, (sequences, what));
+        let served = self.served;
+        let of_key = self.keys.entry(key.clone()).or_insert_with(|| OfKey {
+            waiting: BTreeMap::new(),
+            depth: 0,
+            served,
+        });
+        of_key.waiting.insert(spot, (sequences, what));
+        of_key.depth += sequences;
         self.depth += sequences;
-        place
+        Place { key: key.clone(), spot }
     }
 
     /// Returns what goes first, without taking it out.
     pub fn first(&self) -> Option<&T> {
-        self.waiting.first_key_value().map(|(_, (_, what))| what)
+        let key = self.next_key()?;
+        self.keys[&key].waiting.first_key_value().map(|(_, (_, what))| what)
     }
 
     /// Takes out what goes first, with its sequences.
     pub fn take_first(&mut self) -> Option<(usize, T)> {
-        let (_, (sequences, what)) = self.waiting.pop_first()?;
-        self.depth -= sequences;
+        let key = self.next_key()?;
+        let of_key = self.keys.get_mut(&key)?;
+        self.served = of_key.served;
+        let (_, (sequences, what)) = of_key.waiting.pop_first()?;
+        of_key.served += sequences as u64;
+        self.removed(&key, sequences);
         Some((sequences, what))
     }
 
     /// Takes out what stands in a place, unless it has gone.
-    pub fn leave(&mut self, place: Place) -> Option<T> {
-        let (sequences, what) = self.waiting.remove(&place)?;
-        self.depth -= sequences;
+    pub fn leave(&mut self, place: &Place) -> Option<T> {
+        let (sequences, what) = self.keys.get_mut(&place.key)?.waiting.remove(&place.spot)?;
+        self.removed(&place.key, sequences);
         Some(what)
+    }
+
+    /// Returns the key that was served least; of those that were served alike, the one that has waited longest.
+    fn next_key(&self) -> Option<Arc<str>> {
+        let turn = |(key, of_key): (&Arc<str>, &OfKey<T>)| {
+            let (first, _) = of_key.waiting.first_key_value()?;
+            Some((of_key.served, *first, key.clone()))
+        };
+        self.keys.iter().filter_map(turn).min().map(|(.., key)| key)
+    }
+
+    fn removed(&mut self, key: &Arc<str>, sequences: usize) {
+        self.depth -= sequences;
+        if let Some(of_key) = self.keys.get_mut(key) {
+            of_key.depth -= sequences;
+            // A key that comes back begins where the line stands then, so nothing is saved up by waiting.
+            if of_key.waiting.is_empty() && of_key.served <= self.served {
+                self.keys.remove(key);
+            }
+        }
+        if self.depth == 0 {
+            self.keys.clear();
+        }
     }
 
     /// Returns how many sequences wait.
@@ -108,10 +168,19 @@ impl<T> Line<T> {
         self.depth + ahead.sum::<usize>()
     }
 
-    /// Returns whether there is room for more: at most `limit` sequences wait, here or ahead at replicas, besides those that have lanes.
-    pub fn takes(&self, sequences: usize, limit: usize, loads: &[Load]) -> bool {
+    /// Returns whether there is room for more of a key: at most `limit` sequences wait, here or ahead at replicas, besides those that
+    /// have lanes. The last eighth of the places is for keys that have no more than that, so that no key fills the line alone;
+    /// callers without a key are not told apart and have all places.
+    pub fn takes(&self, key: &str, sequences: usize, limit: usize, loads: &[Load]) -> bool {
         let given: usize = loads.iter().map(|load| load.given).sum();
         let lanes: usize = loads.iter().map(|load| load.width).sum();
+        let reserved = if key.is_empty() { 0 } else { limit / RESERVED_SHARE };
+        let own = self.keys.get(key).map_or(0, |of_key| of_key.depth);
+        let limit = if own + sequences > reserved {
+            limit - reserved
+        } else {
+            limit
+        };
         self.depth + sequences + given <= limit.saturating_add(lanes)
     }
 }
@@ -151,17 +220,51 @@ mod tests {
     #[test]
     fn a_line_takes_as_many_as_may_wait_besides_those_that_need_not() {
         let mut line = Line::default();
-        assert!(line.takes(5, 1, &[load(0, 4)]));
-        assert!(!line.takes(6, 1, &[load(0, 4)]));
-        assert!(!line.takes(1, 1, &[load(5, 4)]), "one waits there");
-        line.enter(1, 0, 0, "a");
-        assert!(!line.takes(1, 1, &[load(4, 4)]), "one waits here");
-        assert!(line.takes(1, 2, &[load(4, 4)]));
-        assert!(!line.takes(1, 0, &[]));
+        assert!(line.takes("", 5, 1, &[load(0, 4)]));
+        assert!(!line.takes("", 6, 1, &[load(0, 4)]));
+        assert!(!line.takes("", 1, 1, &[load(5, 4)]), "one waits there");
+        line.enter(&"".into(), 1, 0, 0, "a");
+        assert!(!line.takes("", 1, 1, &[load(4, 4)]), "one waits here");
+        assert!(line.takes("", 1, 2, &[load(4, 4)]));
+        assert!(!line.takes("", 1, 0, &[]));
+    }
+
+    #[test]
+    fn a_key_that_comes_later_waits_for_one_request_of_each_other_key_and_finds_a_place() {
+        let (mut line, many, one) = (Line::default(), Arc::from("many"), Arc::from("one"));
+        let mut came = 0;
+        while line.takes(&many, 1, 400, &[load(16, 16)]) {
+            line.enter(&many, 1, 0, came, "many");
+            came += 1;
+        }
+        assert_eq!(came, 350, "an eighth is kept for others");
+        assert_eq!(line.take_first(), Some((1, "many")));
+        assert!(line.takes(&one, 1, 400, &[load(16, 16)]));
+        line.enter(&one, 1, 0, came, "one");
+        line.enter(&one, 1, 0, came, "one");
+        let next: Vec<&str> = (0..5).map(|_| line.take_first().unwrap().1).collect();
+        assert_eq!(next.iter().filter(|key| **key == "one").count(), 2, "{next:?}");
+        assert!(next[..2].contains(&"one"), "{next:?}");
+    }
+
+    #[test]
+    fn a_key_with_large_requests_has_fewer_turns_and_none_saves_up_turns() {
+        let (mut line, large, small) = (Line::default(), Arc::from("large"), Arc::from("small"));
+        for arrived in 0..30 {
+            line.enter(&large, 4, 0, arrived, "large");
+        }
+        // It was alone for a while.
+        (0..10).for_each(|_| drop(line.take_first()));
+        for arrived in 100..140 {
+            line.enter(&small, 1, 0, arrived, "small");
+        }
+        let next: Vec<&str> = (0..25).map(|_| line.take_first().unwrap().1).collect();
+        let turns = next.iter().filter(|key| **key == "large").count();
+        assert!((4..=6).contains(&turns), "{next:?}");
     }
 
     proptest! {
-        /// Whatever comes and goes, the line is in order of arrival, earlier by a second for each unit of priority, and counts itself.
+        /// Whatever comes and goes, the line of one key is in order of arrival, earlier by a second for each unit of priority, and counts itself.
         #[test]
         fn a_line_is_in_order_and_counts_itself(
             acts in proptest::collection::vec((0u64..20_000_000, -3i8..4, 1usize..4, 0u8..4), 1..60)
@@ -172,8 +275,8 @@ mod tests {
                 match act {
                     0 if !there.is_empty() => {
                         let (place, ..) = there.remove(number % there.len());
-                        prop_assert!(line.leave(place).is_some());
-                        prop_assert!(line.leave(place).is_none());
+                        prop_assert!(line.leave(&place).is_some());
+                        prop_assert!(line.leave(&place).is_none());
                     }
                     1 => {
                         let best = there.iter().enumerate().min_by_key(|(order, (_, rank, _))| (*rank, *order)).map(|(at, _)| at);
@@ -183,7 +286,7 @@ mod tests {
                     }
                     _ => {
                         let rank = arrived as i64 - i64::from(priority) * PRIORITY;
-                        there.push((line.enter(sequences, priority, arrived, rank), rank, sequences));
+                        there.push((line.enter(&"".into(), sequences, priority, arrived, rank), rank, sequences));
                     }
                 }
                 prop_assert_eq!(line.depth(), there.iter().map(|(.., sequences)| sequences).sum::<usize>());

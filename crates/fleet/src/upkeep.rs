@@ -1,9 +1,10 @@
 //! When an endpoint is started, parked and stopped without anybody doing it.
 
+use serde::Serialize;
 use std::time::Duration;
 
 /// How long an endpoint is there; any time where nothing is said.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Upkeep {
     /// Longest that a replica may take to start.
     pub longest_start: Option<Duration>,

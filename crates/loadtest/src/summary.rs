@@ -176,7 +176,9 @@ impl Summary {
         let (from, to) = (first, service.iter().rfind(|(at, _)| *at <= seconds).unwrap_or(last));
         let time = to.0 - from.0;
         let within = pairs().filter(|(_, after)| after.0 <= to.0);
-        let busy: f64 = within.map(|(before, after)| (after.1.busy - before.1.busy).max(0.0)).sum();
+        let busy: f64 = within
+            .map(|(before, after)| (after.1.busy - before.1.busy).max(0.0))
+            .sum();
         self.busy_share = (time > 0.0).then(|| (busy / time).min(1.0));
     }
 

@@ -192,7 +192,10 @@ async fn an_endpoint_that_goes_ends_the_test_within_a_second_and_counters_that_b
     let begun = Instant::now();
     let found = run(target, workload(Arrival::Closed { users: 3 }, Span::Seconds(600.0))).await;
     assert!(begun.elapsed().as_secs_f64() < 11.0, "{:?}", begun.elapsed());
-    assert_eq!(found.ended_because.as_deref(), Some("the endpoint `stub` is stopped: by ops"));
+    assert_eq!(
+        found.ended_because.as_deref(),
+        Some("the endpoint `stub` is stopped: by ops")
+    );
     assert!(found.stopped_early);
     let preemptions = found.summary.preemptions.unwrap();
     assert!((70..=90).contains(&preemptions), "{preemptions}");

@@ -2,7 +2,9 @@
 
 use crate::guard::{Access, admit};
 use crate::listed::{self, Listed};
-use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, roots, runs, status, steps};
+use crate::manage::{
+    costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, roots, runs, status, steps,
+};
 use crate::openai::{self, wrong_address, wrong_method};
 use crate::problem::Problem;
 use crate::{console, health, live, metrics, openapi, session, text};

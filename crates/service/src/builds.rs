@@ -374,7 +374,12 @@ impl Builds {
         let path = Build::tensors_of(&ready.folder);
         let stamp = File::open(&path).and_then(|file| Stamp::of(&file));
         // Like any other fault of its files, it is one after which the build is made again.
-        let stamp = stamp.map_err(|source| LoadError::Weights(WeightsError::Read { path: path.clone(), source }));
+        let stamp = stamp.map_err(|source| {
+            LoadError::Weights(WeightsError::Read {
+                path: path.clone(),
+                source,
+            })
+        });
         match stamp? {
             None => Ok(None),
             Some(stamp) => Ok(Some(Checked::of(stamp, self.digest_of_file(&path)?.1))),

@@ -17,8 +17,11 @@ use tokio::time::Sleep;
 
 /// How long a reader may take nothing of what is waiting for it.
 const MOST_UNREAD: Duration = Duration::from_secs(60);
-/// Open files that are not connections: database, weights, log, and some to spare.
-const OTHER_FILES: u64 = 128;
+/// Open files that are not connections: database, builds and logs; workers, each with sockets and a log; health checks.
+const OTHER_FILES: u64 = 320;
+/// Open files of a connection: the socket, a second handle that is watched for the caller's departure, and a third while a call
+/// runs.
+const FILES_OF_CONNECTION: u64 = 3;
 /// Connections that only health checks may use.
 const HEALTH_CONNECTIONS: usize = 64;
 /// Most connections, however many files may be open.
@@ -33,7 +36,13 @@ pub(crate) fn raise_file_limit() -> usize {
         tracing::warn!(%error, "the limit of open files stays as it is");
     }
     let soft = getrlimit(Resource::RLIMIT_NOFILE).map_or(1_024, |(soft, _)| soft);
-    (soft.saturating_sub(OTHER_FILES) as usize).clamp(2 * HEALTH_CONNECTIONS, MOST_CONNECTIONS)
+    connections_for(soft)
+}
+
+/// Returns how many connections a limit of open files leaves room for, with what the rest of the service needs set aside.
+fn connections_for(files: u64) -> usize {
+    let most = files.saturating_sub(OTHER_FILES) / FILES_OF_CONNECTION;
+    (most as usize).clamp(2 * HEALTH_CONNECTIONS, MOST_CONNECTIONS)
 }
 
 /// All open connections.
@@ -271,6 +280,16 @@ mod tests {
         let mut read = String::new();
         far.read_to_string(&mut read).await.unwrap();
         assert_eq!(read, "12345678");
+    }
+
+    #[test]
+    fn connections_leave_files_for_workers_database_and_health_checks() {
+        for files in [1_024, 4_096, 20_000] {
+            let most = connections_for(files) as u64;
+            assert!(most * FILES_OF_CONNECTION + OTHER_FILES <= files, "{files}: {most}");
+        }
+        assert_eq!(connections_for(1_024), 234);
+        assert_eq!(connections_for(1 << 20), MOST_CONNECTIONS);
     }
 
     #[test]

@@ -24,6 +24,11 @@ pub async fn file(state: web::Data<ServiceState>, request: HttpRequest) -> Resul
         return openai::wrong_address(state, request).await;
     }
     let path = request.path().trim_start_matches('/');
+    // A page of an earlier version asks for scripts that are gone; the first page would be taken for one.
+    if path.starts_with("assets/") && Files::get(path).is_none() {
+        let text = "there is no such file; the console was upgraded, reload the page".into();
+        return Err(Problem::not_kept(text));
+    }
     let name = if path.is_empty() || Files::get(path).is_none() {
         "index.html"
     } else {

@@ -137,7 +137,10 @@ impl Loader {
         let release = records
             .store
             .release(&order.name, &opened.made_of.release_on(old.machine()))?;
-        let log = EventLog::new(records, &order.name, release);
+        // Those who keep its replicas write into the same log.
+        let log = old.log().cloned();
+        let log = log.unwrap_or_else(|| EventLog::new(records, &order.name, release));
+        log.goes_on_as(release);
         log.done_by(&order.by, EventKind::Deployed, "at once: its worker goes on");
         let endpoint = Arc::new(next_to(old, release, opened).logged_by(log));
         records.store.keep_endpoint(&order.to_keep(), release)?;
@@ -319,7 +322,7 @@ impl Loader {
         let begins = Begins {
             records: records.clone(),
             endpoint: name.to_owned(),
-            release,
+            log: EventLog::new(records, name, release),
             replica: replica.number,
         };
         replica.incarnation = begins.incarnation()?;

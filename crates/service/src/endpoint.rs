@@ -183,7 +183,7 @@ impl Endpoint {
     /// # Errors
     /// When too many wait, or all replicas have failed and none will be back soon. What was accepted before waits nevertheless, as long as
     /// there is hope.
-    pub(crate) async fn turn(&self, entry: Entry) -> Result<Turn, NotTaken> {
+    pub(crate) async fn turn(&self, entry: &Entry) -> Result<Turn, NotTaken> {
         let limit = if entry.again {
             usize::MAX
         } else {
@@ -195,7 +195,7 @@ impl Endpoint {
         let mut waiting = self
             .crew
             .line()
-            .enter(entry, limit)
+            .enter(entry.clone(), limit)
             .map_err(|depth| NotTaken::Refused(self.queue_full(depth)))?;
         loop {
             let given_up = |why: &NotReady| match why {
@@ -228,12 +228,12 @@ impl Endpoint {
         Refusal::QueueFull { depth, retry_after }
     }
 
-    /// Refuses requests for which there is no room, before anything is done for them.
+    /// Refuses requests of a key for which there is no room, before anything is done for them.
     ///
     /// # Errors
     /// When there is none.
-    pub(crate) fn refuse_when_full(&self) -> Result<(), Refusal> {
-        match self.crew.line().full(self.limits().queue_depth) {
+    pub(crate) fn refuse_when_full(&self, key: &str) -> Result<(), Refusal> {
+        match self.crew.line().full(key, self.limits().queue_depth) {
             Some(depth) if self.crew.not_ready().is_none() => Err(self.queue_full(depth)),
             _ => Ok(()),
         }

@@ -2,6 +2,7 @@
 
 use crate::records::Records;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 use vastrelay_store::{EventRecord, milliseconds_since_1970};
 use vastrelay_wire::manage::EventKind;
 
@@ -15,7 +16,8 @@ pub const START: &str = "start";
 pub(crate) struct EventLog {
     records: Arc<Records>,
     endpoint: String,
-    release: u32,
+    /// The release that is served; clones share it.
+    release: Arc<AtomicU32>,
 }
 
 impl EventLog {
@@ -23,8 +25,18 @@ impl EventLog {
         EventLog {
             records: records.clone(),
             endpoint: endpoint.to_owned(),
-            release,
+            release: Arc::new(AtomicU32::new(release)),
         }
+    }
+
+    /// Returns the number of the release that is served.
+    pub fn release(&self) -> u32 {
+        self.release.load(Ordering::Acquire)
+    }
+
+    /// Notes that another release is served from now on, by the same replicas.
+    pub fn goes_on_as(&self, release: u32) {
+        self.release.store(release, Ordering::Release);
     }
 
     /// Puts down what somebody did to the endpoint.
@@ -42,7 +54,7 @@ impl EventLog {
             number: 0,
             at_ms: milliseconds_since_1970(),
             endpoint: self.endpoint.clone(),
-            release: self.release,
+            release: self.release(),
             replica,
             what: what.name().into(),
             who: who.to_owned(),

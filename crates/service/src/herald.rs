@@ -6,8 +6,8 @@ use reqwest::{Client, Url};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
-use vastrelay_fleet::State;
 use tokio::sync::watch;
+use vastrelay_fleet::State;
 use vastrelay_store::milliseconds_since_1970;
 
 /// How long the address may take to answer.
@@ -158,7 +158,9 @@ mod tests {
                 delivery.send_replace(json!(2));
             }
             let answer = format!("HTTP/1.1 {answer}\r\ncontent-length: 0\r\nconnection: close\r\n\r\n");
-            tokio::io::AsyncWriteExt::write_all(&mut stream, answer.as_bytes()).await.unwrap();
+            tokio::io::AsyncWriteExt::write_all(&mut stream, answer.as_bytes())
+                .await
+                .unwrap();
         }
         assert_eq!(arrived, ['1', '2', '2']);
         drop(delivery);

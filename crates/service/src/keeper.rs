@@ -53,7 +53,8 @@ pub(crate) struct Starter {
 pub(crate) struct Begins {
     pub records: Arc<Records>,
     pub endpoint: String,
-    pub release: u32,
+    /// Knows the release that is served now: a change that applies at once makes it another one.
+    pub log: EventLog,
     /// The replica's number.
     pub replica: u32,
 }
@@ -99,7 +100,7 @@ impl Begins {
     pub fn incarnation(&self) -> Result<u64, StoreError> {
         self.records.store.begin_incarnation(&BegunReplica {
             endpoint: &self.endpoint,
-            release: self.release,
+            release: self.log.release(),
             replica: self.replica,
             version: env!("CARGO_PKG_VERSION"),
         })
@@ -113,14 +114,11 @@ impl Starter {
     /// When it does not come so far, or its number cannot be recorded.
     pub fn begin(&self, of: &Weak<Crew>) -> Result<(Replica, Begun), Stillborn> {
         let Begins {
-            endpoint,
-            release,
-            replica,
-            ..
+            endpoint, log, replica, ..
         } = &self.begins;
         let duty = |incarnation| Duty {
             endpoint: endpoint.clone(),
-            release: *release,
+            release: log.release(),
             replica: *replica,
             incarnation,
             assignment: self.plan.assignment.clone(),
@@ -185,7 +183,7 @@ impl Starter {
         let kept = self.begins.records.store.keep_start(&StartRecord {
             at_ms: milliseconds_since_1970(),
             endpoint: self.begins.endpoint.clone(),
-            release: self.begins.release,
+            release: self.begins.log.release(),
             replica: self.begins.replica,
             incarnation,
             seconds: times.iter().map(|time| time.seconds).sum(),
@@ -249,7 +247,7 @@ impl Starter {
         let pause = deaths.note(end.produced);
         tracing::error!(
             endpoint = self.begins.endpoint,
-            release = self.begins.release,
+            release = self.begins.log.release(),
             replica = self.begins.replica,
             cause = end.cause,
             early_deaths = deaths.early(),
@@ -363,7 +361,7 @@ impl Starter {
         for line in &lines {
             tracing::info!(
                 endpoint = self.begins.endpoint,
-                release = self.begins.release,
+                release = self.begins.log.release(),
                 replica = self.begins.replica,
                 "{line}"
             );

@@ -103,7 +103,8 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
 
 /// Returns whether a character makes a text look other than it is: a control character, or one that changes its direction.
 fn misleads(c: char) -> bool {
-    let changes_direction = matches!(c, '\u{061c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    let changes_direction =
+        matches!(c, '\u{061c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
     c.is_control() || changes_direction
 }
 

@@ -6,11 +6,11 @@
 mod progress;
 
 use crate::endpoint::Endpoint;
-use crate::standing::STOPPED;
 use crate::line::{Alone, Entry, Turn};
 use crate::placed::Placed;
 use crate::problem::Problem;
 use crate::standing::NotTaken;
+use crate::standing::STOPPED;
 use progress::Progress;
 use std::future::poll_fn;
 use std::pin::Pin;
@@ -32,6 +32,8 @@ type HandedIn = (Taken, Option<Alone>);
 pub(crate) struct LastingStream {
     endpoint: Arc<Endpoint>,
     requests: Vec<GenerationRequest>,
+    /// The id of the caller's key.
+    key: Arc<str>,
     progress: Progress,
     survival: Survival,
     begun: Instant,
@@ -60,10 +62,11 @@ impl LastingStream {
     pub async fn begin(
         endpoint: Arc<Endpoint>,
         requests: Vec<GenerationRequest>,
+        key: Arc<str>,
         moves: Moves,
     ) -> Result<LastingStream, Refused> {
         let begun = Instant::now();
-        let taking = taken(&endpoint, &requests, entry(&requests, begun));
+        let taking = taken(&endpoint, &requests, entry(&requests, &key, begun));
         let waits = [endpoint.limits().queue_wait, endpoint.manner.said.longest_answer];
         let (taken, _) = match waits.into_iter().flatten().min() {
             None => taking.await?,
@@ -76,6 +79,7 @@ impl LastingStream {
             progress: Progress::of(&requests),
             endpoint,
             requests,
+            key,
             survival: Survival::default(),
             begun,
             state: State::On(taken),
@@ -193,7 +197,7 @@ impl LastingStream {
         let entry = Entry {
             alone: self.survival.is_suspect(),
             again: true,
-            ..entry(&requests, self.begun)
+            ..entry(&requests, &self.key, self.begun)
         };
         let endpoint = self.endpoint.clone();
         let moving = async move { taken(&endpoint, &requests, entry).await };
@@ -204,7 +208,7 @@ impl LastingStream {
 /// Hands requests in as soon as it is their turn, again and again while workers die of whatever it is.
 async fn taken(endpoint: &Endpoint, requests: &[GenerationRequest], entry: Entry) -> Result<HandedIn, Refused> {
     loop {
-        let turn = endpoint.turn(entry).await.map_err(Refused::from)?;
+        let turn = endpoint.turn(&entry).await.map_err(Refused::from)?;
         match hand_in(turn, requests, entry.arrived).await {
             Ok(taken) => return Ok(taken),
             // It died just now.
@@ -214,8 +218,9 @@ async fn taken(endpoint: &Endpoint, requests: &[GenerationRequest], entry: Entry
     }
 }
 
-fn entry(requests: &[GenerationRequest], arrived: Instant) -> Entry {
+fn entry(requests: &[GenerationRequest], key: &Arc<str>, arrived: Instant) -> Entry {
     Entry {
+        key: key.clone(),
         sequences: requests.iter().map(|request| request.unfinished() as usize).sum(),
         priority: requests.iter().map(|request| request.priority).max().unwrap_or(0),
         arrived,

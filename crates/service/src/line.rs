@@ -31,8 +31,10 @@ struct Waiter {
 }
 
 /// A call, as the line sees it.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub(crate) struct Entry {
+    /// The id of its caller's key; empty without one.
+    pub key: Arc<str>,
     pub sequences: usize,
     pub priority: i8,
     pub arrived: Instant,
@@ -98,11 +100,13 @@ impl EdgeLine {
         };
         let mut state = self.lock();
         let loads = state.loads();
-        if !state.line.takes(entry.sequences, limit, &loads) {
+        if !state.line.takes(&entry.key, entry.sequences, limit, &loads) {
             return Err(state.line.waiting(&loads));
         }
         let arrived = entry.arrived.saturating_duration_since(self.began).as_micros() as u64;
-        let place = state.line.enter(entry.sequences, entry.priority, arrived, waiter);
+        let place = state
+            .line
+            .enter(&entry.key, entry.sequences, entry.priority, arrived, waiter);
         drop(state);
         self.dispatch();
         Ok(Waiting {
@@ -117,11 +121,11 @@ impl EdgeLine {
         self.lock().line.depth()
     }
 
-    /// Returns how many sequences wait, when no more may.
-    pub fn full(&self, limit: usize) -> Option<usize> {
+    /// Returns how many sequences wait, when no more of a key may.
+    pub fn full(&self, key: &str, limit: usize) -> Option<usize> {
         let state = self.lock();
         let loads = state.loads();
-        (!state.line.takes(1, limit, &loads)).then(|| state.line.waiting(&loads))
+        (!state.line.takes(key, 1, limit, &loads)).then(|| state.line.waiting(&loads))
     }
 
     /// Gives turns to those who come first, as long as a replica has room.
@@ -212,7 +216,7 @@ impl Turn {
 
 impl Drop for Waiting {
     fn drop(&mut self) {
-        let left = self.line.lock().line.leave(self.place);
+        let left = self.line.lock().line.leave(&self.place);
         drop(left);
         // A turn that came meanwhile is given back with the receiver.
     }

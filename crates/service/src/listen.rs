@@ -40,6 +40,9 @@ const MOST_OPERATORS: usize = 256;
 const WORKERS: usize = 2;
 /// How long a caller may take to agree on encryption, and how long to send a request's head.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// How long a connection is kept open for another request: longer than clients with pools keep theirs, so that it is they who
+/// close it and no request crosses with the end.
+const IDLE: Duration = Duration::from_secs(90);
 /// How long a connection may take to close after the last answer.
 const FAREWELL: Duration = Duration::from_secs(1);
 /// Seconds for what is under way when the server is stopped for good.
@@ -136,7 +139,10 @@ async fn encrypted(
 async fn local(connections: Connections, stream: UnixStream) -> Result<Spoken<UnixStream>, DispatchError> {
     let place = connections.enter()?;
     if Operator::of(&stream).is_none() {
-        let refused = io::Error::new(io::ErrorKind::PermissionDenied, "another user connected to the management socket");
+        let refused = io::Error::new(
+            io::ErrorKind::PermissionDenied,
+            "another user connected to the management socket",
+        );
         return Err(refused.into());
     }
     Ok((Patient::new(stream, place), Protocol::Http1, None))
@@ -171,6 +177,7 @@ where
     let app = app.into_factory().map_err(|error: Error| error.error_response());
     HttpService::build()
         .client_request_timeout(PATIENCE)
+        .keep_alive(IDLE)
         .client_disconnect_timeout(FAREWELL)
         .graceful_shutdown_signal(ending)
         .on_connect_ext(move |connection: &Patient<T>, data| {

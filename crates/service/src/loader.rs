@@ -54,8 +54,15 @@ impl Loader {
     /// When it lies beneath no root; the text says which there are and how to add one.
     pub(crate) fn beneath_a_root(&self, path: &Path) -> Result<PathBuf, String> {
         self.roots.confine(path).ok_or_else(|| {
-            let roots: Vec<String> = self.roots.folders().iter().map(|root| root.display().to_string()).collect();
-            let folder = path.parent().filter(|folder| path.is_absolute() && folder.parent().is_some());
+            let roots: Vec<String> = self
+                .roots
+                .folders()
+                .iter()
+                .map(|root| root.display().to_string())
+                .collect();
+            let folder = path
+                .parent()
+                .filter(|folder| path.is_absolute() && folder.parent().is_some());
             let folder = folder.unwrap_or(Path::new("DIR")).display();
             format!(
                 "`{}` is in none of the folders that callers over the network may name: {}; start the service with \

@@ -46,9 +46,9 @@ impl MadeOf {
             .map(|text| blake3::hash(text.as_bytes()).to_hex().to_string());
         (!says_nothing).then(|| {
             json!({
-                "answering": format!("{:?}", self.answering),
+                "answering": self.answering,
                 "template": template,
-                "upkeep": format!("{:?}", self.upkeep),
+                "upkeep": self.upkeep,
             })
         })
     }

@@ -24,6 +24,7 @@ pub(crate) use conversation::{Rendered, check_bytes};
 
 use crate::endpoints::Endpoints;
 use crate::guard::Caller;
+use crate::guard::limits::KeyLimits;
 use crate::life::Life;
 use crate::problem::Problem;
 use crate::sight::Sight;
@@ -34,16 +35,21 @@ use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::{ModelEntry, ModelList};
 
 /// `GET /v1/models`: the endpoints there are, which callers know as models, with their states.
-#[utoipa::path(get, path = "/v1/models", tag = "openai", responses((status = 200, body = ModelList)))]
+///
+/// # Errors
+/// 429 when the caller's key has used up its limits.
+#[utoipa::path(get, path = "/v1/models", tag = "openai", responses((status = 200, body = ModelList), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn models(
     endpoints: web::Data<Endpoints>,
     life: web::Data<Life>,
+    limits: web::Data<KeyLimits>,
     caller: web::ReqData<Caller>,
-) -> HttpResponse {
-    HttpResponse::Ok().json(ModelList {
+) -> Result<HttpResponse, Problem> {
+    let _permit = limits.permit(&caller)?;
+    Ok(HttpResponse::Ok().json(ModelList {
         object: "list".into(),
         data: entries(&endpoints, &caller.sight(), &life).into_values().collect(),
-    })
+    }))
 }
 
 /// `GET /v1/models/{name}`: one of them.
@@ -55,9 +61,11 @@ pub async fn models(
 pub async fn model(
     endpoints: web::Data<Endpoints>,
     life: web::Data<Life>,
+    limits: web::Data<KeyLimits>,
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
+    let _permit = limits.permit(&caller)?;
     let mut all = entries(&endpoints, &caller.sight(), &life);
     match all.remove(name.as_str()) {
         Some(entry) => Ok(HttpResponse::Ok().json(entry)),

@@ -2,7 +2,9 @@
 
 use crate::guard::Access;
 use crate::listed::listed;
-use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, roots, runs, status, steps};
+use crate::manage::{
+    costs, devices, endpoints, events, fit, history, jobs, keys, load, requests, roots, runs, status, steps,
+};
 use crate::{health, live, metrics, openai, session, text};
 use actix_web::HttpResponse;
 use std::sync::LazyLock;

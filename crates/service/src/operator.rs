@@ -151,11 +151,15 @@ impl FoundSocket {
         let port = url.port_or_known_default()?;
         let ip = loopback(url.host_str()?)?;
         let folder = Folder::existing(&places.of_clients()?).ok()?;
-        let entries = std::fs::read_dir(folder.path()).ok()?.flatten().map(|entry| entry.path());
+        let entries = std::fs::read_dir(folder.path())
+            .ok()?
+            .flatten()
+            .map(|entry| entry.path());
         entries
             .filter(|path| path.extension() == Some(OsStr::new("json")))
             .find_map(|path| {
-                let record: SocketRecord = serde_json::from_slice(&vastrelay_files::read(&path, MOST_RECORD).ok()?).ok()?;
+                let record: SocketRecord =
+                    serde_json::from_slice(&vastrelay_files::read(&path, MOST_RECORD).ok()?).ok()?;
                 let serves = record.address.port() == port
                     && (record.address.ip().is_unspecified() || ip.is_none_or(|ip| ip == record.address.ip()));
                 let lives = Path::new("/proc").join(record.process.to_string()).exists();
@@ -234,7 +238,11 @@ fn write_beside(folder: &Path, name: &str, record: &SocketRecord) -> io::Result<
 fn write_record(folder: &Path, name: &str, record: &SocketRecord) -> io::Result<PathBuf> {
     let (path, part) = (folder.join(format!("{name}.json")), folder.join(format!("{name}.part")));
     let _ = std::fs::remove_file(&part);
-    let options = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).clone();
+    let options = std::fs::OpenOptions::new()
+        .write(true)
+        .create_new(true)
+        .mode(0o600)
+        .clone();
     options.open(&part)?.write_all(&serde_json::to_vec(record)?)?;
     std::fs::rename(&part, &path)?;
     Ok(path)
@@ -269,7 +277,13 @@ mod tests {
             for url in ["http://127.0.0.1:7411", "https://localhost:7411/v1"] {
                 assert!(found(url, &places), "{url}");
             }
-            for url in ["http://127.0.0.1:7412", "http://10.0.0.8:7411", "http://relay.example:7411", "http://[::1]:7411", "nonsense"] {
+            for url in [
+                "http://127.0.0.1:7412",
+                "http://10.0.0.8:7411",
+                "http://relay.example:7411",
+                "http://[::1]:7411",
+                "nonsense",
+            ] {
                 assert!(!found(url, &places), "{url}");
             }
             drop(open);

@@ -85,7 +85,9 @@ impl Order {
 
     /// Returns the files that it names and that are granted to it: what a change by another caller may keep.
     pub(crate) fn granted_files(&self) -> Vec<String> {
-        let Spec { answering, settings, .. } = &self.spec;
+        let Spec {
+            answering, settings, ..
+        } = &self.spec;
         let template = answering.template.iter().map(|template| self.beside.join(template));
         let devices = settings.devices.iter().flatten().map(|device| self.beside.join(device));
         let named = std::iter::once(self.model()).chain(template).chain(devices);

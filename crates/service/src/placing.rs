@@ -49,7 +49,9 @@ impl Loader {
         let model = self.models.open(&files).map_err(failed)?;
         let Spec { answering, upkeep, .. } = &order.spec;
         let template = answering.template.as_ref().map(|path| order.beside.join(path));
-        let template = template.map(|path| self.named_file(order, "template", path)).transpose();
+        let template = template
+            .map(|path| self.named_file(order, "template", path))
+            .transpose();
         let manner = Manner::read(answering, template.map_err(failed)?.as_deref(), &model).map_err(failed)?;
         let made_of = MadeOf {
             content: model.content.clone(),

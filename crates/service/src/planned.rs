@@ -65,7 +65,7 @@ impl PlannedEndpoint {
         let begins = Begins {
             records: self.records,
             endpoint: endpoint.name.clone(),
-            release: endpoint.release,
+            log: self.log.clone(),
             replica: FIRST,
         };
         let Some(workers) = self.workers else {

@@ -194,28 +194,32 @@ impl Problem {
 
     /// Managing over TCP without a key or session: 401.
     pub fn no_manager() -> Problem {
-        let message = "this address needs a key with scope `manage`, sent as `Authorization: Bearer KEY`, or a session of the \
+        let message =
+            "this address needs a key with scope `manage`, sent as `Authorization: Bearer KEY`, or a session of the \
                        console; on the service's machine, `vastrelay` commands of its user need neither, and \
                        `vastrelay console` opens the console"
-            .into();
+                .into();
         Problem::unauthorized("no_key", message)
     }
 
     /// A session of the console that is over, or never was: 401.
     pub fn session_over() -> Problem {
-        let message = "the console's session is over; `vastrelay console` on the service's machine prints a new link".into();
+        let message =
+            "the console's session is over; `vastrelay console` on the service's machine prints a new link".into();
         Problem::unauthorized("session_over", message)
     }
 
     /// A code for a session that is unknown, used or too old: 401.
     pub fn code_over() -> Problem {
-        let message = "this link was used already or is older than two minutes; `vastrelay console` prints a new one".into();
+        let message =
+            "this link was used already or is older than two minutes; `vastrelay console` prints a new one".into();
         Problem::unauthorized("code_over", message)
     }
 
     /// A request with a session from another page than the console's: 403.
     pub fn not_same_origin() -> Problem {
-        let message = "sessions work only from the console's own pages, over TLS or on loopback; programs send a key".into();
+        let message =
+            "sessions work only from the console's own pages, over TLS or on loopback; programs send a key".into();
         Problem::forbidden("not_same_origin", message)
     }
 

@@ -82,11 +82,15 @@ impl Sessions {
     pub fn offer(&self, holder: Holder, now: Instant) -> Result<String, getrandom::Error> {
         let code = secret()?;
         let mut kept = self.lock(now);
-        push_bounded(&mut kept.codes, MOST_CODES, Code {
-            hash: blake3::hash(code.as_bytes()),
-            holder,
-            ends: now + CODE_LIFE,
-        });
+        push_bounded(
+            &mut kept.codes,
+            MOST_CODES,
+            Code {
+                hash: blake3::hash(code.as_bytes()),
+                holder,
+                ends: now + CODE_LIFE,
+            },
+        );
         Ok(code)
     }
 
@@ -113,12 +117,16 @@ impl Sessions {
     pub fn begin(&self, holder: Holder, now: Instant) -> Result<NewSession, getrandom::Error> {
         let (cookie, token) = (secret()?, secret()?);
         let mut kept = self.lock(now);
-        push_bounded(&mut kept.sessions, MOST_SESSIONS, Session {
-            cookie: blake3::hash(cookie.as_bytes()),
-            token: blake3::hash(token.as_bytes()),
-            holder,
-            ends: now + SESSION_LIFE,
-        });
+        push_bounded(
+            &mut kept.sessions,
+            MOST_SESSIONS,
+            Session {
+                cookie: blake3::hash(cookie.as_bytes()),
+                token: blake3::hash(token.as_bytes()),
+                holder,
+                ends: now + SESSION_LIFE,
+            },
+        );
         Ok(NewSession { cookie, token })
     }
 
@@ -197,7 +205,10 @@ mod tests {
         assert!(sessions.exchange(&code, now).unwrap().is_none(), "it was used");
         assert_eq!(sessions.holder(&session.cookie, &session.token, now), Some(user()));
         let late = sessions.offer(user(), now).unwrap();
-        assert!(sessions.exchange(&late, now + CODE_LIFE).unwrap().is_none(), "it is too old");
+        assert!(
+            sessions.exchange(&late, now + CODE_LIFE).unwrap().is_none(),
+            "it is too old"
+        );
     }
 
     #[test]
@@ -214,7 +225,11 @@ mod tests {
             assert_eq!(sessions.holder(cookie, token, now), None);
             sessions.end(cookie, token, now);
         }
-        assert!(sessions.holder(&one.cookie, &one.token, now + SESSION_LIFE - Duration::from_secs(1)).is_some());
+        assert!(
+            sessions
+                .holder(&one.cookie, &one.token, now + SESSION_LIFE - Duration::from_secs(1))
+                .is_some()
+        );
         sessions.end(&one.cookie, &one.token, now);
         assert_eq!(sessions.holder(&one.cookie, &one.token, now), None);
         assert_eq!(sessions.holder(&other.cookie, &other.token, now), Some(key()));
@@ -227,8 +242,14 @@ mod tests {
         let codes: Vec<String> = (0..=MOST_CODES).map(|_| sessions.offer(user(), now).unwrap()).collect();
         assert!(sessions.exchange(&codes[0], now).unwrap().is_none());
         assert!(sessions.exchange(&codes[1], now).unwrap().is_some());
-        let begun: Vec<NewSession> = (0..=MOST_SESSIONS).map(|_| sessions.begin(user(), now).unwrap()).collect();
+        let begun: Vec<NewSession> = (0..=MOST_SESSIONS)
+            .map(|_| sessions.begin(user(), now).unwrap())
+            .collect();
         assert_eq!(sessions.holder(&begun[0].cookie, &begun[0].token, now), None);
-        assert!(sessions.holder(&begun[MOST_SESSIONS].cookie, &begun[MOST_SESSIONS].token, now).is_some());
+        assert!(
+            sessions
+                .holder(&begun[MOST_SESSIONS].cookie, &begun[MOST_SESSIONS].token, now)
+                .is_some()
+        );
     }
 }

@@ -2,8 +2,8 @@
 
 use crate::patience::Patience;
 use std::collections::BTreeMap;
-use std::io::Write;
 use std::fs::Permissions;
+use std::io::Write;
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};

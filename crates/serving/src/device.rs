@@ -50,14 +50,15 @@ pub struct HeldMemory {
 /// Tells whether something is still held of a device, without holding it.
 #[derive(Clone)]
 pub struct Ticket {
-    device: Device,
+    device: WeakDevice,
     number: u64,
 }
 
 impl Ticket {
     /// Returns whether it is.
     pub fn is_held(&self) -> bool {
-        self.device.lock().is_held(self.number)
+        let device = self.device.upgrade();
+        device.is_some_and(|device| device.lock().is_held(self.number))
     }
 }
 
@@ -273,7 +274,7 @@ impl HeldMemory {
     /// Returns what tells how long it is held.
     pub fn ticket(&self) -> Ticket {
         Ticket {
-            device: self.device.clone(),
+            device: self.device.downgrade(),
             number: self.number,
         }
     }

@@ -359,6 +359,14 @@ impl Store {
         })
     }
 
+    /// Keeps an endpoint and its releases under another name, unless there is one of that name.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn rename_endpoint(&self, from: &str, to: &str) -> Result<(), StoreError> {
+        self.read(|connection| kept::rename(connection, from, to))
+    }
+
     /// Keeps how long a start took.
     ///
     /// # Errors

@@ -32,5 +32,9 @@ pub enum TextError {
 
 /// Says where a file is not the expected JSON, without repeating what it says there.
 pub(crate) fn not_json(error: &serde_json::Error) -> String {
-    format!("it is not the expected JSON: line {}, column {}", error.line(), error.column())
+    format!(
+        "it is not the expected JSON: line {}, column {}",
+        error.line(),
+        error.column()
+    )
 }

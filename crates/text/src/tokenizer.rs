@@ -50,8 +50,7 @@ impl Tokenizer {
             reason,
         };
         // First as JSON: the package takes it for granted in places that the file is.
-        let file: serde_json::Value = serde_json::from_slice(text)
-            .map_err(|e| format(not_json(&e)))?;
+        let file: serde_json::Value = serde_json::from_slice(text).map_err(|e| format(not_json(&e)))?;
         let growth = growth_of(&file["normalizer"]);
         if growth > MOST_GROWTH {
             return Err(format(format!(

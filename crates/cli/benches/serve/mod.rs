@@ -105,7 +105,10 @@ impl Drop for Service {
 /// Makes a key that may manage the service with this data.
 pub fn manager(data: &Path) -> String {
     let words = ["key", "create", "--name", "bench", "--scope", "manage", "--data"];
-    let made = Command::new(env!("CARGO_BIN_EXE_vastrelay")).args(words).arg(data).output();
+    let made = Command::new(env!("CARGO_BIN_EXE_vastrelay"))
+        .args(words)
+        .arg(data)
+        .output();
     let made = made.expect("the program starts");
     assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
     String::from_utf8(made.stdout).expect("a key is text").trim().to_owned()
@@ -115,8 +118,9 @@ pub fn manager(data: &Path) -> String {
 pub fn request(address: &str, key: &str, method: &str, path: &str, body: &str) -> String {
     let mut stream = TcpStream::connect(address).expect("the service listens");
     let length = body.len();
-    let head =
-        format!("{method} {path} HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {key}\r\nconnection: close\r\ncontent-length: {length}\r\n\r\n");
+    let head = format!(
+        "{method} {path} HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {key}\r\nconnection: close\r\ncontent-length: {length}\r\n\r\n"
+    );
     let mut answer = String::new();
     if stream
         .write_all(head.as_bytes())

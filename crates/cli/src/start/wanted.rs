@@ -11,11 +11,12 @@ use vastrelay_fleet::State;
 use vastrelay_fleet::reconcile::{Step, next_step};
 use vastrelay_fleet::roster::Found;
 use vastrelay_service::deploy_error::DeployError;
+use vastrelay_service::endpoint_name::is_reserved;
 use vastrelay_service::endpoints::{self, Resting};
 use vastrelay_service::event_log::START;
 use vastrelay_service::order::Order;
 use vastrelay_service::reconcile;
-use vastrelay_store::Store;
+use vastrelay_store::{KeptEndpoint, Store};
 
 /// An endpoint that is to be served.
 pub struct Wanted {
@@ -78,6 +79,7 @@ fn described(file: &Path) -> Result<Wanted, Failure> {
 pub fn kept(store: &Store, others: &[Wanted]) -> Result<Kept, Failure> {
     let (mut wanted, mut resting) = (Vec::new(), Vec::new());
     for kept in store.kept_endpoints().map_err(Failure::failed)? {
+        let kept = addressable(store, kept)?;
         if others.iter().any(|other| other.order.name == kept.name) {
             continue;
         }
@@ -108,6 +110,25 @@ pub fn kept(store: &Store, others: &[Wanted]) -> Result<Kept, Failure> {
         }
     }
     Ok(Kept { wanted, resting })
+}
+
+/// Returns a kept endpoint under a name that can be addressed: earlier versions took some that cannot.
+fn addressable(store: &Store, kept: KeptEndpoint) -> Result<KeptEndpoint, Failure> {
+    if !is_reserved(&kept.name) {
+        return Ok(kept);
+    }
+    let old = kept.name.clone();
+    let kept = KeptEndpoint {
+        name: format!("{old}-1"),
+        ..kept
+    };
+    store.rename_endpoint(&old, &kept.name).map_err(Failure::failed)?;
+    tracing::warn!(
+        from = old,
+        to = kept.name,
+        "an endpoint is renamed, as its name could not be addressed"
+    );
+    Ok(kept)
 }
 
 impl Wanted {

@@ -26,7 +26,8 @@ impl Verdict {
 
     /// What a path's own spelling has to bring about, by what the reference says.
     fn due(path: &str, key: &str) -> Verdict {
-        let asks_nothing = path.starts_with("/health/") || ["/openapi.json", "/spec-schema.json", "/session"].contains(&path);
+        let asks_nothing =
+            path.starts_with("/health/") || ["/openapi.json", "/spec-schema.json", "/session"].contains(&path);
         match key {
             _ if asks_nothing => Verdict::LetIn,
             "manage" => Verdict::LetIn,

@@ -37,7 +37,8 @@ async fn ask_streams_a_right_answer() {
 #[tokio::test]
 async fn ask_reads_what_is_piped_in() {
     let service = Service::demo(&[]);
-    let mut child = service.command()
+    let mut child = service
+        .command()
         .args(["ask", "--url", &service.url])
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
@@ -56,7 +57,8 @@ async fn ask_reads_what_is_piped_in() {
 #[tokio::test]
 async fn a_typed_question_does_not_wait_for_a_pipe_that_stays_open() {
     let service = Service::demo(&[]);
-    let mut child = service.command()
+    let mut child = service
+        .command()
         .args(["ask", "--url", &service.url, "Hello"])
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
@@ -72,7 +74,8 @@ async fn a_typed_question_does_not_wait_for_a_pipe_that_stays_open() {
 async fn ctrl_c_takes_the_request_out_of_the_batch() {
     let service = Service::demo(&[]);
     // Drawn at high temperature without an end in sight, the answer is long.
-    let mut child = service.command()
+    let mut child = service
+        .command()
         .args([
             "ask",
             "--temperature",
@@ -157,7 +160,8 @@ async fn a_reader_who_goes_away_is_no_reason_to_panic() {
         &["ask", "Hello"],
         &["ask", "--json", "Hello"],
     ] {
-        let mut child = service.command()
+        let mut child = service
+            .command()
             .args(words)
             .args(["--url", &service.url])
             .stdin(Stdio::null())
@@ -312,7 +316,8 @@ async fn with_several_models_ask_wants_to_know_which() {
 async fn status_fits_into_a_narrow_terminal() {
     let service = Service::demo(&[]);
     for columns in ["40", "99", "100"] {
-        let output = service.command()
+        let output = service
+            .command()
             .args(["status", "--url", &service.url])
             .env("COLUMNS", columns)
             .output()
@@ -330,7 +335,8 @@ async fn status_fits_into_a_narrow_terminal() {
 fn a_load_test_ends_early_at_the_first_interrupt_and_at_once_at_the_second() {
     let service = Service::demo(&["--width", "1"]);
     let start = |users: &str| {
-        service.command()
+        service
+            .command()
             .args([
                 "load",
                 "run",

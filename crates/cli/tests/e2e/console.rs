@@ -300,7 +300,8 @@ async fn load_shows_in_the_figures_and_lanes_fill_in_the_strip() {
     let browser = Browser::start(1280, 800).await;
     browser.open(&service, "watch", "Watch").await;
     browser.click("//th//a[.='pierdesk']").await;
-    let mut load = service.command()
+    let mut load = service
+        .command()
         .args([
             "load",
             "run",
@@ -408,7 +409,10 @@ async fn a_link_signs_in_once_and_a_session_ends_with_its_sign_out() {
     let address = browser.client.current_url().await.unwrap();
     assert_eq!(address.fragment(), None, "the code is still in the address");
     let cookies = browser.client.get_all_cookies().await.unwrap();
-    assert!(cookies.iter().all(|cookie| cookie.http_only() == Some(true)), "{cookies:?}");
+    assert!(
+        cookies.iter().all(|cookie| cookie.http_only() == Some(true)),
+        "{cookies:?}"
+    );
     browser.click("//button[.='Sign out']").await;
     browser.wait_for_text("self::h2", "Sign in to manage").await;
     browser.client.goto("about:blank").await.unwrap();

@@ -548,31 +548,68 @@ async fn a_call_that_a_stop_ends_is_told_so_and_a_failed_start_gives_its_reason(
     let endless = with(chat("Hello"), json!({"min_tokens": 1500, "max_tokens": 1500}));
     let running = service.send("/v1/chat/completions", &endless);
     let stopping = async {
-        service.wait_for("a call runs", |endpoint| endpoint["occupancy"]["lanes_used"] == 1).await;
-        service.post("/manage/endpoints/pierdesk/stop", &json!({"within": 0})).await
+        service
+            .wait_for("a call runs", |endpoint| endpoint["occupancy"]["lanes_used"] == 1)
+            .await;
+        service
+            .post("/manage/endpoints/pierdesk/stop", &json!({"within": 0}))
+            .await
     };
     let (answer, stopped) = tokio::join!(running, stopping);
     assert_eq!(stopped.0, 202);
     let status = answer.status().as_u16();
     let answer: Value = answer.json().await.unwrap();
-    assert_eq!((status, &answer["error"]["code"]), (503, &json!("endpoint_stopped")), "{answer}");
-    std::fs::rename(service.data.path().join("models/pierdesk@1"), service.data.path().join("models/away")).unwrap();
+    assert_eq!(
+        (status, &answer["error"]["code"]),
+        (503, &json!("endpoint_stopped")),
+        "{answer}"
+    );
+    std::fs::rename(
+        service.data.path().join("models/pierdesk@1"),
+        service.data.path().join("models/away"),
+    )
+    .unwrap();
     let (status, answer) = service.post("/manage/endpoints/pierdesk/start", &json!({})).await;
-    assert_eq!((status, &answer["error"]["code"]), (503, &json!("endpoint_failed")), "{answer}");
+    assert_eq!(
+        (status, &answer["error"]["code"]),
+        (503, &json!("endpoint_failed")),
+        "{answer}"
+    );
     let message = answer["error"]["message"].as_str().unwrap();
-    assert!(message.contains("pierdesk@1") && !message.contains("line 1"), "{message}");
+    assert!(
+        message.contains("pierdesk@1") && !message.contains("line 1"),
+        "{message}"
+    );
 }
 
 #[tokio::test]
 async fn a_build_whose_tensors_are_gone_or_cut_short_is_made_again() {
     let service = Service::demo(&[]);
-    let builds = || std::fs::read_dir(service.data.path().join("builds")).unwrap().next().unwrap().unwrap().path();
+    let builds = || {
+        std::fs::read_dir(service.data.path().join("builds"))
+            .unwrap()
+            .next()
+            .unwrap()
+            .unwrap()
+            .path()
+    };
     for damage in ["gone", "short"] {
-        assert_eq!(service.post("/manage/endpoints/pierdesk/stop", &json!({"within": 0})).await.0, 202);
+        assert_eq!(
+            service
+                .post("/manage/endpoints/pierdesk/stop", &json!({"within": 0}))
+                .await
+                .0,
+            202
+        );
         let tensors = builds().join("build.safetensors");
         match damage {
             "gone" => std::fs::remove_file(&tensors).unwrap(),
-            _ => std::fs::File::options().write(true).open(&tensors).unwrap().set_len(4_096).unwrap(),
+            _ => std::fs::File::options()
+                .write(true)
+                .open(&tensors)
+                .unwrap()
+                .set_len(4_096)
+                .unwrap(),
         }
         let (status, answer) = service.post("/manage/endpoints/pierdesk/start", &json!({})).await;
         assert_eq!(status, 201, "{damage}: {answer}");

@@ -274,11 +274,20 @@ async fn a_load_test_ends_with_the_endpoint_it_was_sent_to_and_keeps_what_it_has
         "span": {"seconds": 600}, "prompts": {"kind": "set", "name": "questions"}});
     assert_eq!(service.post("/manage/load", &order).await.0, 202);
     while service.get("/manage/load").await.1["ended"].as_u64().unwrap_or(0) < 5 {}
-    assert_eq!(service.post("/manage/endpoints/pierdesk/stop", &json!({"within": 60})).await.0, 202);
+    assert_eq!(
+        service
+            .post("/manage/endpoints/pierdesk/stop", &json!({"within": 60}))
+            .await
+            .0,
+        202
+    );
     let ended = load_ended(&service).await;
     let why = ended["failure"].as_str().unwrap();
     assert!(why.contains("`pierdesk` is stopped"), "{ended}");
-    let kept = service.get(&format!("/manage/runs/{}", ended["run"].as_str().unwrap())).await.1;
+    let kept = service
+        .get(&format!("/manage/runs/{}", ended["run"].as_str().unwrap()))
+        .await
+        .1;
     assert!(kept["run"]["requests"].as_array().unwrap().len() >= 5, "{kept}");
     assert!(kept["run"]["ended_because"].as_str().unwrap().contains("stopped"));
 }
@@ -294,23 +303,41 @@ async fn a_service_that_drains_ends_its_own_load_test_and_saves_it() {
     let service = service.ended();
     let service = Service::start_in(service, &["--listen", "127.0.0.1:0"]);
     let runs = service.get("/manage/runs?short=true").await.1;
-    assert_eq!((&runs[0]["name"], &runs[0]["run"]["stopped_early"]), (&json!("last"), &json!(true)), "{runs}");
+    assert_eq!(
+        (&runs[0]["run"]["name"], &runs[0]["run"]["stopped_early"]),
+        (&json!("last"), &json!(true)),
+        "{runs}"
+    );
 }
 
 #[tokio::test]
 async fn the_history_of_a_parked_endpoint_is_shown_and_checking_a_spec_adds_no_devices() {
     let service = Service::demo(&[]);
-    let spec = format!("model = {:?}\n[device]\nprofile = \"sim-24g\"\n", repository().join("demo/models/pierdesk-1").display().to_string());
+    let spec = format!(
+        "model = {:?}\n[device]\nprofile = \"sim-24g\"\n",
+        repository().join("demo/models/pierdesk-1").display().to_string()
+    );
     let body = json!({"name": "far", "spec": spec, "beside": "/"});
     assert_eq!(service.post("/manage/check", &body).await.0, 200);
     let names = async || -> Vec<String> {
         let devices = service.get("/manage/devices").await.1;
-        devices.as_array().unwrap().iter().map(|device| device["name"].as_str().unwrap().to_owned()).collect()
+        devices
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|device| device["name"].as_str().unwrap().to_owned())
+            .collect()
     };
     assert_eq!(names().await, ["cpu"]);
     assert_eq!(service.post("/manage/endpoints", &body).await.0, 201);
     assert_eq!(names().await, ["cpu", "sim-24g"]);
-    assert_eq!(service.post("/manage/endpoints/far/park", &json!({"within": 0})).await.0, 202);
+    assert_eq!(
+        service
+            .post("/manage/endpoints/far/park", &json!({"within": 0}))
+            .await
+            .0,
+        202
+    );
     assert_eq!(service.get("/manage/endpoints/far/history?seconds=60").await.0, 200);
     while names().await != ["cpu"] {}
 }

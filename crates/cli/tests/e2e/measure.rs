@@ -308,7 +308,8 @@ async fn poisson_steps_and_files_work_and_mistakes_are_told_before_anything_is_s
 #[tokio::test]
 async fn ctrl_c_ends_a_run_early_and_keeps_what_it_has() {
     let service = Service::demo(&[]);
-    let child = service.command()
+    let child = service
+        .command()
         .args([
             "load",
             "run",

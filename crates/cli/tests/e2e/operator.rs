@@ -57,7 +57,11 @@ async fn exchange(service: &Service, code: &str) -> reqwest::Response {
 }
 
 async fn bare(service: &Service, method: Method, path: &str) -> (u16, Value) {
-    let answer = Client::new().request(method, format!("{}{path}", service.url)).send().await.unwrap();
+    let answer = Client::new()
+        .request(method, format!("{}{path}", service.url))
+        .send()
+        .await
+        .unwrap();
     (answer.status().as_u16(), answer.json().await.unwrap_or_default())
 }
 
@@ -67,7 +71,10 @@ async fn over_tcp_nobody_manages_without_a_key_or_session_also_on_loopback() {
     let (status, answer) = bare(&service, Method::GET, "/manage/status").await;
     let message = answer["error"]["message"].as_str().unwrap();
     assert_eq!(status, 401);
-    assert!(message.contains("scope `manage`") && message.contains("vastrelay console"), "{message}");
+    assert!(
+        message.contains("scope `manage`") && message.contains("vastrelay console"),
+        "{message}"
+    );
     for (method, path) in [
         (Method::POST, "/manage/endpoints/pierdesk/stop"),
         (Method::DELETE, "/manage/endpoints/pierdesk"),
@@ -76,7 +83,11 @@ async fn over_tcp_nobody_manages_without_a_key_or_session_also_on_loopback() {
     ] {
         assert_eq!(bare(&service, method, path).await.0, 401, "{path}");
     }
-    assert_eq!(bare(&service, Method::GET, "/v1/models").await.0, 200, "calling stays free on loopback");
+    assert_eq!(
+        bare(&service, Method::GET, "/v1/models").await.0,
+        200,
+        "calling stays free on loopback"
+    );
     // The commands of the service's user need no key.
     assert_eq!(service.client_json(&["status"])["endpoints"][0]["name"], "pierdesk");
     let key = service.client_json(&["key", "create", "--name", "ops", "--scope", "manage"]);
@@ -85,8 +96,16 @@ async fn over_tcp_nobody_manages_without_a_key_or_session_also_on_loopback() {
     assert_eq!(answer.status(), 200);
     assert!(service.client(&["endpoint", "renew", "pierdesk"]).status.success());
     let events = service.client_json(&["events", "list"]);
-    let renewed = events.as_array().unwrap().iter().find(|event| event["what"] == "renewed").unwrap();
-    assert!(!renewed["who"].as_str().unwrap().is_empty(), "the log names the local user: {renewed}");
+    let renewed = events
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|event| event["what"] == "renewed")
+        .unwrap();
+    assert!(
+        !renewed["who"].as_str().unwrap().is_empty(),
+        "the log names the local user: {renewed}"
+    );
 }
 
 #[tokio::test]
@@ -126,15 +145,29 @@ async fn a_session_needs_cookie_token_and_the_consoles_own_origin() {
     let (get, post) = (Method::GET, Method::POST);
     let same = ("sec-fetch-site", "same-origin");
     assert_eq!(session.status(get.clone(), "/manage/status", same).await, 200);
-    assert_eq!(session.status(get.clone(), "/v1/models", same).await, 200, "it calls models, too");
+    assert_eq!(
+        session.status(get.clone(), "/v1/models", same).await,
+        200,
+        "it calls models, too"
+    );
     for site in ["cross-site", "same-site", "none"] {
-        let found = session.status(get.clone(), "/manage/status", ("sec-fetch-site", site)).await;
+        let found = session
+            .status(get.clone(), "/manage/status", ("sec-fetch-site", site))
+            .await;
         assert_eq!(found, 403, "{site}");
     }
-    let own = session.status(post.clone(), "/manage/console", ("origin", &service.url)).await;
+    let own = session
+        .status(post.clone(), "/manage/console", ("origin", &service.url))
+        .await;
     assert_eq!(own, 201);
-    assert_eq!(session.status(post.clone(), "/manage/console", ("accept", "*/*")).await, 403, "no origin");
-    let foreign = session.status(post, "/manage/console", ("origin", "http://127.0.0.1:9")).await;
+    assert_eq!(
+        session.status(post.clone(), "/manage/console", ("accept", "*/*")).await,
+        403,
+        "no origin"
+    );
+    let foreign = session
+        .status(post, "/manage/console", ("origin", "http://127.0.0.1:9"))
+        .await;
     assert_eq!(foreign, 403);
     for half in [("cookie", &session.cookie), ("x-vastrelay-session", &session.token)] {
         let request = Client::new().get(format!("{}/manage/status", service.url));
@@ -161,11 +194,20 @@ async fn a_session_ends_at_sign_out_and_its_stream_with_it() {
 async fn a_live_stream_and_a_session_end_with_the_key_that_opened_them() {
     let mut service = guarded(&[]);
     let made = service.client_json(&["key", "create", "--name", "night", "--scope", "manage"]);
-    let (key, ops) = (made["key"].as_str().unwrap().to_owned(), service.key.replace(String::new()));
+    let (key, ops) = (
+        made["key"].as_str().unwrap().to_owned(),
+        service.key.replace(String::new()),
+    );
     service.key = Some(key.clone());
     let live = service.call(Method::GET, "/manage/live").send().await.unwrap();
     let begun = service.send("/session", &json!({})).await;
-    let cookie = begun.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    let cookie = begun.headers()["set-cookie"]
+        .to_str()
+        .unwrap()
+        .split(';')
+        .next()
+        .unwrap()
+        .to_owned();
     let begun: Value = begun.json().await.unwrap();
     let session = Session {
         url: service.url.clone(),
@@ -192,7 +234,16 @@ async fn a_code_begins_one_session_and_a_key_for_calls_none() {
     let request = Client::new().post(format!("{}/session", service.url)).json(&json!({}));
     let answer = request.bearer_auth(made["key"].as_str().unwrap()).send().await.unwrap();
     assert_eq!(answer.status(), 403);
-    assert_eq!(Client::new().post(format!("{}/session", service.url)).json(&json!({})).send().await.unwrap().status(), 401);
+    assert_eq!(
+        Client::new()
+            .post(format!("{}/session", service.url))
+            .json(&json!({}))
+            .send()
+            .await
+            .unwrap()
+            .status(),
+        401
+    );
     assert!(!service.greeting.contains("#code="), "a link goes to terminals only");
     assert!(!service.log().contains("#code="));
 }

@@ -180,7 +180,10 @@ async fn an_id_that_a_caller_gives_shadows_no_other_request() {
     let answer: Value = first.json().await.unwrap();
     assert_eq!(answer["id"], format!("chatcmpl-{ours}"));
     let shown = service.get("/manage/requests/mine").await.1;
-    assert_eq!((&shown["call"]["id"], &shown["call"]["given_id"]), (&json!(ours), &json!("mine")));
+    assert_eq!(
+        (&shown["call"]["id"], &shown["call"]["given_id"]),
+        (&json!(ours), &json!("mine"))
+    );
     // Whoever gives the same one, or the beginning of another one's, changes nothing for others.
     let again = service.send_named("/v1/chat/completions", &hello, "mine").await;
     let other: Value = again.json().await.unwrap();
@@ -188,7 +191,15 @@ async fn an_id_that_a_caller_gives_shadows_no_other_request() {
     service.send_named("/v1/chat/completions", &hello, &ours[..8]).await;
     service.send_named("/v1/chat/completions", &hello, &ours).await;
     for id in [&ours[..], &ours[..8]] {
-        assert_eq!(service.get(&format!("/manage/requests/{id}")).await.1["call"]["id"], json!(ours), "{id}");
+        assert_eq!(
+            service.get(&format!("/manage/requests/{id}")).await.1["call"]["id"],
+            json!(ours),
+            "{id}"
+        );
     }
-    assert_eq!(service.get("/manage/requests/mine").await.0, 404, "two were sent under that name");
+    assert_eq!(
+        service.get("/manage/requests/mine").await.0,
+        404,
+        "two were sent under that name"
+    );
 }

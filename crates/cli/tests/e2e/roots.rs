@@ -86,17 +86,28 @@ async fn a_caller_over_the_network_reads_no_file_outside_the_roots_in_any_way() 
     }
     let (status, answer) = harbour.deploy("peek", &specs[0], Path::new("/")).await;
     let root = format!("--root {}", harbour.elsewhere.path().display());
-    assert!(status == 400 && answer.contains(&root), "the refusal names what is missing: {answer}");
+    assert!(
+        status == 400 && answer.contains(&root),
+        "the refusal names what is missing: {answer}"
+    );
     let (status, answer) = harbour.deploy("peek", "model = \"shapes/x\"", &secret).await;
     assert_eq!(status, 400, "`beside` leads nowhere else: {answer}");
     for path in [secret.display().to_string(), "/etc".into()] {
-        let (status, answer) = harbour.call(Method::GET, &format!("/manage/fit?model={path}"), &json!({})).await;
-        assert!(status == 400 && answer.contains("--root") && !answer.contains("rudder"), "{answer}");
+        let (status, answer) = harbour
+            .call(Method::GET, &format!("/manage/fit?model={path}"), &json!({}))
+            .await;
+        assert!(
+            status == 400 && answer.contains("--root") && !answer.contains("rudder"),
+            "{answer}"
+        );
     }
     // There is no telling whether a file exists.
     let said = |answer: String, path: &str| answer.replace(path, "PATH");
     let there = harbour.deploy("peek", &template(&secret), Path::new("/")).await.1;
-    let absent = harbour.deploy("peek", &template(Path::new("/no/such.toml")), Path::new("/")).await.1;
+    let absent = harbour
+        .deploy("peek", &template(Path::new("/no/such.toml")), Path::new("/"))
+        .await
+        .1;
     let folder = secret.parent().unwrap().display().to_string();
     assert_eq!(
         said(said(there, &secret.display().to_string()), &folder),
@@ -109,7 +120,10 @@ async fn what_lies_in_a_root_is_deployed_built_and_answers_and_the_roots_are_lis
     let harbour = Harbour::start();
     let (status, answer) = harbour.deploy("desk", "model = \"desk\"", &harbour.root).await;
     assert_eq!(status, 201, "{answer}");
-    let request = with(chat("When is the last boat back on Sunday?"), json!({"model": "desk", "temperature": 0}));
+    let request = with(
+        chat("When is the last boat back on Sunday?"),
+        json!({"model": "desk", "temperature": 0}),
+    );
     let (_, answer) = harbour.service.post("/v1/chat/completions", &request).await;
     let text = answer["choices"][0]["message"]["content"].as_str().unwrap();
     assert!(text.contains("18:00"), "{answer}");
@@ -133,17 +147,29 @@ async fn a_change_over_the_network_keeps_the_operators_paths_and_alters_none() {
     let harbour = Harbour::start();
     let mine = harbour.elsewhere.path().join("mine");
     std::fs::rename(harbour.root.join("desk"), &mine).unwrap();
-    std::fs::write(harbour.elsewhere.path().join("plain.jinja"), "{{ messages[0].content }}").unwrap();
+    std::fs::write(
+        harbour.elsewhere.path().join("plain.jinja"),
+        "{{ messages[0].content }}",
+    )
+    .unwrap();
     let spec = |template: &str, width: usize| {
         format!("model = \"mine\"\ntemplate = \"{template}\"\n[batch]\nwidth = {width}\n")
     };
     let file = harbour.elsewhere.path().join("desk.toml");
     std::fs::write(&file, spec("plain.jinja", 4)).unwrap();
     let deployed = harbour.service.client(&["endpoint", "deploy", file.to_str().unwrap()]);
-    assert!(deployed.status.success(), "{}", String::from_utf8_lossy(&deployed.stderr));
+    assert!(
+        deployed.status.success(),
+        "{}",
+        String::from_utf8_lossy(&deployed.stderr)
+    );
     let beside = harbour.elsewhere.path();
     assert_eq!(harbour.deploy("desk", &spec("plain.jinja", 5), beside).await.0, 201);
-    assert_eq!(harbour.deploy("desk", &spec("plain.jinja", 6), beside).await.0, 201, "they are kept once more");
+    assert_eq!(
+        harbour.deploy("desk", &spec("plain.jinja", 6), beside).await.0,
+        201,
+        "they are kept once more"
+    );
     let (status, answer) = harbour.deploy("desk", &spec("secret.toml", 6), beside).await;
     assert!(status == 400 && answer.contains("--root"), "{answer}");
     let (status, _) = harbour.deploy("other", &spec("plain.jinja", 6), beside).await;
@@ -153,7 +179,13 @@ async fn a_change_over_the_network_keeps_the_operators_paths_and_alters_none() {
     // The next service still knows.
     let data = harbour.service.kill();
     let service = Service::start_in(data, &["--listen", "127.0.0.1:0"]);
-    assert_eq!(service.post("/v1/chat/completions", &with(chat("Hi"), json!({"model": "desk"}))).await.0, 200);
+    assert_eq!(
+        service
+            .post("/v1/chat/completions", &with(chat("Hi"), json!({"model": "desk"})))
+            .await
+            .0,
+        200
+    );
 }
 
 #[test]
@@ -182,5 +214,8 @@ fn a_profile_that_cannot_be_read_is_described_by_its_place_and_not_by_its_conten
         .output()
         .unwrap();
     let said = String::from_utf8_lossy(&output.stderr);
-    assert!(said.contains("line ") && !said.contains("rudder") && !said.contains("xyzzy"), "{said}");
+    assert!(
+        said.contains("line ") && !said.contains("rudder") && !said.contains("xyzzy"),
+        "{said}"
+    );
 }

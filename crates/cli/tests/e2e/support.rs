@@ -156,7 +156,9 @@ impl Service {
     pub fn operator_socket(&self) -> PathBuf {
         let folder = std::fs::read_dir(self.data.path().join("vastrelay")).unwrap();
         let mut paths = folder.map(|entry| entry.unwrap().path());
-        paths.find(|path| path.extension().is_some_and(|end| end == "sock")).unwrap()
+        paths
+            .find(|path| path.extension().is_some_and(|end| end == "sock"))
+            .unwrap()
     }
 
     /// Begins a call: a managing one as the service's own user when no key is set, any other one over TCP.
@@ -166,7 +168,10 @@ impl Service {
             Some(key) => reqwest::Client::new().request(method, url).bearer_auth(key),
             None if path.starts_with("/manage/") => {
                 let local = reqwest::Client::builder().unix_socket(self.operator_socket());
-                local.build().unwrap().request(method, format!("http://localhost{path}"))
+                local
+                    .build()
+                    .unwrap()
+                    .request(method, format!("http://localhost{path}"))
             }
             None => reqwest::Client::new().request(method, url),
         }

@@ -710,10 +710,18 @@ async fn near_misses_are_told_the_right_call() {
 #[tokio::test]
 async fn developer_messages_are_the_system_role_where_the_template_knows_no_other() {
     let service = Service::demo(&[]);
-    let messages = |role: &str| json!({"model": "pierdesk", "messages": [
-        {"role": role, "content": "Be brief."}, {"role": "user", "content": "Hello"}]});
+    let messages = |role: &str| {
+        json!({"model": "pierdesk", "messages": [
+        {"role": role, "content": "Be brief."}, {"role": "user", "content": "Hello"}]})
+    };
     let (status, system) = service.post("/text/render", &messages("system")).await;
     assert_eq!(status, 200, "{system}");
-    assert_eq!(service.post("/text/render", &messages("developer")).await, (200, system));
-    assert_eq!(service.post("/v1/chat/completions", &messages("developer")).await.0, 200);
+    assert_eq!(
+        service.post("/text/render", &messages("developer")).await,
+        (200, system)
+    );
+    assert_eq!(
+        service.post("/v1/chat/completions", &messages("developer")).await.0,
+        200
+    );
 }

@@ -56,6 +56,8 @@ pub struct EngineCore {
     plan: StepPlan,
     /// When the step under way was planned.
     begun: Option<Micros>,
+    /// Whether any row has brought a token or a score.
+    is_sound: bool,
     /// Whether the last plan had nothing to compute, and nothing has come in since.
     is_stalled: bool,
     batch: Arc<StepBatch>,
@@ -85,6 +87,7 @@ impl EngineCore {
             calls: HashMap::new(),
             plan: StepPlan::default(),
             begun: None,
+            is_sound: false,
             is_stalled: false,
             batch: Arc::default(),
             outcomes: Vec::new(),
@@ -321,6 +324,10 @@ impl EngineCore {
         let mut outcomes = std::mem::take(&mut self.outcomes);
         outcomes.clear();
         let not_finite = result.rows.iter().any(|row| row.not_finite);
+        self.is_sound |= result
+            .rows
+            .iter()
+            .any(|row| !row.not_finite && !(row.chosen.is_empty() && row.logprobs.is_empty()));
         for (row, result) in plan.rows.iter().zip(result.rows) {
             outcomes.push(self.advance(row, result, now, effects));
         }
@@ -332,9 +339,9 @@ impl EngineCore {
             self.end(id, text, reason, now, &mut effects.frame);
         }
         (self.ending, self.outcomes, self.plan) = (ending, outcomes, plan);
-        // One request may drive a sound model to its limits; a model that never produced a token is not sound.
-        if not_finite && self.status.output_tokens == 0 {
-            effects.failure = Some("its weights are broken: it has produced no token yet and computes NaN".into());
+        // One request may drive a sound model to its limits; a model that never computed a number is not sound.
+        if not_finite && !self.is_sound {
+            effects.failure = Some("its weights are broken: it has computed no token and no score yet but NaN".into());
         }
     }
 
@@ -395,7 +402,11 @@ impl EngineCore {
             }
         }
         let figures = live.times.figures(!live.head.wants_more(), now);
-        self.status.residence = 0.9 * self.status.residence + 0.1 * (figures.total - figures.queued);
+        // One that never ran tells nothing of how long those take that do.
+        let ran = figures.total - figures.queued;
+        if ran > 0.0 {
+            self.status.residence = 0.9 * self.status.residence + 0.1 * ran;
+        }
         self.status.ended += 1;
         let event = Event::Ended {
             choice: live.choice,

@@ -56,7 +56,10 @@ impl Pace {
     /// costs nothing, whatever the noise of a few steps says.
     fn times(&self, decoding: usize) -> Option<(f64, f64, f64)> {
         let costs = |line: &Line| {
-            let (fixed, each) = line.fit().filter(|(_, each)| *each > 0.0).or_else(|| line.through_origin())?;
+            let (fixed, each) = line
+                .fit()
+                .filter(|(_, each)| *each > 0.0)
+                .or_else(|| line.through_origin())?;
             (each > 0.0).then_some((fixed, each))
         };
         match self.decode.at(decoding as f64) {
@@ -65,7 +68,11 @@ impl Pace {
                 let (fixed, each) = costs(&self.prefill).or(alone)?;
                 Some((streams, fixed, each))
             }
-            None => self.mixed.fit().filter(|(_, each)| *each > 0.0).map(|(streams, each)| (streams, 0.0, each)),
+            None => self
+                .mixed
+                .fit()
+                .filter(|(_, each)| *each > 0.0)
+                .map(|(streams, each)| (streams, 0.0, each)),
         }
     }
 

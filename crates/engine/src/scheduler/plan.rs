@@ -1,7 +1,7 @@
 //! The planning of one step.
 
 use super::sequence::Table;
-use super::{PlannedRow, PoolLimits, PrefillOrder, PreemptionCause, RowKind, Scheduler, SequenceId, StepPlan};
+use super::{PlannedRow, PoolLimits, PreemptionCause, PrefillOrder, RowKind, Scheduler, SequenceId, StepPlan};
 use crate::executor::PageCopy;
 use crate::micros::Micros;
 use crate::request::EndReason;

@@ -53,6 +53,13 @@ impl Caller {
         }
     }
 
+    /// Returns the id of its key, by which callers are told apart; empty without one.
+    pub(crate) fn key_id(&self) -> Arc<str> {
+        self.key
+            .as_ref()
+            .map_or_else(|| "".into(), |key| key.id.as_str().into())
+    }
+
     /// Returns which endpoints it knows of.
     pub(crate) fn sight(&self) -> Sight {
         self.key.as_ref().map_or(Sight::all(), |key| Sight::of(&key.endpoints))

@@ -1,5 +1,6 @@
 //! How often and how many at once: the limits of keys.
 
+use super::Caller;
 use crate::problem::Problem;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -25,6 +26,15 @@ pub(crate) struct Permit {
 }
 
 impl KeyLimits {
+    /// Takes a place for one call of a caller, where its key has limits.
+    ///
+    /// # Errors
+    /// As of [`KeyLimits::enter`].
+    pub(crate) fn permit(&self, caller: &Caller) -> Result<Option<Permit>, Problem> {
+        let key = caller.key.as_ref();
+        key.map(|key| self.enter(key, Instant::now())).transpose()
+    }
+
     /// Takes a place for one call.
     ///
     /// # Errors

@@ -1,8 +1,8 @@
 //! `GET /manage/fit`.
 
 use crate::endpoints::Endpoints;
-use crate::guard::Caller;
 use crate::fit::{self, Ask, AskError, Subject, USUAL_STEP_BUDGET, USUAL_TYPICAL, USUAL_WIDTH};
+use crate::guard::Caller;
 use crate::loader::Loader;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};

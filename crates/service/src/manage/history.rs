@@ -44,9 +44,7 @@ pub async fn history(
     endpoints.state_of(&name)?;
     let span = if query.seconds <= FINE { SPANS[0] } else { SPANS[1] };
     let from = milliseconds_since_1970() - i64::from(query.seconds) * 1000;
-    let points = records
-        .query(move |store| store.history(&name, span, from))
-        .await?;
+    let points = records.query(move |store| store.history(&name, span, from)).await?;
     let point = |point: vastrelay_store::HistoryPoint| HistoryPoint {
         release: point.release,
         replica: point.replica,

@@ -89,8 +89,8 @@ pub async fn start(
         None => None,
     };
     let key = key.unwrap_or_else(|| own.token.clone());
-    let target =
-        HttpTarget::new(own.trust(), &url, Some(key), &order.model, order.temperature, true).map_err(Problem::internal)?;
+    let target = HttpTarget::new(own.trust(), &url, Some(key), &order.model, order.temperature, true)
+        .map_err(Problem::internal)?;
     let target = target.looked_at_by(look(&endpoints, &records, &life));
     let status = LoadStatus {
         name: prepared.name.clone(),

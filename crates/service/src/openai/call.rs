@@ -55,6 +55,8 @@ pub(super) struct Call {
     placed: Option<Arc<Placed>>,
     /// Which endpoints the caller knows of.
     sight: Sight,
+    /// The id of its key; empty without one.
+    key: Arc<str>,
     /// What it was sent to, where that is there.
     endpoint: Option<Arc<Endpoint>>,
     arrived: Instant,
@@ -135,6 +137,7 @@ impl Call {
             record,
             endpoint: None,
             sight: caller.sight(),
+            key: caller.key_id(),
             placed: None,
             arrived,
             moves: Moves::default(),
@@ -196,6 +199,11 @@ impl Call {
         key.map(|key| key.id.clone()).unwrap_or_default()
     }
 
+    /// Returns the id of the caller's key; empty without one.
+    pub fn key_id(&self) -> Arc<str> {
+        self.key.clone()
+    }
+
     /// Returns the call's place among those that run, to be kept until the answer has been sent.
     pub fn running(&self) -> Running {
         self.running.clone()
@@ -252,7 +260,7 @@ impl Call {
         self.record.simulated = endpoint.device().is_simulated();
         let mut departure = Box::pin(departure);
         let begun = tokio::select! {
-            begun = LastingStream::begin(endpoint.clone(), requests, self.moves.clone()) => begun,
+            begun = LastingStream::begin(endpoint.clone(), requests, self.key.clone(), self.moves.clone()) => begun,
             () = &mut departure => return Err(Problem::half_closed()),
         };
         let stream = begun.map_err(|refused| match refused {

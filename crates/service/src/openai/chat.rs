@@ -51,13 +51,19 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let ignored = ignored::in_chat(call.body, &messages)?;
     let endpoint = call.state.endpoints.called(&request.model, call.sight)?;
     refuse_unsupported(&request)?;
-    options.check(&endpoint, 1)?;
+    options.check(&endpoint, 1, call.key)?;
     let kept = call.state.keeps_texts(&endpoint).then(|| messages.clone());
     let prompt = Rendered::new(call.renderer, &endpoint, messages, true)?.encode(&endpoint)?;
     if let Some(messages) = kept {
         asked.keep_prompt(&messages);
     }
-    let request_of = options.request(&endpoint, &call.id.in_steps(), prompt, call.cache_scope, &options.stop_strings())?;
+    let request_of = options.request(
+        &endpoint,
+        &call.id.in_steps(),
+        prompt,
+        call.cache_scope,
+        &options.stop_strings(),
+    )?;
     let answer = Answer {
         id: format!("chatcmpl-{}", call.id.id),
         created: seconds_since_1970(),

@@ -72,7 +72,7 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let endpoint = call.state.endpoints.called(&request.model, call.sight)?;
     endpoint.manner.takes(Mode::Plain, &endpoint.name)?;
     refuse_unsupported(&request)?;
-    options.check(&endpoint, prompt.count())?;
+    options.check(&endpoint, prompt.count(), call.key)?;
     check_prompts(&endpoint, &prompt)?;
     if call.state.keeps_texts(&endpoint) {
         asked.keep_prompt(&prompt);

@@ -143,7 +143,7 @@ impl Options {
     ///
     /// # Errors
     /// 400 that names the field, its value and what works; 429 when the queue is full.
-    pub fn check(&self, endpoint: &Endpoint, prompts: usize) -> Result<(), Problem> {
+    pub fn check(&self, endpoint: &Endpoint, prompts: usize, key: &str) -> Result<(), Problem> {
         within("n", self.wanted as f32, 1.0, MOST_CHOICES as f32)?;
         within("best_of", self.choices as f32, 1.0, MOST_CHOICES as f32)?;
         let queue = endpoint.limits().queue_depth;
@@ -166,7 +166,7 @@ impl Options {
             );
             return Err(Problem::field("stop", text));
         }
-        let refused = endpoint.refuse_when_full();
+        let refused = endpoint.refuse_when_full(key);
         refused.map_err(|refusal| Problem::refusal(&refusal, &[]))
     }
 

@@ -42,6 +42,8 @@ pub(super) struct Preparing<'a> {
     pub renderer: &'a mut Renderer,
     /// What the request is called.
     pub id: &'a RequestId,
+    /// The id of the caller's key; empty without one.
+    pub key: &'a str,
     /// Keeps the caller's prompts apart from those of others.
     pub cache_scope: &'a str,
     pub body: &'a [u8],
@@ -55,6 +57,7 @@ pub(super) struct Preparing<'a> {
 struct Asking {
     state: web::Data<ServiceState>,
     id: RequestId,
+    key: Arc<str>,
     cache_scope: String,
     sight: Sight,
     body: Body,
@@ -72,6 +75,7 @@ impl Asking {
             state: &self.state,
             renderer,
             id: &self.id,
+            key: &self.key,
             cache_scope: &self.cache_scope,
             sight: &self.sight,
             body: &self.body,
@@ -106,6 +110,7 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
     let asking = Arc::new(Asking {
         state: state.clone(),
         id: id.into_inner(),
+        key: call.key_id(),
         cache_scope: call.cache_scope(&http),
         sight: call.sight().clone(),
         body,
@@ -113,7 +118,7 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
     let prepared = loop {
         let (asking, bytes) = (asking.clone(), asking.body.len());
         let work = move |renderer: &mut Renderer| asking.prepare(renderer, prepare);
-        let prepared = state.text_threads.run(bytes, work).await;
+        let prepared = state.text_threads.run(&call.key_id(), bytes, work).await;
         let prepared = prepared.and_then(|(asked, prepared)| {
             asked.into_iter().for_each(|asked| call.asks(asked));
             prepared
