@@ -15,7 +15,14 @@ pub fn demo(words: &[&str]) -> Outcome {
     println!("\n`vastrelay` is in {}. In another terminal:\n", folder.display());
     println!("  vastrelay ask --model pierdesk \"When is the last boat back on Sunday?\"\n");
     run(Command::new(folder.join("vastrelay"))
-        .args(["start", "--spec", "demo/pierdesk.toml", "demo/lighthouse.toml"])
+        .args([
+            "start",
+            "--root",
+            "demo",
+            "--spec",
+            "demo/pierdesk.toml",
+            "demo/lighthouse.toml",
+        ])
         .args(words))
 }
 

@@ -13,7 +13,7 @@ const STANDS_BACK: i32 = 5;
 
 /// Serves at the socket that is its standard input until it is told to end.
 pub fn run() -> Result<(), Failure> {
-    // Whoever serves HTTP comes first where both want a core: its turns are short, and callers wait for them.
+    // HTTP threads come first where both want a core: their turns are short, and callers wait for them.
     let _ = rustix::process::nice(STANDS_BACK);
     // Asking to be chosen is always allowed; where it is not possible, the system chooses as it likes.
     let _ = std::fs::write("/proc/self/oom_score_adj", ENDED_RATHER);

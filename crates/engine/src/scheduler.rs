@@ -151,7 +151,7 @@ pub enum RowKind {
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum PrefillOrder {
-    /// Nobody older has a prompt to compute.
+    /// No older sequence has a prompt to compute.
     Oldest,
     /// Least of its prompt is left.
     Shortest,

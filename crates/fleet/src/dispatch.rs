@@ -66,7 +66,7 @@ pub struct Line<T> {
     served: u64,
 }
 
-/// What one key has in a line.
+/// The requests of one key in a line.
 #[derive(Debug)]
 struct OfKey<T> {
     waiting: BTreeMap<Spot, (usize, T)>,
@@ -254,7 +254,9 @@ mod tests {
             line.enter(&large, 4, 0, arrived, "large");
         }
         // It was alone for a while.
-        (0..10).for_each(|_| drop(line.take_first()));
+        for _ in 0..10 {
+            let _ = line.take_first();
+        }
         for arrived in 100..140 {
             line.enter(&small, 1, 0, arrived, "small");
         }

@@ -371,6 +371,18 @@ mod tests {
         layer.store(&ThreadPool::new(2), &spans, &mut rows, 2 * width, 0, &|_, _| {});
     }
 
+    /// Returns the numbers of one head of a token as they are kept, by the definition.
+    fn as_kept(precision: KvPrecision, head: &[f32]) -> Vec<f32> {
+        let most = head.iter().fold(0f32, |most, value| most.max(value.abs()));
+        let rounded = |value: f32| match precision {
+            KvPrecision::F32 => value,
+            KvPrecision::Bf16 => half::bf16::from_f32(value).to_f32(),
+            KvPrecision::Int8 if most == 0.0 => 0.0,
+            KvPrecision::Int8 => (value * (127.0 / most)).round_ties_even() * (most / 127.0),
+        };
+        head.iter().map(|value| rounded(*value)).collect()
+    }
+
     #[test]
     #[should_panic(expected = "a place of its own")]
     fn two_rows_are_not_stored_in_one_place() {
@@ -381,7 +393,7 @@ mod tests {
         #![proptest_config(ProptestConfig::with_cases(40))]
         #[test]
         fn matches_the_formula_wherever_the_pages_lie(
-            kv_heads in 1usize..4, group in 1usize..4, head_dim in 1usize..40, length in 1usize..80, seed in any::<u32>(),
+            kv_heads in 1usize..4, group in 1usize..4, head_dim in 1usize..80, length in 1usize..80, seed in any::<u32>(),
             window in proptest::option::of(1usize..50), cap in proptest::option::of(0.5f32..3.0),
             precision in prop::sample::select(vec![KvPrecision::F32, KvPrecision::Bf16, KvPrecision::Int8]),
         ) {
@@ -394,18 +406,17 @@ mod tests {
             let pages: Vec<u32> = (0..needed as u32).map(|p| (needed as u32 - 1 - p) * 2).collect();
             let mut layer = LayerPages::new(2 * needed, shape, precision);
             store(&mut layer, &pages, &keys, &values);
-            let wanted = reference(shape, &keys, &values, &query);
+            // Rounding loses more than the kernel may; a reference of rounded values shows errors of the kernel.
+            let kept = |rows: &[Vec<f32>]| -> Vec<Vec<f32>> {
+                rows.iter().map(|row| row.chunks(head_dim).flat_map(|head| as_kept(precision, head)).collect()).collect()
+            };
+            let wanted = reference(shape, &kept(&keys), &kept(&values), &query);
             let mut portable = vec![0.0; query.len()];
             let alone = Spans::new([(length - 1, 1, &pages[..])]);
             layer.attend(Isa::PORTABLE, &ThreadPool::new(1), &alone, &query, query.len(), &mut portable);
             for (out, wanted) in portable.iter().zip(&wanted) {
-                // Values lie between −2 and 2, keys too, and a score has up to forty products.
-                let most = match precision {
-                    KvPrecision::F32 => 1e-5,
-                    KvPrecision::Bf16 => 0.1,
-                    KvPrecision::Int8 => 0.2,
-                };
-                prop_assert!((*out as f64 - wanted).abs() < most, "{} {}", out, wanted);
+                // Values lie between −2 and 2, keys too, and a score has up to eighty products.
+                prop_assert!((*out as f64 - wanted).abs() < 1e-4, "{:?} {} {}", precision, out, wanted);
             }
             // The same row alone, and at the end of others.
             for rows in [1, length.min(1 + seed as usize % 40)] {

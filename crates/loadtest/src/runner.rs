@@ -109,7 +109,7 @@ pub async fn run<T: Target>(
                     let (sample, seen) = field.look().await;
                     tell(field.progress(&sample));
                     samples.push(sample);
-                    // Whoever still sends would only be refused; what is under way is dropped with it.
+                    // Further requests would only be refused; dropping the senders ends those under way.
                     if gone.is_certain_with(seen) {
                         break;
                     }
@@ -157,7 +157,7 @@ pub async fn run<T: Target>(
 /// Whether the endpoint is gone that the load is sent to.
 struct Gone {
     was_served: bool,
-    /// What the last look saw.
+    /// The reason that the last look saw.
     last: Option<String>,
     /// Why, once it is certain.
     why: Option<String>,
@@ -172,7 +172,7 @@ impl Gone {
         }
     }
 
-    /// Takes a look and returns whether the endpoint is gone: two looks in a row say so, as a change may hide it for a moment.
+    /// Takes a look and returns whether the endpoint is gone. Two looks in a row must miss it, as a change may hide it for a moment.
     fn is_certain_with(&mut self, seen: Seen) -> bool {
         match seen {
             Seen::Served(_) => (self.was_served, self.last) = (true, None),

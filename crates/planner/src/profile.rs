@@ -86,7 +86,7 @@ pub(crate) fn read<T: serde::de::DeserializeOwned>(text: &str) -> Result<T, Prof
     })
 }
 
-/// Says what is wrong with a file without repeating what the file says: whoever named it may not be allowed to read it.
+/// Says what is wrong with a file without quoting it: the caller who named it may not be allowed to read it.
 fn fault(message: &str) -> String {
     let message = message.trim_end();
     if message.starts_with("missing field") {
@@ -106,7 +106,7 @@ pub enum ProfileError {
     Form {
         /// The line, counted from 1.
         line: usize,
-        /// What is missing or expected there.
+        /// The missing field, or the expected form.
         fault: String,
     },
     /// A value is out of all bounds.

@@ -373,7 +373,7 @@ impl Builds {
     pub(crate) fn checked(&self, ready: &Ready) -> Result<Option<Checked>, LoadError> {
         let path = Build::tensors_of(&ready.folder);
         let stamp = File::open(&path).and_then(|file| Stamp::of(&file));
-        // Like any other fault of its files, it is one after which the build is made again.
+        // A missing file is a fault of the build like any other: it is made again.
         let stamp = stamp.map_err(|source| {
             LoadError::Weights(WeightsError::Read {
                 path: path.clone(),

@@ -18,8 +18,6 @@ use vastrelay_fleet::upkeep::Due;
 use vastrelay_serving::{Device, Model, Plan};
 use vastrelay_text::ChatTemplate;
 
-/// Why calls end whose endpoint is closed.
-
 /// What callers address by a name.
 pub struct Endpoint {
     /// The name.

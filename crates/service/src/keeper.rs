@@ -13,7 +13,7 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Duration, Instant};
 use vastrelay_engine::EngineStatus;
-use vastrelay_fleet::hang::{Pace, is_hung};
+use vastrelay_fleet::hang::{Pace, Watched, first_token, is_hung};
 use vastrelay_fleet::restart::Deaths;
 use vastrelay_serving::process::{Finish, Log, Process};
 use vastrelay_serving::worker::FAILED;
@@ -28,6 +28,8 @@ use vastrelay_wire::manage::EventKind;
 pub(crate) const FIRST: u32 = 1;
 /// Time between two looks at a worker.
 const LOOK: Duration = Duration::from_millis(250);
+/// Most of the time between two looks that counts as silence: where it is more, the service itself did not run.
+const MOST_BETWEEN_LOOKS: Duration = Duration::from_secs(1);
 /// How long a worker may take to end that was told to.
 const END_LIMIT: Duration = Duration::from_secs(3);
 /// How long one may take to end that says nothing any more.
@@ -287,6 +289,7 @@ impl Starter {
     /// Watches a life to its end.
     fn outlive(&self, mut begun: Begun, crew: &Weak<Crew>, stop: &Stop) -> Over {
         let (mut hung, mut is_draining) = (None, false);
+        let (mut watched, began) = (Watched::default(), Instant::now());
         stop.ends(&begun.engine);
         loop {
             let engine = begun.engine.upgrade().filter(|_| !stop.is_set());
@@ -311,7 +314,11 @@ impl Starter {
             }
             let status = engine.status();
             let silence = Silence {
-                length: engine.silent_since().elapsed(),
+                length: watched.look(
+                    began.elapsed(),
+                    engine.silent_since().saturating_duration_since(began),
+                    MOST_BETWEEN_LOOKS,
+                ),
                 calls: engine.unanswered(),
             };
             let has_failed = engine.has_failed();
@@ -337,6 +344,11 @@ impl Starter {
             steps: status.steps,
             tokens: status.prefill_tokens + status.output_tokens,
             seconds: status.busy,
+            first_token: first_token(
+                self.model.description.parameters(),
+                self.plan.cores.as_ref().map_or(1, |cores| cores.threads()),
+                self.plan.device.is_simulated(),
+            ),
         };
         let expected = pace.expected(status.step_tokens);
         if !is_hung(length, calls > 0, self.workers.hang_after, expected) {

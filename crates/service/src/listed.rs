@@ -134,7 +134,7 @@ mod tests {
         assert_eq!(access_of("/nothing/like/it"), Access::Use);
     }
 
-    /// Returns a path with a word of its own in the place of each parameter.
+    /// Returns a path with a made-up word for each parameter.
     fn without_parameters(path: &str) -> String {
         let words = path
             .split('/')

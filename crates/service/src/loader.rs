@@ -39,7 +39,7 @@ impl Loader {
     /// confined to a root.
     ///
     /// # Errors
-    /// When it lies beneath no root. Nothing is looked up then, so the refusal does not tell whether there is such a file.
+    /// When it lies beneath no root. The path is not looked up then, so the refusal does not show whether the file exists.
     pub(crate) fn named_file(&self, order: &Order, key: &'static str, path: PathBuf) -> Result<PathBuf, LoadError> {
         if order.is_granted(&path) {
             return Ok(path);

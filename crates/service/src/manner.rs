@@ -111,7 +111,7 @@ fn template_of(path: &Path, model: &Model) -> Result<ChatTemplate, LoadError> {
             text_of(model.defaults.end_ids.first()),
         ),
     };
-    // What the file says is nobody's business who only named it.
+    // The message never quotes the file: the caller who named it may not be allowed to read it.
     ChatTemplate::new(source, begin, end).map_err(|error| {
         let place = error.line().map_or(String::new(), |line| format!(", line {line}"));
         refused("template", format!("{shown}{place} is not valid Jinja"))

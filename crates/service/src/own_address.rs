@@ -10,7 +10,7 @@ pub struct OwnAddress {
     pub socket: SocketAddr,
     /// Its certificate, where it has one.
     pub certificate: Option<CertificateDer<'static>>,
-    /// What it sends instead of a key when it calls itself; known to this process alone.
+    /// The token that it sends instead of a key when it calls itself; only this process knows it.
     pub token: String,
 }
 

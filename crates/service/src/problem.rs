@@ -443,7 +443,7 @@ impl Problem {
         self
     }
 
-    /// A call that ended without its answer, for a reason that its stream tells: 503 when somebody stopped its endpoint, else 500.
+    /// A call that ended without its answer: 503 when its endpoint was stopped, else 500.
     pub(crate) fn ended(reason: String) -> Problem {
         if reason == STOPPED {
             return Problem::not_ready(&NotReady::Closed).said(reason);

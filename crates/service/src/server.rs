@@ -170,7 +170,7 @@ impl Server {
             // Who asks twice does not want to wait.
             () = signals.next() => tracing::warn!(left = state.life.active_calls(), "told to stop again: not waiting"),
         }
-        // What still waits is answered, and not cut off.
+        // Calls that still wait get an error instead of a closed connection.
         state.endpoints.all().iter().for_each(|endpoint| endpoint.crew.close());
         answered(&state).await;
         sampling.abort();

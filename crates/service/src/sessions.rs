@@ -20,7 +20,7 @@ const MOST_SESSIONS: usize = 256;
 /// Random bytes of a secret.
 const RANDOM: usize = 24;
 
-/// Who a session belongs to.
+/// The owner of a session.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Holder {
     /// A local user who asked for a code over the operator's socket.

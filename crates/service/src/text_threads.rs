@@ -201,7 +201,9 @@ mod tests {
             let order = order.clone();
             move |_: &mut Renderer| order.lock().unwrap().push(who)
         };
-        let blocks = pool.run(&many, LONG + 1, move |_| drop(waits.recv()));
+        let blocks = pool.run(&many, LONG + 1, move |_| {
+            let _ = waits.recv();
+        });
         let others = (0..MOST_WAITING[1]).map(|_| pool.run(&many, LONG + 1, note("many")));
         let late = pool.run(&one, LONG + 1, note("one"));
         let all = futures_util::future::join_all(others);

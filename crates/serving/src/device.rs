@@ -88,12 +88,12 @@ pub struct Take {
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Holders(Vec<(String, usize)>);
 
-/// Finds a device again for as long as somebody has it.
+/// A reference that does not keep a device alive.
 #[derive(Clone)]
 pub(crate) struct WeakDevice(Weak<Inner>);
 
 impl WeakDevice {
-    /// Returns the device, unless nobody has it any more.
+    /// Returns the device, while an endpoint has it.
     pub fn upgrade(&self) -> Option<Device> {
         self.0.upgrade().map(Device)
     }

@@ -140,7 +140,7 @@ mod tests {
         let names: Vec<String> = devices.all().iter().map(|device| device.name().to_owned()).collect();
         assert_eq!(names, ["cpu", "sim-24g"]);
         drop(found);
-        assert_eq!(devices.all().len(), 1, "nobody has them any more");
+        assert_eq!(devices.all().len(), 1, "no endpoint has them");
         assert!(find("other.toml").is_ok(), "their name is free again");
     }
 }

@@ -23,7 +23,7 @@ pub enum Granted {
     /// All that its spec names: the service's own user wrote it.
     #[default]
     All,
-    /// These, which the service's own user named before somebody else changed the spec.
+    /// These, which the service's own user named before another caller changed the spec.
     Only(Vec<String>),
 }
 

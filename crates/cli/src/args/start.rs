@@ -38,7 +38,7 @@ pub struct StartOptions {
     /// Folder for the database and the demo's weights [default: the platform's data directory]
     #[arg(long, value_name = "DIR")]
     pub data: Option<PathBuf>,
-    /// Folder whose models, templates and profiles callers over the network may name, besides `models` in the data folder; repeatable
+    /// Add a folder of models, templates and profiles that callers over the network may name, next to `models` in the data folder; repeatable
     #[arg(long = "root", value_name = "DIR")]
     pub roots: Vec<PathBuf>,
     /// Address to listen on; port 0 picks a free port

@@ -77,6 +77,9 @@ async fn no_request_that_the_description_allows_breaks_the_service() {
             "remove_endpoint",
             "--exclude-operation-id",
             "stop_endpoint",
+            // An endpoint that a request has deployed need not be ready.
+            "--exclude-operation-id",
+            "endpoint_ready",
             // It is not ready for a moment.
             "--exclude-operation-id",
             "renew_endpoint",

@@ -88,7 +88,7 @@ fn a_profile_of_ones_own_is_read_and_a_wrong_one_is_refused_with_its_line() {
     std::fs::write(&path, profile.replace("launch", "lunch")).unwrap();
     let error = text(&fit(&["--device", mine]).stderr);
     assert!(
-        error.contains("mine.toml") && error.contains("line 7") && error.contains("lunch"),
+        error.contains("mine.toml") && error.contains("line 7") && error.contains("`launch`"),
         "{error}"
     );
     for (words, part) in [

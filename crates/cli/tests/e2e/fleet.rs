@@ -166,7 +166,10 @@ impl World {
             parts.iter().map(|part| owner[*part].as_u64().unwrap()).sum()
         };
         let owners: u64 = place["owners"].as_array().unwrap().iter().map(sum_of).sum();
-        let rest = place["others"].as_u64().unwrap() + place["free"].as_u64().unwrap();
+        let rest: u64 = ["changing", "others", "free"]
+            .iter()
+            .map(|part| place[*part].as_u64().unwrap())
+            .sum();
         assert_eq!(Some(owners + rest), cpu["memory"].as_u64(), "{place}");
         let status = service.get("/manage/status").await.1;
         let cores = status["endpoints"].as_array().unwrap().iter();

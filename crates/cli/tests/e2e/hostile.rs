@@ -1,11 +1,11 @@
 //! Callers, model files and neighbours that mean no good: each is refused, and nobody else notices.
 
 use crate::raw::{Raw, request};
-use crate::support::{Service, chat, first_key, vastrelay, with};
+use crate::support::{Service, chat, first_key, repository, vastrelay, with};
 use serde_json::{Value, json};
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::Path;
-use std::process::{Command, Stdio};
+use std::process::Command;
 use tempfile::TempDir;
 use vastrelay_specimen::Stored;
 
@@ -440,7 +440,7 @@ async fn fields_that_cannot_change_the_answer_are_ignored_by_name_and_others_are
     );
     for (more, said) in [
         (json!({"max_token": 3}), "`max_tokens`"),
-        (json!({"functions": []}), "tools are not supported"),
+        (json!({"functions": []}), "not supported by this call"),
         (json!({"messages": [{"role": "user", "contnt": "Hi"}]}), "`content`"),
         (json!({"max_completion_tokens": 0}), "`max_completion_tokens` is 0"),
         (json!({"max_completion_tokens": 9999}), "so ask for at most"),
@@ -565,26 +565,27 @@ fn hanging_up_drains_like_any_other_signal() {
     assert!(service.wait().success());
 }
 
-#[test]
-fn as_many_files_may_be_open_as_the_system_allows() {
-    let data = tempfile::tempdir().unwrap();
-    let mut child = Command::new("sh")
-        .args(["-c", "ulimit -S -n 256; exec \"$@\"", "sh"])
-        .arg(vastrelay().get_program())
-        .args(["start", "--listen", "127.0.0.1:0", "--data"])
-        .arg(data.path())
-        .stdout(Stdio::piped())
-        .spawn()
-        .unwrap();
-    let mut said = std::io::BufReader::new(child.stdout.take().unwrap());
-    let mut line = String::new();
-    while !line.starts_with("ready:") {
-        line.clear();
-        std::io::BufRead::read_line(&mut said, &mut line).unwrap();
+#[tokio::test]
+async fn idle_connections_take_no_files_from_workers_health_checks_and_management() {
+    let service = Service::with_files("1024", &["--demo"]);
+    let address = service.url.trim_start_matches("http://").to_owned();
+    let idle: Vec<std::net::TcpStream> = (0..1_200)
+        .filter_map(|_| std::net::TcpStream::connect(&address).ok())
+        .collect();
+    assert!(idle.len() > 600, "{}", idle.len());
+    let model = repository().join("demo/models/pierdesk-1");
+    for name in ["one", "two"] {
+        let deployed = service.client(&["endpoint", "deploy", &format!("{name}={}", model.display())]);
+        assert!(
+            deployed.status.success(),
+            "{}",
+            String::from_utf8_lossy(&deployed.stderr)
+        );
     }
-    let limits = std::fs::read_to_string(format!("/proc/{}/limits", child.id())).unwrap();
-    child.kill().unwrap();
-    child.wait().unwrap();
+    drop(idle);
+    while service.call(reqwest::Method::GET, "/health/live").send().await.is_err() {}
+    assert!(service.ask("Hello").await.contains("passenger desk"));
+    let limits = std::fs::read_to_string(format!("/proc/{}/limits", service.process())).unwrap();
     let files = limits.lines().find(|line| line.starts_with("Max open files")).unwrap();
     let words: Vec<&str> = files.split_whitespace().collect();
     assert_eq!(words[3], words[4], "{files}");

@@ -1,4 +1,4 @@
-//! Who manages: the service's own user over its socket, a key of scope `manage`, or a session of the console.
+//! Managing needs the operator's socket, a key of scope `manage`, or a session of the console.
 
 use crate::support::{Service, guarded};
 use reqwest::{Client, Method, RequestBuilder, StatusCode};

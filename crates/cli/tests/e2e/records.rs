@@ -184,7 +184,7 @@ async fn an_id_that_a_caller_gives_shadows_no_other_request() {
         (&shown["call"]["id"], &shown["call"]["given_id"]),
         (&json!(ours), &json!("mine"))
     );
-    // Whoever gives the same one, or the beginning of another one's, changes nothing for others.
+    // Another request with the same id, or with the beginning of ours, changes nothing.
     let again = service.send_named("/v1/chat/completions", &hello, "mine").await;
     let other: Value = again.json().await.unwrap();
     assert_ne!(other["id"], answer["id"]);

@@ -1,4 +1,4 @@
-//! Which files callers over the network may name, and that nothing of other files comes out.
+//! Callers over the network name files beneath a root only; the content of other files never comes out.
 
 use crate::support::{Service, chat, repository, with};
 use reqwest::{Client, Method};
@@ -9,7 +9,7 @@ use tempfile::TempDir;
 
 const SECRET: &str = "rudder-secret = \"xyzzy\"";
 
-/// A service with a root, a key that may manage it, and a file that nobody may read through it.
+/// A service with a root, a key that may manage it, and a secret file outside the root.
 struct Harbour {
     service: Service,
     key: String,
@@ -130,7 +130,7 @@ async fn what_lies_in_a_root_is_deployed_built_and_answers_and_the_roots_are_lis
     let (_, listed) = harbour.call(Method::GET, "/manage/roots", &json!({})).await;
     let models = harbour.service.data.path().canonicalize().unwrap().join("models");
     let listed: Vec<PathBuf> = serde_json::from_str(&listed).unwrap();
-    assert_eq!(listed, [models.clone(), harbour.root.clone()]);
+    assert_eq!(listed, [models, harbour.root.clone(), repository().join("demo")]);
     // Simulated devices read the model's own folder, and their workers do.
     let spec = "model = \"desk\"\n[device]\nprofile = \"sim-24g\"\n";
     assert_eq!(harbour.deploy("far", spec, &harbour.root).await.0, 201);

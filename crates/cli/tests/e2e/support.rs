@@ -30,7 +30,8 @@ pub fn vastrelay() -> Command {
 
 /// Returns the repository's folder.
 pub fn repository() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    folder.canonicalize().unwrap()
 }
 
 impl Service {
@@ -52,6 +53,16 @@ impl Service {
         let mut limited = Command::new("sh");
         limited
             .args(["-c", "ulimit -v $0; exec \"$@\"", memory])
+            .arg(vastrelay().get_program());
+        let words = [&["--listen", "127.0.0.1:0"], words].concat();
+        Service::run(limited, tempfile::tempdir().unwrap(), &words)
+    }
+
+    /// Starts a service that may open this many files.
+    pub fn with_files(files: &str, words: &[&str]) -> Service {
+        let mut limited = Command::new("sh");
+        limited
+            .args(["-c", "ulimit -n $0; exec \"$@\"", files])
             .arg(vastrelay().get_program());
         let words = [&["--listen", "127.0.0.1:0"], words].concat();
         Service::run(limited, tempfile::tempdir().unwrap(), &words)
@@ -106,6 +117,9 @@ impl Service {
             .arg("--data")
             .arg(data.path())
             .args(words)
+            // Pages and callers with a key may name what the repository has.
+            .arg("--root")
+            .arg(repository().join("demo"))
             .args(
                 ["--workers-stay", "0s"]
                     .iter()

@@ -324,10 +324,8 @@ impl EngineCore {
         let mut outcomes = std::mem::take(&mut self.outcomes);
         outcomes.clear();
         let not_finite = result.rows.iter().any(|row| row.not_finite);
-        self.is_sound |= result
-            .rows
-            .iter()
-            .any(|row| !row.not_finite && !(row.chosen.is_empty() && row.logprobs.is_empty()));
+        let sound = |row: &RowResult| !row.chosen.is_empty() || !row.logprobs.is_empty();
+        self.is_sound |= result.rows.iter().any(|row| !row.not_finite && sound(row));
         for (row, result) in plan.rows.iter().zip(result.rows) {
             outcomes.push(self.advance(row, result, now, effects));
         }
@@ -341,7 +339,8 @@ impl EngineCore {
         (self.ending, self.outcomes, self.plan) = (ending, outcomes, plan);
         // One request may drive a sound model to its limits; a model that never computed a number is not sound.
         if not_finite && !self.is_sound {
-            effects.failure = Some("its weights are broken: it has computed no token and no score yet but NaN".into());
+            effects.failure =
+                Some("its weights are broken: it has brought no token and no score yet and computes NaN".into());
         }
     }
 

@@ -94,7 +94,7 @@ impl Scheduler {
         self.order = order;
     }
 
-    /// Returns the shortest remainder of a prompt in the batch; nothing where there is none, or nobody may pass one.
+    /// Returns the shortest remainder of a prompt in the batch; `None` without a prompt, or when one must not be passed.
     fn shortest_remainder(&self) -> Option<usize> {
         let first = &self.sequences[self.order.first()?];
         (!first.is_aged()).then(|| first.to_compute())

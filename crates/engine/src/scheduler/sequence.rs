@@ -27,7 +27,7 @@ pub(super) struct Sequence {
     pub tables: Vec<Table>,
     /// Tokens whose keys and values lie in the pages.
     pub computed: usize,
-    /// Prompt tokens of younger sequences that were computed while it still had some of its own to compute.
+    /// Prompt tokens of younger sequences that were computed before its own prompt was done.
     pub passed: usize,
     /// How many of its first tokens may be taken from the cache.
     reusable: usize,

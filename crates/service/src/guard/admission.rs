@@ -1,4 +1,4 @@
-//! Who calls, and whether that is enough for what an address asks.
+//! The identity of a caller, and whether it is enough for an address.
 
 use super::Access;
 use crate::keys::{KeyState, PREFIX, find_key, find_key_of_id, key_state};
@@ -21,7 +21,7 @@ const USE_NOTED_EVERY: i64 = 5_000;
 /// The header in which browsers say whether a request comes from the same origin.
 const SEC_FETCH_SITE: HeaderName = HeaderName::from_static("sec-fetch-site");
 
-/// What proves who calls.
+/// The proof of a caller's identity.
 #[derive(Clone, Default)]
 enum Proof {
     /// Nothing; the address asked for nothing, or keys are optional.
@@ -35,7 +35,7 @@ enum Proof {
     Session(SessionSecrets),
 }
 
-/// Who calls: the key, where one was given and looked up, or the local user.
+/// A caller: its key, where one was given and looked up, or the local user.
 #[derive(Clone, Default)]
 pub struct Caller {
     pub(crate) key: Option<Arc<KeyRecord>>,
@@ -53,7 +53,7 @@ impl Caller {
         }
     }
 
-    /// Returns the id of its key, by which callers are told apart; empty without one.
+    /// Returns the id of its key, which identifies the caller; empty without one.
     pub(crate) fn key_id(&self) -> Arc<str> {
         self.key
             .as_ref()
@@ -161,8 +161,8 @@ async fn caller_of_session(
     Ok(Caller { key, user, proof })
 }
 
-/// Makes sure that a request with a session comes from a page of this very origin: the browser says so, and no page can
-/// make it say otherwise.
+/// Makes sure that a request with a session comes from a page of this very origin. The browser sets both headers, and pages
+/// cannot change them.
 fn check_origin(request: &HttpRequest) -> Result<(), Problem> {
     let headers = request.headers();
     if [Method::GET, Method::HEAD].contains(request.method()) {

@@ -176,7 +176,7 @@ fn order(loader: &Loader, records: &Records, wanted: &NewEndpoint, caller: &Call
     let kept = records.store.kept_endpoint(&wanted.name);
     let kept = kept.map_err(|error| Problem::internal(error.to_string()))?;
     let kept = kept.and_then(|kept| Order::of_kept(&kept, "").ok());
-    // What the service's own user has named stays; anything else lies beneath a root.
+    // Files that the service's own user named stay allowed; all others lie beneath a root.
     let granted = kept.map_or_else(Vec::new, |kept| kept.granted_files());
     Ok(order.with(Granted::Only(granted)))
 }

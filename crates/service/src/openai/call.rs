@@ -24,12 +24,12 @@ use vastrelay_store::{CallRecord, CallText, milliseconds_since_1970};
 
 pub(super) use crate::guard::Caller;
 
-/// What a request is called.
+/// The names of a request.
 #[derive(Clone)]
 pub struct RequestId {
     /// Our own id of it, unlike any other.
     pub id: String,
-    /// What its caller calls it.
+    /// The id that its caller gave.
     pub given: Option<String>,
 }
 

@@ -40,7 +40,7 @@ pub(super) struct Prepared<S> {
 pub(super) struct Preparing<'a> {
     pub state: &'a ServiceState,
     pub renderer: &'a mut Renderer,
-    /// What the request is called.
+    /// The names of the request.
     pub id: &'a RequestId,
     /// The id of the caller's key; empty without one.
     pub key: &'a str,
