@@ -54,54 +54,62 @@ async fn no_request_that_the_description_allows_breaks_the_service() {
     std::fs::write(&file, document.to_string()).unwrap();
     let made = service.client_json(&["key", "create", "--name", "ops", "--scope", "manage"]);
     let header = format!("Authorization: Bearer {}", made["key"].as_str().unwrap());
-    let output = Command::new(python().join("schemathesis"))
-        .arg("run")
-        .arg(&file)
-        .args([
-            "--url",
-            &service.url,
-            "--checks",
-            "not_a_server_error",
-            "--max-examples",
-            "25",
-            "--seed",
-            "7",
-        ])
-        .args(["--header", &header])
-        // The live stream never ends.
-        .args([
-            "--exclude-path",
-            "/manage/live",
-            // The only endpoint stays.
-            "--exclude-operation-id",
-            "remove_endpoint",
-            "--exclude-operation-id",
-            "stop_endpoint",
-            // An endpoint that a request has deployed need not be ready.
-            "--exclude-operation-id",
-            "endpoint_ready",
-            // It is not ready for a moment.
-            "--exclude-operation-id",
-            "renew_endpoint",
-            "--exclude-operation-id",
-            "park_endpoint",
-            "--no-color",
-            "--suppress-health-check",
-            "all",
-            "--request-timeout",
-            "60",
-        ])
-        .current_dir(service.data.path())
-        .output()
-        .unwrap();
-    let said = String::from_utf8_lossy(&output.stdout);
-    assert!(
-        output.status.success(),
-        "{said}\n{}",
-        String::from_utf8_lossy(&output.stderr)
-    );
-    let calls = service.get("/manage/requests?endpoint=pierdesk&most=1000").await.1;
+    let run = |words: &[&str]| {
+        let output = Command::new(python().join("schemathesis"))
+            .arg("run")
+            .arg(&file)
+            .args([
+                "--url",
+                &service.url,
+                "--checks",
+                "not_a_server_error",
+                "--max-examples",
+                "25",
+                "--seed",
+                "7",
+            ])
+            .args(words)
+            // The live stream never ends.
+            .args([
+                "--exclude-path",
+                "/manage/live",
+                // The only endpoint stays.
+                "--exclude-operation-id",
+                "remove_endpoint",
+                "--exclude-operation-id",
+                "stop_endpoint",
+                // An endpoint that a request has deployed need not be ready.
+                "--exclude-operation-id",
+                "endpoint_ready",
+                // It is not ready for a moment.
+                "--exclude-operation-id",
+                "renew_endpoint",
+                "--exclude-operation-id",
+                "park_endpoint",
+                "--no-color",
+                "--suppress-health-check",
+                "all",
+                "--request-timeout",
+                "60",
+            ])
+            .current_dir(service.data.path())
+            .output()
+            .unwrap();
+        let said = String::from_utf8_lossy(&output.stdout);
+        assert!(
+            output.status.success(),
+            "{said}\n{}",
+            String::from_utf8_lossy(&output.stderr)
+        );
+    };
+    // Models are called without a key; managing needs one.
+    run(&["--include-tag", "openai", "--include-tag", "text"]);
+    run(&["--exclude-tag", "openai", "--exclude-tag", "text", "--header", &header]);
+    let calls = service.get("/manage/requests?most=1000").await.1;
     let answered = calls.as_array().unwrap().iter().filter(|call| call["status"] == 200);
-    assert!(answered.count() > 0, "no request was good enough to be answered");
+    assert!(
+        answered.count() > 0,
+        "no request was good enough to be answered: {calls}"
+    );
     assert!(service.ask("Hello").await.contains("passenger desk"));
 }

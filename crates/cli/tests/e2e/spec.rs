@@ -40,7 +40,7 @@ async fn the_demo_serves_a_real_model_and_a_simulated_one_from_two_specs() {
     let demo = repository().join("demo");
     let file = |name: &str| demo.join(name).display().to_string();
     let service = Service::start(&["--spec", &file("pierdesk.toml"), &file("lighthouse.toml")]);
-    assert!(service.greeting.contains("on cpu, 1 core"), "{}", service.greeting);
+    assert!(service.greeting.contains("on cpu, "), "{}", service.greeting);
     assert!(
         service.greeting.contains("on 4 × sim-48g (simulated)"),
         "{}",
