@@ -88,6 +88,14 @@ impl DeployError {
         self.is_for_want_of_room() || matches!(self, DeployError::Store(_))
     }
 
+    /// Returns why an endpoint cannot be started again: 409 when it has no room now, else 503, with the reason.
+    pub(crate) fn not_started(&self) -> Problem {
+        match self.is_for_want_of_room() {
+            true => Problem::conflict("no_room", self.to_string()),
+            false => Problem::unavailable("endpoint_failed", &self.to_string()),
+        }
+    }
+
     pub(crate) fn load(name: &str, source: LoadError) -> DeployError {
         DeployError::Load {
             name: name.to_owned(),

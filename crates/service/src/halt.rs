@@ -67,14 +67,14 @@ pub(crate) fn start(
         Err(DeployError::NotKept(_)) => {
             return Err(endpoints.get(name).err().unwrap_or_else(|| Problem::starting(name)));
         }
-        planned => planned.map_err(|error| Problem::not_started(&error))?,
+        planned => planned.map_err(|error| error.not_started())?,
     };
     planned
         .put_down_as(EventKind::Started)
         .begin()
         .map_err(|error: DeployError| {
             endpoints.rest(name, endpoints::failed(error.to_string()));
-            Problem::not_started(&error)
+            error.not_started()
         })
 }
 

@@ -1,6 +1,5 @@
 //! Errors as answers: what is wrong, what the limit is, what works.
 
-use crate::deploy_error::DeployError;
 use crate::standing::{NotReady, STOPPED};
 use actix_web::http::StatusCode;
 use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
@@ -303,7 +302,7 @@ impl Problem {
         problem
     }
 
-    fn unavailable(code: &str, message: &str) -> Problem {
+    pub(crate) fn unavailable(code: &str, message: &str) -> Problem {
         let status = StatusCode::SERVICE_UNAVAILABLE;
         let mut problem = Problem::new(status, "server_error", code, message.into());
         problem.retry_after = Some(seconds(Duration::from_secs(1)));
@@ -449,15 +448,6 @@ impl Problem {
             return Problem::not_ready(&NotReady::Closed).said(reason);
         }
         Problem::internal(reason)
-    }
-
-    /// An endpoint that cannot be started: 409 when it has no room now, else 503, with the reason.
-    pub(crate) fn not_started(error: &DeployError) -> Problem {
-        let (status, code) = match error.is_for_want_of_room() {
-            true => (StatusCode::CONFLICT, "no_room"),
-            false => (StatusCode::SERVICE_UNAVAILABLE, "endpoint_failed"),
-        };
-        Problem::new(status, "server_error", code, error.to_string())
     }
 
     /// Something broke on our side: 500.
