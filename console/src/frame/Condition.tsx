@@ -6,7 +6,7 @@ export function Condition({ connection, state }: { connection: Connection; state
   const words = {
     looking: "connecting",
     lost: "not answering",
-    denied: "key required",
+    denied: "not signed in",
     limited: "for calls only",
     connected: state ?? "connecting",
   };

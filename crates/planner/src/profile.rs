@@ -240,7 +240,10 @@ mod tests {
             DeviceProfile::parse(&good.replace(from, to)).unwrap_err().to_string()
         };
         let unknown = error("launch =", "lunch =");
-        assert!(unknown.contains("line 7") && unknown.contains("`lunch`"), "{unknown}");
+        assert!(
+            unknown.contains("line 7") && unknown.contains("`launch`") && !unknown.contains("lunch"),
+            "{unknown}"
+        );
         let text = error("\"48 GiB\"", "\"much\"");
         assert!(text.contains("line 4"), "{text}");
         for (from, to, key) in [
