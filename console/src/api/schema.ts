@@ -2070,6 +2070,11 @@ export interface components {
              * @description Maximum concurrent calls.
              */
             at_once?: number | null;
+            /**
+             * Format: int32
+             * @description How many times as many lanes as a key of weight 1 it gets while calls of both wait.
+             */
+            weight: number;
             /** @description The endpoints that may be called with it; all when there are none. */
             endpoints?: string[];
         };
@@ -2333,7 +2338,12 @@ export interface components {
              * @description Maximum concurrent calls.
              */
             at_once?: number | null;
-            /** @description The endpoints that may be called with it; all when there are none. To who calls with it, there are no others. */
+            /**
+             * Format: int32
+             * @description How many times as many lanes as a key of weight 1 it gets while calls of both wait: 1 to 100, 1 when absent.
+             */
+            weight?: number | null;
+            /** @description The endpoints that may be called with it; all when there are none. A caller with this key sees no others. */
             endpoints?: string[];
         };
         /** @description How full something is. */

@@ -55,6 +55,7 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
       expires_in: number("life"),
       per_minute: number("per_minute"),
       at_once: number("at_once"),
+      weight: number("weight"),
       endpoints: String(data.get("endpoints"))
         .split(/[\s,]+/)
         .filter((name) => name !== ""),
@@ -115,6 +116,18 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
         />
       </label>
       <label className="flex flex-col text-sm">
+        Weight
+        <input
+          name="weight"
+          type="number"
+          min="1"
+          max="100"
+          placeholder="1"
+          title="Share of the lanes compared to other keys while calls of several keys wait"
+          className={`${field} w-20`}
+        />
+      </label>
+      <label className="flex flex-col text-sm">
         Endpoints
         <input name="endpoints" placeholder="all" className={`${field} w-48`} />
       </label>
@@ -166,6 +179,7 @@ function Table({ keys, again }: { keys: KeyEntry[]; again: () => void }) {
     "last used",
     "per minute",
     "concurrent",
+    "weight",
     "endpoints",
     "",
   ];
@@ -195,6 +209,7 @@ function Table({ keys, again }: { keys: KeyEntry[]; again: () => void }) {
               <td className="px-3 py-1.5">{since(key.used_ms)}</td>
               <td className="px-3 py-1.5 font-mono">{key.per_minute ?? "–"}</td>
               <td className="px-3 py-1.5 font-mono">{key.at_once ?? "–"}</td>
+              <td className="px-3 py-1.5 font-mono">{key.weight}</td>
               <td className="px-3 py-1.5">{key.endpoints?.join(", ") || "all"}</td>
               <td className="px-3 py-1.5 text-right">
                 {key.state === "valid" && <Revoke entry={key} again={again} />}

@@ -30,6 +30,7 @@ async fn create(options: &KeyCreateOptions) -> Result<(), Failure> {
         expires_in: options.expires.map(|life| life.as_secs()),
         per_minute: options.rate,
         at_once: options.at_once,
+        weight: options.weight,
         endpoints: options.endpoints.clone(),
     };
     let made: MadeKey = match place(&options.place)? {
@@ -74,6 +75,7 @@ async fn list(options: &KeyListOptions) -> Result<(), Failure> {
         "last used",
         "per minute",
         "at once",
+        "weight",
         "endpoints",
     ]);
     for key in &keys {
@@ -140,6 +142,7 @@ fn row(key: &KeyEntry) -> Vec<String> {
         since(key.used_ms),
         limit(key.per_minute),
         limit(key.at_once),
+        key.weight.to_string(),
         match key.endpoints.is_empty() {
             true => "all".into(),
             false => key.endpoints.join(", "),

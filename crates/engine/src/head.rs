@@ -19,7 +19,6 @@ pub struct SequenceHead {
     seen: Arc<Vec<Seen>>,
     /// Tokens that end a completion.
     end_ids: Arc<[u32]>,
-    none: Arc<[u32]>,
     accepted: usize,
 }
 
@@ -47,7 +46,6 @@ impl SequenceHead {
             seen: Arc::new(seen),
             sampling: Arc::new(request.sampling.clone()),
             end_ids: request.end_ids.as_slice().into(),
-            none: Arc::default(),
             accepted: 0,
             completion,
             request,
@@ -63,13 +61,13 @@ impl SequenceHead {
 
     /// Returns how the next token is to be chosen.
     pub fn next_choice(&self) -> Choice {
-        let may_end = self.accepted >= self.request.least_tokens;
         Choice {
             sampling: self.sampling.clone(),
             completion: self.completion,
             position: self.accepted as u64,
             seen: self.seen.clone(),
-            banned: if may_end { &self.none } else { &self.end_ids }.clone(),
+            end_ids: self.end_ids.clone(),
+            may_end_from: self.request.least_tokens as u64,
             top: self.request.top_logprobs,
         }
     }

@@ -210,6 +210,9 @@ pub enum Refusal {
     /// The engine has stopped.
     #[error("the engine has stopped: {0}")]
     Stopped(String),
+    /// The engine has stopped while it had the request and had not answered yet.
+    #[error("the engine has stopped: {0}")]
+    Lost(String),
 }
 
 /// A step forward of one completion.

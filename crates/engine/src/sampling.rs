@@ -112,10 +112,23 @@ pub struct Choice {
     pub position: u64,
     /// Tokens that were there, in the order of their ids; empty when the settings have no penalties.
     pub seen: Arc<Vec<Seen>>,
-    /// Tokens that may not come now.
-    pub banned: Arc<[u32]>,
+    /// Tokens that end a completion.
+    pub end_ids: Arc<[u32]>,
+    /// The position from which a completion may end.
+    pub may_end_from: u64,
     /// Alternatives to report with the log-probability; `None` for no log-probabilities.
     pub top: Option<usize>,
+}
+
+impl Choice {
+    /// Returns the tokens that may not come at this position.
+    pub fn banned(&self) -> &[u32] {
+        if self.position < self.may_end_from {
+            &self.end_ids
+        } else {
+            &[]
+        }
+    }
 }
 
 /// A chosen token.
@@ -205,7 +218,7 @@ fn adjust(logits: &mut [f32], choice: &Choice) {
             *logit += bias;
         }
     }
-    for id in choice.banned.iter() {
+    for id in choice.banned() {
         if let Some(logit) = logits.get_mut(*id as usize) {
             *logit = f32::NEG_INFINITY;
         }
@@ -347,7 +360,8 @@ mod tests {
             completion: 0,
             position,
             seen: Arc::default(),
-            banned: Arc::default(),
+            end_ids: Arc::default(),
+            may_end_from: 0,
             top: None,
         }
     }
@@ -484,10 +498,19 @@ mod tests {
         );
         assert_eq!(
             pick(&Choice {
-                banned: [0, 1].into(),
-                ..choice(greedy, 0)
+                end_ids: [0, 1].into(),
+                may_end_from: 1,
+                ..choice(greedy.clone(), 0)
             }),
             2
+        );
+        assert_eq!(
+            pick(&Choice {
+                end_ids: [0, 1].into(),
+                may_end_from: 1,
+                ..choice(greedy, 1)
+            }),
+            0
         );
     }
 

@@ -4,9 +4,9 @@
 //! There are no threads, channels or clocks in here, so a live engine and a run in virtual time use the same code.
 //!
 //! Every step is planned afresh (Yu et al., 2022, on scheduling by iteration) under a budget of tokens: decoding sequences
-//! first, then prompts in chunks (Agrawal et al., 2024, on prefill beside decode), then admissions. Of several prompts the one with the shortest remainder comes first ("A proof of the optimality of
-//! the shortest remaining processing time discipline", Schrage, 1968), until it has passed an older one too often. When pages run out, the sequence that came last gives its pages back and computes them again
-//! later. Sequences are served in the order of the [queue](crate::queue), in the batch and before it.
+//! first, then prompts in chunks (Agrawal et al., 2024, on prefill beside decode), then admissions. Of several prompts the one with the
+//! shortest remainder comes first ("A proof of the optimality of the shortest remaining processing time discipline", Schrage, 1968), until
+//! it has passed an older one too often. When pages run out, the sequence that came last gives its pages back and computes them again later. Sequences are served in the order of the [queue](crate::queue), in the batch and before it.
 
 mod lengths;
 mod pace;
@@ -20,7 +20,7 @@ use crate::queue::{Queue, QueueFull, Rank};
 use crate::request::EndReason;
 use crate::token::Tokens;
 use lengths::Lengths;
-use pace::Pace;
+use pace::{Pace, StepWork};
 use sequence::Sequence;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -451,10 +451,7 @@ impl Scheduler {
         let mut rows = std::mem::take(&mut self.in_flight);
         assert!(!rows.is_empty(), "a step is under way");
         assert_eq!(rows.len(), outcomes.len(), "each planned row has its outcome");
-        let of = |kind| rows.iter().filter(move |row| row.kind == kind);
-        let prefill = of(RowKind::Prefill).map(|row| row.tokens).sum();
-        self.pace
-            .learn(of(RowKind::Decode).count(), prefill, took.as_secs_f64());
+        self.pace.learn(work_of(&rows), took.as_secs_f64());
         for (row, outcome) in rows.iter().zip(outcomes) {
             self.complete_row(row, outcome);
         }
@@ -532,4 +529,16 @@ impl Scheduler {
         }
         assert_eq!(self.lanes.iter().flatten().count(), self.running.len());
     }
+}
+
+/// Returns what rows compute.
+fn work_of(rows: &[PlannedRow]) -> StepWork {
+    let mut work = StepWork::default();
+    for row in rows {
+        match row.kind {
+            RowKind::Decode => work.add_decoding(row.start),
+            RowKind::Prefill => work.add_prefill(row.start, row.tokens),
+        }
+    }
+    work
 }

@@ -46,9 +46,9 @@ impl Speech {
             sampling,
             completion,
             position,
-            banned,
             ..
         } = choice;
+        let banned = choice.banned();
         let is_over = *position >= self.length(sampling.seed, *completion);
         if let Some(end) = self.end.filter(|end| is_over && !banned.contains(end)) {
             return end;
@@ -195,7 +195,8 @@ mod tests {
             completion: 0,
             position,
             seen: Arc::default(),
-            banned: Arc::from([]),
+            end_ids: Arc::default(),
+            may_end_from: 0,
             top: Some(3),
         }
     }
@@ -220,7 +221,8 @@ mod tests {
         assert!(said(7)[..20].iter().all(|token| speech.tokens.contains(token)));
         assert_eq!(said(7)[20], 2);
         let endless = Choice {
-            banned: Arc::from([2, 10]),
+            end_ids: Arc::from([2, 10]),
+            may_end_from: 26,
             ..choice(7, 25)
         };
         assert!((11..110).contains(&speech.token(&endless)));

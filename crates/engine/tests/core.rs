@@ -75,7 +75,7 @@ impl Device {
         let mut result = RowResult::default();
         if let Want::Token(choice) = &row.want {
             result.chosen.push(Chosen {
-                id: follows(&seen, &choice.banned),
+                id: follows(&seen, choice.banned()),
                 logprobs: None,
             });
         }
@@ -172,7 +172,7 @@ fn alone(request: &GenerationRequest, choice: u32) -> (Vec<u32>, CompactString, 
         return (ids, text, EndReason::Length);
     }
     loop {
-        let id = follows(&all, &head.next_choice().banned);
+        let id = follows(&all, head.next_choice().banned());
         all.push(id);
         ids.push(id);
         let accepted = head.accept(id);
@@ -393,6 +393,83 @@ impl World {
             self.act(&Act::Step(100));
         }
         self.act(&Act::Step(100));
+    }
+}
+
+/// A call of one completion.
+fn call(world: &mut World, request: GenerationRequest) {
+    let requests = vec![request];
+    let (arrived, number) = (world.now, world.calls.len() as u64);
+    world.calls.push(Call {
+        requests: requests.clone(),
+        arrived,
+        answer: None,
+        cancelled: false,
+        said: BTreeMap::new(),
+        logprobs: BTreeMap::new(),
+        counts_output: true,
+    });
+    world.take(Input::Order(Order::Submit {
+        call: number,
+        requests,
+        arrived,
+    }));
+    world.act(&Act::Pass(0));
+}
+
+#[test]
+fn the_time_to_come_back_is_the_time_of_calls_that_ran() {
+    let mut world = World::new(1, None);
+    let expected = |world: &World| world.core.status().residence;
+    let before = expected(&world);
+    for _ in 0..100 {
+        call(&mut world, GenerationRequest::new(vec![300], 100));
+        for _ in 0..8 {
+            let impatient = GenerationRequest {
+                time_limit: Some(Duration::from_micros(10)),
+                ..GenerationRequest::new(vec![300], 10)
+            };
+            call(&mut world, impatient);
+        }
+        while !world.calls.iter().all(Call::is_over) {
+            world.act(&Act::Step(2_000_000));
+        }
+    }
+    // Each call that runs takes two seconds at least, and eight of nine never run.
+    assert!(expected(&world) > 1.9, "{} s, {before} s before", expected(&world));
+}
+
+/// A row whose logits are not numbers.
+fn not_finite() -> StepResult {
+    let row = RowResult {
+        not_finite: true,
+        ..RowResult::default()
+    };
+    StepResult {
+        rows: vec![row],
+        ..StepResult::default()
+    }
+}
+
+#[test]
+fn a_worker_that_only_scores_texts_outlives_a_row_of_nan_unless_nothing_was_ever_a_number() {
+    let scored = || GenerationRequest {
+        logprobs_of_prompt: Some(0),
+        ..GenerationRequest::new(vec![300, 301, 302], 0)
+    };
+    for is_sound in [true, false] {
+        let mut world = World::new(1, None);
+        if is_sound {
+            call(&mut world, scored());
+            world.finish();
+            assert!(world.calls[0].logprobs.contains_key(&0), "it has scores");
+        }
+        call(&mut world, scored());
+        world.under_way = None;
+        world
+            .core
+            .handle(Input::Step(not_finite()), world.now, &mut world.effects);
+        assert_eq!(world.effects.failure.is_none(), is_sound, "{:?}", world.effects.failure);
     }
 }
 

@@ -93,6 +93,7 @@ fn refusal() -> impl Strategy<Value = Refusal> {
         }),
         ".{0,40}".prop_map(Refusal::Invalid),
         ".{0,40}".prop_map(Refusal::Stopped),
+        ".{0,40}".prop_map(Refusal::Lost),
     ]
 }
 
@@ -225,12 +226,14 @@ fn frame() -> impl Strategy<Value = Frame> {
         proptest::collection::vec((any::<u64>(), answer), 0..3),
         proptest::collection::vec((any::<u64>(), event()), 0..6),
         proptest::option::of(record()),
+        any::<bool>(),
         status(),
     )
-        .prop_map(|(answers, events, record, status)| Frame {
+        .prop_map(|(answers, events, record, pong, status)| Frame {
             answers,
             events,
             record,
+            pong,
             status,
         })
 }

@@ -41,8 +41,29 @@ pub fn choose(loads: &[Load], alone: bool) -> Option<usize> {
     able.min_by(|(_, a), (_, b)| fuller(a, b)).map(|(place, _)| place)
 }
 
-/// Where something stands in a line.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+/// A caller's key, as a line sees it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KeyShare {
+    /// The key's id; empty for callers without a key.
+    pub id: Arc<str>,
+    /// How many times as many sequences as a key of weight 1 it gets while both have requests waiting.
+    pub weight: u32,
+}
+
+impl KeyShare {
+    /// Returns the share of a key of weight 1.
+    pub fn plain(id: &str) -> KeyShare {
+        KeyShare {
+            id: id.into(),
+            weight: 1,
+        }
+    }
+}
+
+/// A sequence of a key of weight 1 counts as so much.
+const COST: u64 = 1_000_000;
+
+/// Where something stands in a line.(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Place {
     key: Arc<str>,
     spot: Spot,
@@ -55,14 +76,14 @@ struct Spot {
     number: u64,
 }
 
-/// A line before some replicas. Keys go in turns, so that one with many requests does not hold up the others; those of one key go
-/// in the order of arrival.
+/// A line before some replicas. Keys go in turns, so that one with many requests does not hold up the others: a key gets sequences in
+/// proportion to its weight. Requests of one key go in the order of arrival.
 #[derive(Debug)]
 pub struct Line<T> {
     keys: BTreeMap<Arc<str>, OfKey<T>>,
     depth: usize,
     last: u64,
-    /// How far the key had come that was served last.
+    /// The cost at which the key stood that was served last.
     served: u64,
 }
 
@@ -71,9 +92,10 @@ pub struct Line<T> {
 struct OfKey<T> {
     waiting: BTreeMap<Spot, (usize, T)>,
     depth: usize,
-    /// Sequences that it was served, counted from where the line stood when it came: start-time fair queueing (Goyal, Vin and
-    /// Cheng, 1996).
+    /// The cost of its sequences so far, divided by its weight and counted from the line's own when it came: start-time fair queueing
+    /// (Goyal, Vin and Cheng, 1996).
     served: u64,
+    weight: u32,
 }
 
 impl<T> Default for Line<T> {
@@ -92,22 +114,27 @@ const RESERVED_SHARE: usize = 8;
 
 impl<T> Line<T> {
     /// Adds something of a key, of so many sequences, that arrived at a time, in microseconds of whatever clock, with a priority.
-    pub fn enter(&mut self, key: &Arc<str>, sequences: usize, priority: i8, arrived: u64, what: T) -> Place {
+    pub fn enter(&mut self, key: &KeyShare, sequences: usize, priority: i8, arrived: u64, what: T) -> Place {
         self.last += 1;
         let spot = Spot {
             rank: (arrived as i64).saturating_sub(i64::from(priority) * PRIORITY),
             number: self.last,
         };
         let served = self.served;
-        let of_key = self.keys.entry(key.clone()).or_insert_with(|| OfKey {
+        let of_key = self.keys.entry(key.id.clone()).or_insert_with(|| OfKey {
             waiting: BTreeMap::new(),
             depth: 0,
             served,
+            weight: 1,
         });
+        of_key.weight = key.weight.max(1);
         of_key.waiting.insert(spot, (sequences, what));
         of_key.depth += sequences;
         self.depth += sequences;
-        Place { key: key.clone(), spot }
+        Place {
+            key: key.id.clone(),
+            spot,
+        }
     }
 
     /// Returns what goes first, without taking it out.
@@ -122,7 +149,7 @@ impl<T> Line<T> {
         let of_key = self.keys.get_mut(&key)?;
         self.served = of_key.served;
         let (_, (sequences, what)) = of_key.waiting.pop_first()?;
-        of_key.served += sequences as u64;
+        of_key.served += sequences as u64 * COST / u64::from(of_key.weight);
         self.removed(&key, sequences);
         Some((sequences, what))
     }
@@ -223,7 +250,7 @@ mod tests {
         assert!(line.takes("", 5, 1, &[load(0, 4)]));
         assert!(!line.takes("", 6, 1, &[load(0, 4)]));
         assert!(!line.takes("", 1, 1, &[load(5, 4)]), "one waits there");
-        line.enter(&"".into(), 1, 0, 0, "a");
+        line.enter(&KeyShare::plain(""), 1, 0, 0, "a");
         assert!(!line.takes("", 1, 1, &[load(4, 4)]), "one waits here");
         assert!(line.takes("", 1, 2, &[load(4, 4)]));
         assert!(!line.takes("", 1, 0, &[]));
@@ -231,15 +258,15 @@ mod tests {
 
     #[test]
     fn a_key_that_comes_later_waits_for_one_request_of_each_other_key_and_finds_a_place() {
-        let (mut line, many, one) = (Line::default(), Arc::from("many"), Arc::from("one"));
+        let (mut line, many, one) = (Line::default(), KeyShare::plain("many"), KeyShare::plain("one"));
         let mut came = 0;
-        while line.takes(&many, 1, 400, &[load(16, 16)]) {
+        while line.takes(&many.id, 1, 400, &[load(16, 16)]) {
             line.enter(&many, 1, 0, came, "many");
             came += 1;
         }
         assert_eq!(came, 350, "an eighth is kept for others");
         assert_eq!(line.take_first(), Some((1, "many")));
-        assert!(line.takes(&one, 1, 400, &[load(16, 16)]));
+        assert!(line.takes(&one.id, 1, 400, &[load(16, 16)]));
         line.enter(&one, 1, 0, came, "one");
         line.enter(&one, 1, 0, came, "one");
         let next: Vec<&str> = (0..5).map(|_| line.take_first().unwrap().1).collect();
@@ -249,7 +276,7 @@ mod tests {
 
     #[test]
     fn a_key_with_large_requests_has_fewer_turns_and_none_saves_up_turns() {
-        let (mut line, large, small) = (Line::default(), Arc::from("large"), Arc::from("small"));
+        let (mut line, large, small) = (Line::default(), KeyShare::plain("large"), KeyShare::plain("small"));
         for arrived in 0..30 {
             line.enter(&large, 4, 0, arrived, "large");
         }
@@ -263,6 +290,26 @@ mod tests {
         let next: Vec<&str> = (0..25).map(|_| line.take_first().unwrap().1).collect();
         let turns = next.iter().filter(|key| **key == "large").count();
         assert!((4..=6).contains(&turns), "{next:?}");
+    }
+
+    #[test]
+    fn keys_get_sequences_in_proportion_to_their_weights() {
+        let (mut line, mut turns) = (Line::default(), BTreeMap::new());
+        for (id, weight) in [("one", 1), ("two", 2), ("five", 5)] {
+            let key = KeyShare {
+                weight,
+                ..KeyShare::plain(id)
+            };
+            for arrived in 0..200 {
+                line.enter(&key, 1, 0, arrived, id);
+            }
+        }
+        for _ in 0..160 {
+            *turns.entry(line.take_first().unwrap().1).or_insert(0u32) += 1;
+        }
+        for (id, wanted) in [("one", 20), ("two", 40), ("five", 100)] {
+            assert!(turns[id].abs_diff(wanted) <= 1, "{turns:?}");
+        }
     }
 
     proptest! {
@@ -288,7 +335,7 @@ mod tests {
                     }
                     _ => {
                         let rank = arrived as i64 - i64::from(priority) * PRIORITY;
-                        there.push((line.enter(&"".into(), sequences, priority, arrived, rank), rank, sequences));
+                        there.push((line.enter(&KeyShare::plain(""), sequences, priority, arrived, rank), rank, sequences));
                     }
                 }
                 prop_assert_eq!(line.depth(), there.iter().map(|(.., sequences)| sequences).sum::<usize>());

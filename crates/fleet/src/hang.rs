@@ -4,6 +4,8 @@ use std::time::Duration;
 
 /// Shortest silence that is a hang unless somebody says otherwise.
 pub const USUAL_SILENCE: Duration = Duration::from_secs(60);
+/// How long an idle engine may take to answer a ping, besides its longest step.
+const ANSWER_LIMIT: Duration = Duration::from_secs(10);
 /// How many times as long as it should a step may take.
 const TIMES: f64 = 20.0;
 
@@ -75,6 +77,12 @@ pub fn is_hung(silence: Duration, has_work: bool, least: Duration, expected: f64
     has_work && silence >= least && silence.as_secs_f64() >= TIMES * expected
 }
 
+/// Returns whether a worker is frozen that was asked for a sign of life so long ago: its engine's thread answers between steps, the
+/// longest of which should take so many seconds.
+pub fn is_frozen(unanswered: Duration, longest_step: f64) -> bool {
+    unanswered.as_secs_f64() >= ANSWER_LIMIT.as_secs_f64() + longest_step
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -115,6 +123,14 @@ mod tests {
         );
         let small = first_token(2_000_000, 1, false) * 64.0;
         assert!(is_hung(Duration::from_secs(61), true, USUAL_SILENCE, small), "{small}");
+    }
+
+    #[test]
+    fn an_idle_worker_is_frozen_ten_seconds_and_its_longest_step_after_a_ping() {
+        assert!(!is_frozen(Duration::from_millis(9_900), 0.0));
+        assert!(is_frozen(Duration::from_secs(10), 0.0));
+        assert!(!is_frozen(Duration::from_secs(14), 5.0));
+        assert!(is_frozen(Duration::from_secs(15), 5.0));
     }
 
     #[test]

@@ -92,7 +92,7 @@ async fn take_in(state: &ServiceState, access: Access, request: &mut ServiceRequ
         return Ok(caller);
     }
     let begun = Instant::now();
-    let body = body::receive(state, request).await?;
+    let body = body::receive(state, &caller, request).await?;
     request.extensions_mut().insert(body);
     if begun.elapsed() < AT_ONCE {
         return Ok(caller);

@@ -13,7 +13,7 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Duration, Instant};
 use vastrelay_engine::EngineStatus;
-use vastrelay_fleet::hang::{Pace, Watched, first_token, is_hung};
+use vastrelay_fleet::hang::{Pace, Watched, first_token, is_frozen, is_hung};
 use vastrelay_fleet::restart::Deaths;
 use vastrelay_serving::process::{Finish, Log, Process};
 use vastrelay_serving::worker::FAILED;
@@ -69,10 +69,12 @@ pub(crate) struct Begun {
     incarnation: u64,
 }
 
-/// How long a worker has said nothing, and how many calls wait for it.
+/// The silence of a worker, as far as it was watched, and the calls that wait for it.
 struct Silence {
     length: Duration,
     calls: usize,
+    /// How long a ping has been unanswered.
+    unanswered: Option<Duration>,
 }
 
 /// Why a life is over.
@@ -289,7 +291,7 @@ impl Starter {
     /// Watches a life to its end.
     fn outlive(&self, mut begun: Begun, crew: &Weak<Crew>, stop: &Stop) -> Over {
         let (mut hung, mut is_draining) = (None, false);
-        let (mut watched, began) = (Watched::default(), Instant::now());
+        let (mut watched, mut owed, began) = (Watched::default(), Watched::default(), Instant::now());
         stop.ends(&begun.engine);
         loop {
             let engine = begun.engine.upgrade().filter(|_| !stop.is_set());
@@ -313,13 +315,14 @@ impl Starter {
                 }
             }
             let status = engine.status();
+            let now = began.elapsed();
+            let watched_since = |watched: &mut Watched, since: Instant| {
+                watched.look(now, since.saturating_duration_since(began), MOST_BETWEEN_LOOKS)
+            };
             let silence = Silence {
-                length: watched.look(
-                    began.elapsed(),
-                    engine.silent_since().saturating_duration_since(began),
-                    MOST_BETWEEN_LOOKS,
-                ),
+                length: watched_since(&mut watched, engine.silent_since()),
                 calls: engine.unanswered(),
+                unanswered: engine.ping().map(|since| watched_since(&mut owed, since)),
             };
             let has_failed = engine.has_failed();
             drop(engine);
@@ -339,7 +342,11 @@ impl Starter {
 
     /// Kills a worker that hangs; returns why.
     fn kill_if_hung(&self, begun: &Begun, silence: &Silence, status: &EngineStatus) -> Option<String> {
-        let Silence { length, calls } = *silence;
+        let Silence {
+            length,
+            calls,
+            unanswered,
+        } = *silence;
         let pace = Pace {
             steps: status.steps,
             tokens: status.prefill_tokens + status.output_tokens,
@@ -351,6 +358,14 @@ impl Starter {
             ),
         };
         let expected = pace.expected(status.step_tokens);
+        // An idle worker owes at most one step; before the first, its time is a guess.
+        let longest = pace.expected(self.plan.assignment.limits.step_budget);
+        let longest = longest.min(self.workers.hang_after.as_secs_f64());
+        if let Some(unanswered) = unanswered.filter(|unanswered| is_frozen(*unanswered, longest)) {
+            begun.process.kill();
+            let seconds = unanswered.as_secs();
+            return Some(format!("it hung: its engine did not answer a ping for {seconds} s"));
+        }
         if !is_hung(length, calls > 0, self.workers.hang_after, expected) {
             return None;
         }

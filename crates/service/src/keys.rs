@@ -15,6 +15,8 @@ pub(crate) const PREFIX: &str = "vr-";
 const LONGEST_NAME: usize = 80;
 /// Most endpoints that a key names.
 const MOST_ENDPOINTS: usize = 100;
+/// Greatest weight of a key.
+const MOST_WEIGHT: u32 = 100;
 /// Longest wait for a key to be looked up.
 const PATIENCE: Duration = Duration::from_secs(1);
 /// A longer life than this is no expiry at all.
@@ -62,6 +64,13 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
         };
         return refuse(field, "must be 1 or more; with 0 the key could not be used");
     }
+    let weight = wanted.weight.unwrap_or(1);
+    if !(1..=MOST_WEIGHT).contains(&weight) {
+        return refuse(
+            "weight",
+            "must be between 1 and 100; a key of weight 2 gets twice the lanes of a key of weight 1",
+        );
+    }
     if wanted.endpoints.len() > MOST_ENDPOINTS {
         return refuse("endpoints", "must be 100 at most; leave it out for all");
     }
@@ -94,6 +103,7 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
         used_ms: None,
         per_minute: wanted.per_minute,
         at_once: wanted.at_once,
+        weight,
         endpoints: wanted.endpoints,
     };
     store.add_key(&record)?;
@@ -188,6 +198,7 @@ pub fn key_entry(key: KeyRecord, now_ms: i64) -> KeyEntry {
         used_ms: key.used_ms,
         per_minute: key.per_minute,
         at_once: key.at_once,
+        weight: key.weight,
         endpoints: key.endpoints,
     }
 }
@@ -204,6 +215,7 @@ mod tests {
             expires_in: None,
             per_minute: None,
             at_once: None,
+            weight: None,
             endpoints: Vec::new(),
         }
     }
@@ -244,6 +256,13 @@ mod tests {
                     ..wanted("a")
                 },
                 "expires_in",
+            ),
+            (
+                NewKey {
+                    weight: Some(101),
+                    ..wanted("a")
+                },
+                "weight",
             ),
             (
                 NewKey {

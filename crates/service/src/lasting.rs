@@ -19,21 +19,27 @@ use std::task::{Context, Poll, ready};
 use std::time::Instant;
 use tokio::time::timeout;
 use vastrelay_engine::{Event, GenerationRequest, Refusal, RequestStream};
+use vastrelay_fleet::dispatch::KeyShare;
 use vastrelay_fleet::survival::Survival;
 use vastrelay_planner::amounts::counted;
 use vastrelay_wire::manage::{CallMove, EventKind};
 
 /// A replica that works on a call.
 type Taken = (RequestStream, Arc<Placed>);
-/// It, and that it works on nothing else, where that is so.
-type HandedIn = (Taken, Option<Alone>);
+
+/// A call that a replica has taken.
+struct HandedIn {
+    taken: Taken,
+    /// Held while the replica works on nothing else.
+    alone: Option<Alone>,
+    survival: Survival,
+}
 
 /// The events of a call; dropping it cancels what has not ended.
 pub(crate) struct LastingStream {
     endpoint: Arc<Endpoint>,
     requests: Vec<GenerationRequest>,
-    /// The id of the caller's key.
-    key: Arc<str>,
+    key: KeyShare,
     progress: Progress,
     survival: Survival,
     begun: Instant,
@@ -62,13 +68,13 @@ impl LastingStream {
     pub async fn begin(
         endpoint: Arc<Endpoint>,
         requests: Vec<GenerationRequest>,
-        key: Arc<str>,
+        key: KeyShare,
         moves: Moves,
     ) -> Result<LastingStream, Refused> {
         let begun = Instant::now();
-        let taking = taken(&endpoint, &requests, entry(&requests, &key, begun));
+        let taking = taken(&endpoint, &requests, entry(&requests, &key, begun), Survival::default());
         let waits = [endpoint.limits().queue_wait, endpoint.manner.said.longest_answer];
-        let (taken, _) = match waits.into_iter().flatten().min() {
+        let HandedIn { taken, survival, .. } = match waits.into_iter().flatten().min() {
             None => taking.await?,
             Some(longest) => match timeout(longest, taking).await {
                 Ok(taken) => taken?,
@@ -80,7 +86,7 @@ impl LastingStream {
             endpoint,
             requests,
             key,
-            survival: Survival::default(),
+            survival,
             begun,
             state: State::On(taken),
             alone: None,
@@ -111,9 +117,10 @@ impl LastingStream {
                 }
                 State::Moving(moving) => {
                     self.state = match ready!(moving.as_mut().poll(context)) {
-                        Ok((taken, alone)) => {
-                            self.alone = alone;
-                            State::On(taken)
+                        Ok(handed_in) => {
+                            self.alone = handed_in.alone;
+                            self.survival = handed_in.survival;
+                            State::On(handed_in.taken)
                         }
                         Err(why) => State::GivenUp(Some(why.to_string())),
                     };
@@ -136,13 +143,12 @@ impl LastingStream {
                 self.lost(why);
                 return self.come();
             }
-            Event::Admitted { .. } => self.survival.admitted(),
             Event::Piece(_) => {
                 self.survival.token();
                 self.alone = None;
             }
             Event::Ended { .. } => self.alone = None,
-            Event::Prompt { .. } => {}
+            Event::Admitted { .. } | Event::Prompt { .. } => {}
         }
         self.progress.note(&mut event, self.begun);
         Some(event)
@@ -165,9 +171,7 @@ impl LastingStream {
         if placed.replica.generate.is_drained() {
             self.survival.left();
         } else if !self.survival.lost() {
-            self.state = State::GivenUp(Some(format!(
-                "three workers in a row ended while they worked on this request, so it is given up: {why}"
-            )));
+            self.state = State::GivenUp(Some(given_up(&why)));
             return;
         }
         let tokens = self.progress.tokens();
@@ -199,26 +203,50 @@ impl LastingStream {
             again: true,
             ..entry(&requests, &self.key, self.begun)
         };
-        let endpoint = self.endpoint.clone();
-        let moving = async move { taken(&endpoint, &requests, entry).await };
+        let (endpoint, survival) = (self.endpoint.clone(), self.survival);
+        let moving = async move { taken(&endpoint, &requests, entry, survival).await };
         self.state = State::Moving(Box::pin(moving));
     }
 }
 
-/// Hands requests in as soon as it is their turn, again and again while workers die of whatever it is.
-async fn taken(endpoint: &Endpoint, requests: &[GenerationRequest], entry: Entry) -> Result<HandedIn, Refused> {
+/// Hands requests in as soon as it is their turn, and again when the worker dies before it has answered, unless too many have died of them.
+async fn taken(
+    endpoint: &Endpoint,
+    requests: &[GenerationRequest],
+    mut entry: Entry,
+    mut survival: Survival,
+) -> Result<HandedIn, Refused> {
     loop {
         let turn = endpoint.turn(&entry).await.map_err(Refused::from)?;
+        let placed = turn.placed.clone();
         match hand_in(turn, requests, entry.arrived).await {
-            Ok(taken) => return Ok(taken),
-            // It died just now.
-            Err(Refusal::Stopped(_)) if endpoint.crew.is_kept() => {}
+            Ok((taken, alone)) => {
+                return Ok(HandedIn { taken, alone, survival });
+            }
+            Err(refusal @ (Refusal::Stopped(_) | Refusal::Lost(_))) if !endpoint.crew.is_kept() => {
+                return Err(Refused::Engine(refusal));
+            }
+            // The worker had ended before it saw the requests.
+            Err(Refusal::Stopped(_)) => {}
+            Err(Refusal::Lost(_)) if placed.replica.generate.is_drained() => survival.left(),
+            Err(Refusal::Lost(why)) if !survival.lost() => {
+                return Err(Refused::Problem(Problem::internal(given_up(&why))));
+            }
+            Err(Refusal::Lost(_)) => {
+                entry.alone = survival.is_suspect();
+                entry.again = true;
+            }
             Err(refusal) => return Err(Refused::Engine(refusal)),
         }
     }
 }
 
-fn entry(requests: &[GenerationRequest], key: &Arc<str>, arrived: Instant) -> Entry {
+/// Returns why a call is given up.
+fn given_up(why: &str) -> String {
+    format!("three workers in a row ended while they worked on this request, so it is given up: {why}")
+}
+
+fn entry(requests: &[GenerationRequest], key: &KeyShare, arrived: Instant) -> Entry {
     Entry {
         key: key.clone(),
         sequences: requests.iter().map(|request| request.unfinished() as usize).sum(),
@@ -230,7 +258,11 @@ fn entry(requests: &[GenerationRequest], key: &Arc<str>, arrived: Instant) -> En
 }
 
 /// Hands requests in at the replica whose turn it is, and waits until they have a lane.
-async fn hand_in(turn: Turn, requests: &[GenerationRequest], begun: Instant) -> Result<HandedIn, Refusal> {
+async fn hand_in(
+    turn: Turn,
+    requests: &[GenerationRequest],
+    begun: Instant,
+) -> Result<(Taken, Option<Alone>), Refusal> {
     let waited = begun.elapsed();
     let requests = requests.iter().map(|request| GenerationRequest {
         waited,

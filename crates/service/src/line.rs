@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Instant;
 use tokio::sync::oneshot;
-use vastrelay_fleet::dispatch::{Line, Load, Place, choose};
+use vastrelay_fleet::dispatch::{KeyShare, Line, Load, Place, choose};
 
 /// An endpoint's line.
 pub(crate) struct EdgeLine {
@@ -33,8 +33,8 @@ struct Waiter {
 /// A call, as the line sees it.
 #[derive(Clone, Debug)]
 pub(crate) struct Entry {
-    /// The id of its caller's key; empty without one.
-    pub key: Arc<str>,
+    /// Its caller's key.
+    pub key: KeyShare,
     pub sequences: usize,
     pub priority: i8,
     pub arrived: Instant,
@@ -100,7 +100,7 @@ impl EdgeLine {
         };
         let mut state = self.lock();
         let loads = state.loads();
-        if !state.line.takes(&entry.key, entry.sequences, limit, &loads) {
+        if !state.line.takes(&entry.key.id, entry.sequences, limit, &loads) {
             return Err(state.line.waiting(&loads));
         }
         let arrived = entry.arrived.saturating_duration_since(self.began).as_micros() as u64;

@@ -473,7 +473,7 @@ impl Problem {
                 "invalid_request",
                 reason.clone(),
             ),
-            Refusal::Stopped(_) => Problem::new(
+            Refusal::Stopped(_) | Refusal::Lost(_) => Problem::new(
                 StatusCode::SERVICE_UNAVAILABLE,
                 "server_error",
                 "engine_stopped",

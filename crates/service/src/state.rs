@@ -26,6 +26,8 @@ use vastrelay_store::Store;
 
 /// Most bytes of all larger bodies that are on their way.
 const MOST_BODIES: usize = 256 << 20;
+/// Most bytes of all smaller bodies that are on their way.
+const MOST_SMALL_BODIES: usize = 64 << 20;
 /// Most bytes that all large answers may grow to together.
 const MOST_ANSWERS: usize = 128 << 20;
 
@@ -62,6 +64,7 @@ pub struct ServiceState {
     pub(crate) options: StateOptions,
     pub(crate) reach: Reach,
     pub(crate) bodies: Budget,
+    pub(crate) small_bodies: Budget,
     pub(crate) pace: Pace,
     pub(crate) answers: Budget,
     pub(crate) text_threads: Arc<TextThreads>,
@@ -97,6 +100,7 @@ impl ServiceState {
             options,
             reach,
             bodies: Budget::new(MOST_BODIES),
+            small_bodies: Budget::new(MOST_SMALL_BODIES),
             pace: Pace::new(),
             answers: Budget::new(MOST_ANSWERS),
         }

@@ -153,7 +153,7 @@ async fn answered<T: DeserializeOwned + 'static, A: Serialize + 'static>(
             let answer = answer(renderer, seen, request)?;
             serde_json::to_vec(&answer).map_err(|error| Problem::internal(error.to_string()))
         };
-        match threads.run(&caller.key_id(), bytes, work).await? {
+        match threads.run(&caller.key_share().id, bytes, work).await? {
             Ok(json) => return Ok(HttpResponse::Ok().content_type("application/json").body(json)),
             Err(problem) => match problem.is_parked() {
                 Some(parked) => rouser.rouse(parked, caller.name()).await?,

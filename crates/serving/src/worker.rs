@@ -10,6 +10,7 @@
 //! | [`message`] | how does it become bytes? |
 //! | `outlet` | how is it sent without waiting? |
 //! | `teller` | what does a worker tell, and when? |
+//! | `size` | how long do its news become as bytes? |
 //! | [`mod@serve`] | what does a worker do? |
 //! | [`client`] | how does a service talk to it? |
 
@@ -18,6 +19,7 @@ pub mod message;
 mod outlet;
 pub mod protocol;
 pub mod serve;
+mod size;
 mod teller;
 
 /// The code of a process that has said why it can do no more.

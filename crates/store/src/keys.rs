@@ -51,14 +51,16 @@ pub struct KeyRecord {
     pub per_minute: Option<u32>,
     /// Most calls at the same time.
     pub at_once: Option<u32>,
+    /// How many times as many sequences as a key of weight 1 it gets while both have calls waiting; 1 at least.
+    pub weight: u32,
     /// The endpoints that may be called with it; all when there are none.
     pub endpoints: Vec<String>,
 }
 
 pub(crate) fn insert(connection: &Connection, key: &KeyRecord) -> rusqlite::Result<()> {
     connection.execute(
-        "INSERT INTO keys (id, name, hash, scope, created_ms, expires_ms, revoked_ms, used_ms, per_minute, at_once, endpoints)
-         VALUES (:id, :name, :hash, :scope, :created, :expires, :revoked, :used, :per_minute, :at_once, :endpoints)",
+        "INSERT INTO keys (id, name, hash, scope, created_ms, expires_ms, revoked_ms, used_ms, per_minute, at_once, weight, endpoints)
+         VALUES (:id, :name, :hash, :scope, :created, :expires, :revoked, :used, :per_minute, :at_once, :weight, :endpoints)",
         named_params! {
             ":id": key.id,
             ":name": key.name,
@@ -70,6 +72,7 @@ pub(crate) fn insert(connection: &Connection, key: &KeyRecord) -> rusqlite::Resu
             ":used": key.used_ms,
             ":per_minute": key.per_minute,
             ":at_once": key.at_once,
+            ":weight": key.weight,
             ":endpoints": key.endpoints.join("\n"),
         },
     )?;
@@ -113,6 +116,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<KeyRecord> {
         used_ms: row.get("used_ms")?,
         per_minute: row.get("per_minute")?,
         at_once: row.get("at_once")?,
+        weight: row.get("weight")?,
         endpoints: endpoints.lines().map(str::to_owned).collect(),
     })
 }

@@ -769,6 +769,7 @@ mod tests {
             used_ms: None,
             per_minute: Some(60),
             at_once: None,
+            weight: 3,
             endpoints: vec!["pierdesk".into(), "a/b".into()],
         };
         store.add_key(&key).unwrap();

@@ -20,6 +20,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(JOBS_AND_BUILDS),
         M::up(GRANTED),
         M::up(GIVEN_IDS),
+        M::up(WEIGHTS_OF_KEYS),
     ])
 }
 
@@ -275,6 +276,8 @@ CREATE INDEX calls_given ON calls (given_id) WHERE given_id <> '';";
 
 /// Keys may be good for some endpoints only, whose names stand in lines.
 const KEYS_OF_ENDPOINTS: &str = "ALTER TABLE keys ADD COLUMN endpoints TEXT NOT NULL DEFAULT '';";
+
+const WEIGHTS_OF_KEYS: &str = "ALTER TABLE keys ADD COLUMN weight INTEGER NOT NULL DEFAULT 1;";
 
 #[cfg(test)]
 mod tests {

@@ -32,7 +32,10 @@ pub struct NewKey {
     /// Maximum concurrent calls.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_once: Option<u32>,
-    /// The endpoints that may be called with it; all when there are none. To who calls with it, there are no others.
+    /// How many times as many lanes as a key of weight 1 it gets while calls of both wait: 1 to 100, 1 when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weight: Option<u32>,
+    /// The endpoints that may be called with it; all when there are none. A caller with this key sees no others.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub endpoints: Vec<String>,
 }
@@ -69,6 +72,8 @@ pub struct KeyEntry {
     pub per_minute: Option<u32>,
     /// Maximum concurrent calls.
     pub at_once: Option<u32>,
+    /// How many times as many lanes as a key of weight 1 it gets while calls of both wait.
+    pub weight: u32,
     /// The endpoints that may be called with it; all when there are none.
     #[serde(default)]
     pub endpoints: Vec<String>,

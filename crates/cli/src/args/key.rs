@@ -14,6 +14,7 @@ Examples:
   vastrelay key create --name \"ferry desk\"
   vastrelay key create --name desk --endpoint pierdesk harbour    knows of no other endpoint
   vastrelay key create --name nightly --expires 30d --rate 60 --at-once 4
+  vastrelay key create --name desk --weight 4    gets four times the lanes of other keys while calls wait
   vastrelay key create --name ops --scope manage --data /var/lib/vastrelay     works on the database, without a service")]
     Create(KeyCreateOptions),
     /// List keys, without their secrets
@@ -56,6 +57,9 @@ pub struct KeyCreateOptions {
     /// Maximum concurrent calls [default: no limit]
     #[arg(long, value_name = "N")]
     pub at_once: Option<u32>,
+    /// Share of the lanes compared to other keys while calls of several keys wait: 1 to 100 [default: 1]
+    #[arg(long, value_name = "N")]
+    pub weight: Option<u32>,
     /// Endpoints that it may call; to it, there are no others [default: all]
     #[arg(long = "endpoint", value_name = "NAME", num_args = 1.., value_parser = endpoint_name)]
     pub endpoints: Vec<String>,

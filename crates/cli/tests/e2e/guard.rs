@@ -350,3 +350,33 @@ async fn without_a_key_an_endpoint_that_is_not_ready_and_one_that_does_not_exist
     let limited = limited["key"].as_str().unwrap();
     assert_eq!(ask("/health/ready/pierdesk", Some(limited)).await.0, 404);
 }
+
+#[tokio::test]
+async fn a_key_with_425_calls_leaves_other_keys_a_place_and_their_turn() {
+    let service = Service::demo(&["--width", "2", "--queue-depth", "400"]);
+    let key = |name: &str| {
+        let made = service.client_json(&["key", "create", "--name", name]);
+        made["key"].as_str().unwrap().to_owned()
+    };
+    let [many, one] = ["many", "one"].map(key);
+    let client = Client::new();
+    let call = |key: &str, tokens: u32| {
+        let length = json!({"min_tokens": tokens, "max_tokens": tokens});
+        let call = client.post(format!("{}/v1/chat/completions", service.url));
+        call.bearer_auth(key).json(&with(chat("Hello"), length)).send()
+    };
+    let held = (0..425).map(|_| call(&many, 400));
+    let statuses: Vec<_> = held
+        .map(|call| tokio::spawn(async { call.await.map(|answer| answer.status()) }))
+        .collect();
+    service
+        .wait_for("as many calls of one key as it may have", |endpoint| {
+            endpoint["occupancy"]["queue_depth"] == 350
+        })
+        .await;
+    assert_eq!(call(&many, 4).await.unwrap().status(), StatusCode::TOO_MANY_REQUESTS);
+    assert_eq!(call(&one, 4).await.unwrap().status(), StatusCode::OK);
+    let waiting = service.endpoint().await["occupancy"]["queue_depth"].as_u64().unwrap();
+    assert!(waiting > 300, "its turn came only when {waiting} were left");
+    statuses.iter().for_each(|call| call.abort());
+}

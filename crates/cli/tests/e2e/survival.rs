@@ -114,6 +114,20 @@ async fn a_worker_that_hangs_is_replaced_and_its_answer_goes_on() {
 }
 
 #[tokio::test]
+async fn a_worker_that_freezes_without_work_is_noticed_and_replaced() {
+    let service = Service::demo(&[]);
+    let before = service.ask("Can I bring my dog?").await;
+    let frozen = service.worker();
+    service.signal_worker("STOP");
+    while service.has_process(frozen) {
+        tokio::task::yield_now().await;
+    }
+    assert_eq!(service.ask("Can I bring my dog?").await, before);
+    let log = service.log();
+    assert!(log.contains("its engine did not answer a ping"), "{log}");
+}
+
+#[tokio::test]
 async fn calls_of_a_service_that_is_killed_are_interrupted_and_its_workers_end() {
     let service = Service::demo(&[]);
     let request = with(

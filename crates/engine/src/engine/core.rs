@@ -120,7 +120,7 @@ impl EngineCore {
     /// # Panics
     /// When a step has ended though none was under way, or not with the rows that it was given.
     pub fn handle(&mut self, input: Input, now: Micros, effects: &mut Effects) {
-        self.is_stalled &= matches!(input, Input::Begin);
+        self.is_stalled &= matches!(input, Input::Begin | Input::Order(Order::Ping));
         match input {
             Input::Order(Order::Submit {
                 call,
@@ -131,6 +131,7 @@ impl EngineCore {
                 effects.frame.answers.push((call, answer));
             }
             Input::Order(Order::Cancel { call, reason }) => self.cancel(call, reason),
+            Input::Order(Order::Ping) => effects.frame.pong = true,
             Input::Step(result) => self.settle_step(result, now, effects),
             Input::Begin if self.begun.is_none() => self.begin(now, effects),
             Input::Begin => {}

@@ -198,6 +198,7 @@ impl FrameSink for Edge {
         let failure = state.status.failure.take();
         std::mem::swap(&mut state.status, &mut frame.status);
         state.status.failure = failure;
+        frame.pong = false;
         let (spare, given) = (
             frame.record.take().and_then(|record| state.ring.push(record)),
             state.given,
@@ -222,10 +223,10 @@ impl FrameSink for Edge {
         let mut state = self.state();
         state.status.failure = Some(reason.to_owned());
         state.given = 0;
-        let stopped = state.stopped();
+        let lost = Refusal::Lost(reason.to_owned());
         for (_, mut line) in std::mem::take(&mut state.calls) {
             match line.answer.take() {
-                Some(answer) => drop(answer.send(Err(stopped.clone()))),
+                Some(answer) => drop(answer.send(Err(lost.clone()))),
                 None => queue(&mut state.outgoing, &line, Some(Event::Failed(reason.to_owned()))),
             }
             queue(&mut state.outgoing, &line, None);
@@ -356,5 +357,23 @@ impl Drop for RequestStream {
                 reason: EndReason::Cancelled,
             });
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use futures_util::FutureExt;
+
+    #[tokio::test]
+    async fn a_request_without_an_answer_is_lost_with_its_engine_and_later_ones_are_not_taken() {
+        let edge = Arc::new(Edge::new(Instant::now(), |_| true));
+        let submit = || edge.submit(vec![GenerationRequest::new(vec![1], 1)]);
+        let mut waiting = Box::pin(submit());
+        assert!(waiting.as_mut().now_or_never().is_none());
+        edge.fail("its worker is gone");
+        let why = "its worker is gone".to_owned();
+        assert_eq!(waiting.await.err(), Some(Refusal::Lost(why.clone())));
+        assert_eq!(submit().await.err(), Some(Refusal::Stopped(why)));
     }
 }

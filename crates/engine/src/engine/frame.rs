@@ -28,6 +28,8 @@ pub enum Order {
         /// Why, as its last events say.
         reason: EndReason,
     },
+    /// Asks the engine's own thread for a sign of life: a frame with [`Frame::pong`].
+    Ping,
 }
 
 /// What has happened since the last frame.
@@ -39,6 +41,8 @@ pub struct Frame {
     pub events: Vec<(CallNumber, Event)>,
     /// The step that was completed, if one was.
     pub record: Option<StepRecord>,
+    /// Whether this answers an [`Order::Ping`].
+    pub pong: bool,
     /// How things stand now.
     pub status: EngineStatus,
 }

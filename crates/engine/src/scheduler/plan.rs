@@ -1,7 +1,7 @@
 //! The planning of one step.
 
 use super::sequence::Table;
-use super::{PlannedRow, PoolLimits, PreemptionCause, PrefillOrder, RowKind, Scheduler, SequenceId, StepPlan};
+use super::{PlannedRow, PoolLimits, PreemptionCause, PrefillOrder, RowKind, Scheduler, SequenceId, StepPlan, work_of};
 use crate::executor::PageCopy;
 use crate::micros::Micros;
 use crate::request::EndReason;
@@ -20,9 +20,11 @@ impl Scheduler {
         self.end_overdue(now, plan);
         let mut budget = self.limits.step_budget;
         self.plan_decoding(plan, &mut budget);
-        // What prompts may take beside those that decode.
-        budget = budget.min(self.pace.prefill_room(plan.rows.len(), self.waiting.len()));
         self.order_prompts();
+        // Streams leave so much room to prompts.
+        let depth = self.order.first().map_or(0, |id| self.sequences[id].computed);
+        let room = self.pace.prefill_room(work_of(&plan.rows), depth, self.waiting.len());
+        budget = budget.min(room);
         if let Some(shortest) = self.shortest_remainder()
             && plan.preempted.is_empty()
         {

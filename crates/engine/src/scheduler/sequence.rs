@@ -5,6 +5,7 @@ use crate::executor::{TableChange, TableChanges};
 use crate::micros::Micros;
 use crate::pages::{ChainKey, PagePool, chain_next};
 use crate::queue::Rank;
+use smallvec::{SmallVec, smallvec};
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 /// Prompt tokens of younger sequences that may pass one that has computed nothing yet.
@@ -192,24 +193,13 @@ impl Sequence {
     /// with a window, only those pages are wanted that the rest still sees.
     pub fn reuse(&mut self, limits: &[PoolLimits], pools: &mut [PagePool]) {
         let most = (self.tokens.len() - 1).min(self.reusable) / PAGE_TOKENS;
-        let lacks = |key: &ChainKey| {
-            let mut all = limits.iter().zip(pools.iter());
-            all.any(|(limits, pool)| limits.window.is_none() && !pool.has(key))
-        };
-        // Where layers see all, nothing behind the first gap is of use.
-        let found = (0..most).find(|page| lacks(&self.key(*page))).unwrap_or(most);
-        let keys = &self.keys[..found];
-        let seen = |pool: usize, count: usize| limits[pool].unseen_pages(count * PAGE_TOKENS)..count;
-        let every_pool_has = |count: &usize| {
-            let mut all = pools.iter().enumerate();
-            all.all(|(pool, pages)| seen(pool, *count).rev().all(|page| pages.has(&keys[page])))
-        };
-        let count = (0..=found).rev().find(every_pool_has).unwrap_or(0);
+        let count = longest_beginning(limits, most, |pool, page| pools[pool].has(&self.key(page)));
+        let keys = &self.keys[..count];
         for (pool, (table, pages)) in self.tables.iter_mut().zip(pools).enumerate() {
-            let seen = seen(pool, count);
+            let seen = limits[pool].unseen_pages(count * PAGE_TOKENS)..count;
             table.unseen = seen.start;
             table.known = 0;
-            // Nobody looks at those before.
+            // No layer looks at those before.
             table.pages = vec![0; seen.start];
             let found = keys[seen].iter().map(|key| pages.find(key).expect("it is there"));
             table.pages.extend(found);
@@ -260,5 +250,63 @@ impl Sequence {
             self.keys.push(key);
         }
         self.keys[page]
+    }
+}
+
+/// Returns how many pages of a beginning every pool has, as far as what follows still sees them; `most` at most.
+///
+/// Each page is looked up once in each pool.
+fn longest_beginning(limits: &[PoolLimits], most: usize, mut has: impl FnMut(usize, usize) -> bool) -> usize {
+    // For each pool, how many pages before the next one it has without a gap.
+    let mut unbroken: SmallVec<[usize; 4]> = smallvec![0; limits.len()];
+    let mut longest = 0;
+    for page in 0..most {
+        for (pool, unbroken) in unbroken.iter_mut().enumerate() {
+            *unbroken = if has(pool, page) { *unbroken + 1 } else { 0 };
+        }
+        let count = page + 1;
+        let pools = || limits.iter().zip(&unbroken);
+        if pools().any(|(limits, unbroken)| limits.window.is_none() && *unbroken < count) {
+            // Where layers see all, nothing behind the first gap is of use.
+            break;
+        }
+        if pools().all(|(limits, unbroken)| *unbroken >= count - limits.unseen_pages(count * PAGE_TOKENS)) {
+            longest = count;
+        }
+    }
+    longest
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// The same by its definition: from the longest beginning down.
+    fn by_definition(limits: &[PoolLimits], held: &[Vec<bool>]) -> usize {
+        let is_whole = |count: &usize| {
+            let seen = |pool: usize| limits[pool].unseen_pages(count * PAGE_TOKENS)..*count;
+            held.iter()
+                .enumerate()
+                .all(|(pool, held)| held[seen(pool)].iter().all(|held| *held))
+        };
+        (0..=held[0].len()).rev().find(is_whole).unwrap_or(0)
+    }
+
+    proptest! {
+        #[test]
+        fn a_shared_beginning_is_found_with_one_look_at_each_page(
+            held in prop::collection::vec(prop::collection::vec(prop::bool::weighted(0.8), 60), 1..4),
+            windows in prop::collection::vec(prop::option::of(1usize..300), 3),
+        ) {
+            let limits: Vec<PoolLimits> = windows[..held.len()].iter().map(|window| PoolLimits { pages: 100, window: *window }).collect();
+            let mut looks = 0;
+            let found = longest_beginning(&limits, 60, |pool, page| {
+                looks += 1;
+                held[pool][page]
+            });
+            prop_assert_eq!(found, by_definition(&limits, &held));
+            prop_assert!(looks <= 60 * held.len());
+        }
     }
 }

@@ -266,41 +266,62 @@ async fn experts_equal_the_reference() {
     compare_specimen("sparse", Stored::F32).await;
 }
 
-#[test]
-fn drafts_are_accepted_as_far_as_they_are_what_would_have_been_chosen() {
+/// The tokens that a greedy row chooses with three drafts behind the demo model's first prompt.
+fn chosen_with_drafts(drafts: &[u32; 3], end_ids: &[u32], may_end_from: u64) -> Vec<u32> {
     let fixture = fixture("pierdesk-1");
-    let (prompt, wanted) = (ids(&fixture["items"][0]["prompt"]), ids(&fixture["items"][0]["greedy"]));
+    let prompt = ids(&fixture["items"][0]["prompt"]);
     let (mut executor, ..) = executor(&demo(), Setup::default());
+    let sampling = Sampling {
+        temperature: 0.0,
+        ..Sampling::default()
+    };
     let choice = Choice {
-        sampling: Sampling {
-            temperature: 0.0,
-            ..Sampling::default()
-        }
-        .into(),
+        sampling: sampling.into(),
         completion: 0,
         position: 0,
         seen: Arc::default(),
-        banned: Arc::default(),
+        end_ids: end_ids.into(),
+        may_end_from,
         top: None,
     };
+    let row = BatchRow {
+        tokens: [prompt.as_slice(), drafts].concat().into(),
+        drafts: 3,
+        want: Want::Token(choice),
+        logprobs: None,
+        ..logits_row(&[])
+    };
+    let chosen = step(&mut executor, vec![row]).remove(0).chosen;
+    chosen.iter().map(|chosen| chosen.id).collect()
+}
+
+/// The first greedy tokens of the demo model behind that prompt.
+fn greedy_tokens() -> Vec<u32> {
+    ids(&fixture("pierdesk-1")["items"][0]["greedy"])
+}
+
+#[test]
+fn an_end_token_is_banned_for_drafted_tokens_as_long_as_for_others() {
+    let wanted = greedy_tokens();
+    let drafts = [wanted[0], wanted[1], wanted[2]];
+    assert!(!wanted[..2].contains(&wanted[2]));
+    // The third token is an end token that may come from the third place on.
+    assert_eq!(chosen_with_drafts(&drafts, &wanted[2..3], 2), wanted[..4]);
+    // From the fourth place on it comes too early.
+    let chosen = chosen_with_drafts(&drafts, &wanted[2..3], 3);
+    assert_eq!((&chosen[..2], chosen.len()), (&wanted[..2], 3));
+    assert_ne!(chosen[2], wanted[2]);
+}
+
+#[test]
+fn drafts_are_accepted_as_far_as_they_are_what_would_have_been_chosen() {
+    let wanted = greedy_tokens();
     for right in 0..4 {
-        let mut drafts = wanted[..3].to_vec();
+        let mut drafts = [wanted[0], wanted[1], wanted[2]];
         if right < 3 {
             drafts[right] = (drafts[right] + 1) % 2048;
         }
-        let row = BatchRow {
-            tokens: [prompt.clone(), drafts].concat().into(),
-            drafts: 3,
-            want: Want::Token(choice.clone()),
-            logprobs: None,
-            ..logits_row(&[])
-        };
-        let chosen: Vec<u32> = step(&mut executor, vec![row])
-            .remove(0)
-            .chosen
-            .iter()
-            .map(|chosen| chosen.id)
-            .collect();
+        let chosen = chosen_with_drafts(&drafts, &[], 0);
         assert_eq!(chosen, wanted[..right + 1], "{right} right drafts");
     }
 }

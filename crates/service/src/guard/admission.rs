@@ -14,6 +14,7 @@ use actix_web::http::header::{AUTHORIZATION, HOST, HeaderMap, HeaderName, ORIGIN
 use actix_web::{HttpRequest, web};
 use std::sync::Arc;
 use subtle::ConstantTimeEq;
+use vastrelay_fleet::dispatch::KeyShare;
 use vastrelay_store::{KeyRecord, Scope, milliseconds_since_1970};
 
 /// A key's last use is noted again after this many milliseconds.
@@ -53,11 +54,13 @@ impl Caller {
         }
     }
 
-    /// Returns the id of its key, which identifies the caller; empty without one.
-    pub(crate) fn key_id(&self) -> Arc<str> {
-        self.key
-            .as_ref()
-            .map_or_else(|| "".into(), |key| key.id.as_str().into())
+    /// Returns its key, as lines see it.
+    pub(crate) fn key_share(&self) -> KeyShare {
+        let key = self.key.as_ref();
+        key.map_or(KeyShare::plain(""), |key| KeyShare {
+            id: key.id.as_str().into(),
+            weight: key.weight,
+        })
     }
 
     /// Returns which endpoints it knows of.

@@ -1,5 +1,6 @@
 //! Bodies of requests: bounded, and dropped when they do not come.
 
+use super::Caller;
 use super::pace::STEP;
 use crate::budget::Share;
 use crate::problem::Problem;
@@ -16,7 +17,8 @@ use tokio::time::{Instant, timeout_at};
 
 /// Most bytes of a request's body.
 pub(crate) const MOST_BODY: usize = 16 << 20;
-/// Bodies up to this many bytes are not added up.
+/// The first bytes of a body, up to this many, come out of a budget of their own: small bodies are taken in however many large ones
+/// are on their way.
 const SMALL: usize = 64 << 10;
 /// Longest time in which nothing of a body arrives.
 const SILENCE: Duration = Duration::from_secs(10);
@@ -27,7 +29,7 @@ const LEAST_RATE: usize = 64 << 10;
 /// A body that has arrived whole.
 pub struct Body {
     bytes: Bytes,
-    _share: Share,
+    _shares: [Share; 2],
 }
 
 /// Most bytes of an order to the service, such as a new key.
@@ -59,11 +61,16 @@ impl Deref for Body {
 /// # Errors
 /// 413 beyond [`MOST_BODY`], 415 for an encoding that is not known, 408 when it comes too slowly, 503 when too many are on
 /// their way, 400 when it cannot be read.
-pub(super) async fn receive(state: &ServiceState, request: &mut ServiceRequest) -> Result<Body, Problem> {
+pub(super) async fn receive(
+    state: &ServiceState,
+    caller: &Caller,
+    request: &mut ServiceRequest,
+) -> Result<Body, Problem> {
     check_headers(request.headers())?;
     let payload = request.take_payload();
     let mut payload = Decompress::from_headers(payload, request.headers());
-    let mut share = state.bodies.share();
+    let key = caller.key_share().id;
+    let (mut small, mut large) = (state.small_bodies.share(&key), state.bodies.share(&key));
     let mut bytes = BytesMut::new();
     let (begun, mut unpaced) = (Instant::now(), STEP);
     loop {
@@ -77,8 +84,8 @@ pub(super) async fn receive(state: &ServiceState, request: &mut ServiceRequest) 
         if bytes.len() + part.len() > MOST_BODY {
             return Err(Problem::too_large(MOST_BODY));
         }
-        // Small bodies are taken in whatever large ones are on their way.
-        if bytes.len() + part.len() > SMALL && !share.grow(part.len()) {
+        let of_small = part.len().min(SMALL.saturating_sub(bytes.len()));
+        if !small.grow(of_small) || !large.grow(part.len() - of_small) {
             return Err(Problem::too_many_bodies());
         }
         bytes.extend_from_slice(&part);
@@ -89,7 +96,7 @@ pub(super) async fn receive(state: &ServiceState, request: &mut ServiceRequest) 
     }
     Ok(Body {
         bytes: bytes.freeze(),
-        _share: share,
+        _shares: [small, large],
     })
 }
 

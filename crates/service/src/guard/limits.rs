@@ -116,6 +116,7 @@ mod tests {
             used_ms: None,
             per_minute,
             at_once,
+            weight: 1,
             endpoints: Vec::new(),
         }
     }

@@ -20,6 +20,7 @@ use std::sync::{Arc, OnceLock, PoisonError};
 use std::time::Instant;
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest};
+use vastrelay_fleet::dispatch::KeyShare;
 use vastrelay_store::{CallRecord, CallText, milliseconds_since_1970};
 
 pub(super) use crate::guard::Caller;
@@ -55,8 +56,7 @@ pub(super) struct Call {
     placed: Option<Arc<Placed>>,
     /// Which endpoints the caller knows of.
     sight: Sight,
-    /// The id of its key; empty without one.
-    key: Arc<str>,
+    key: KeyShare,
     /// What it was sent to, where that is there.
     endpoint: Option<Arc<Endpoint>>,
     arrived: Instant,
@@ -137,7 +137,7 @@ impl Call {
             record,
             endpoint: None,
             sight: caller.sight(),
-            key: caller.key_id(),
+            key: caller.key_share(),
             placed: None,
             arrived,
             moves: Moves::default(),
@@ -179,7 +179,7 @@ impl Call {
     /// # Errors
     /// 400 when it is too large, 503 when other answers need the memory.
     pub fn reserve(&self, bytes: usize) -> Result<(), Problem> {
-        let mut share = self.state.answers.share();
+        let mut share = self.state.answers.share(&self.key.id);
         if bytes > MOST_ANSWER {
             return Err(Problem::answer_too_large(bytes, MOST_ANSWER));
         }
@@ -199,8 +199,8 @@ impl Call {
         key.map(|key| key.id.clone()).unwrap_or_default()
     }
 
-    /// Returns the id of the caller's key; empty without one.
-    pub fn key_id(&self) -> Arc<str> {
+    /// Returns the caller's key, as lines see it.
+    pub fn key_share(&self) -> KeyShare {
         self.key.clone()
     }
 

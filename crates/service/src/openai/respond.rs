@@ -110,7 +110,7 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
     let asking = Arc::new(Asking {
         state: state.clone(),
         id: id.into_inner(),
-        key: call.key_id(),
+        key: call.key_share().id,
         cache_scope: call.cache_scope(&http),
         sight: call.sight().clone(),
         body,
@@ -118,7 +118,7 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
     let prepared = loop {
         let (asking, bytes) = (asking.clone(), asking.body.len());
         let work = move |renderer: &mut Renderer| asking.prepare(renderer, prepare);
-        let prepared = state.text_threads.run(&call.key_id(), bytes, work).await;
+        let prepared = state.text_threads.run(&call.key_share().id, bytes, work).await;
         let prepared = prepared.and_then(|(asked, prepared)| {
             asked.into_iter().for_each(|asked| call.asks(asked));
             prepared

@@ -93,6 +93,7 @@ impl Service {
             expires_in: None,
             per_minute: None,
             at_once: None,
+            weight: None,
             endpoints: Vec::new(),
         };
         Service {

@@ -22,6 +22,9 @@ use vastrelay_engine::{Edge, EndReason, EngineStatus, Event, GenerationRequest, 
 /// Longest that a worker may take to answer a greeting.
 const WELCOME_LIMIT: Duration = Duration::from_secs(5);
 
+/// An idle worker is asked for a sign of life after so long a silence.
+const PING_AFTER: Duration = Duration::from_secs(5);
+
 /// Why a worker cannot be used.
 #[derive(Debug, thiserror::Error)]
 pub enum WorkerError {
@@ -64,6 +67,8 @@ struct Heard {
 struct HeardState {
     /// When it last said anything.
     last: Instant,
+    /// When a ping was sent that its engine has not answered.
+    pinged: Option<Instant>,
     /// Why it says nothing any more.
     end: Option<String>,
     /// Whether it has said so itself.
@@ -180,7 +185,12 @@ impl Connection {
                         noticed.failed();
                         break why;
                     }
-                    Ok(told) => listener.hear(told),
+                    Ok(told) => {
+                        if matches!(told, ToService::Told(..)) {
+                            noticed.answered();
+                        }
+                        listener.hear(told);
+                    }
                     Err(_) if drains.load(Ordering::Relaxed) => break "its worker was drained".into(),
                     Err(error) if is_gone(&error) => break "its worker is gone".into(),
                     Err(error) => break WorkerError::Lost(error).to_string(),
@@ -281,6 +291,18 @@ impl WorkerEngine {
         self.heard.lock().last
     }
 
+    /// Asks the worker's engine for a sign of life when it has nothing to do and has said nothing for a while, unless it was asked and has
+    /// not answered. Returns since when it owes an answer.
+    pub fn ping(&self) -> Option<Instant> {
+        let is_idle = self.edge.unanswered() == 0;
+        let mut state = self.heard.lock();
+        if state.pinged.is_none() && is_idle && state.last.elapsed() >= PING_AFTER {
+            state.pinged = Some(Instant::now());
+            self.outlet.say(&ToWorker::Order(Order::Ping));
+        }
+        state.pinged
+    }
+
     /// Returns whether it has said itself why it can do no more.
     pub fn has_failed(&self) -> bool {
         self.heard.lock().has_failed
@@ -361,6 +383,7 @@ impl Heard {
         Heard {
             state: Mutex::new(HeardState {
                 last: Instant::now(),
+                pinged: None,
                 end: None,
                 has_failed: false,
             }),
@@ -370,6 +393,11 @@ impl Heard {
 
     fn something(&self) {
         self.lock().last = Instant::now();
+    }
+
+    /// Notes that the engine has told something.
+    fn answered(&self) {
+        self.lock().pinged = None;
     }
 
     fn failed(&self) {

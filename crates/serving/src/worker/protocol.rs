@@ -12,11 +12,15 @@ use vastrelay_engine::{Limits, MemoryReport};
 use vastrelay_text::TokenPieces;
 
 /// The version of everything here but [`Hello`] and [`Reply::Refused`], whose form never changes.
-pub const PROTOCOL: u32 = 5;
+pub const PROTOCOL: u32 = 6;
 /// Bytes that a worker may send ahead of what the service has read.
 pub const WINDOW: usize = 4 << 20;
 /// Events of one message at most.
 pub const MOST_EVENTS: usize = 4_096;
+/// Bytes of the events of one message at most, unless it is one event.
+pub const MOST_EVENT_BYTES: usize = 4 << 20;
+/// Bytes of the records of earlier steps that wait at most.
+pub const MOST_RECORD_BYTES: usize = 4 << 20;
 /// Tokens of a prompt whose scores go with one message at most.
 pub const MOST_SCORES: usize = 8_192;
 /// Most bytes of a message from a worker.

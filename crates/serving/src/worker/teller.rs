@@ -2,7 +2,8 @@
 
 use super::message::encode;
 use super::outlet::Outlet;
-use super::protocol::{MOST_EVENTS, MOST_SCORES, Ready, ToService, WINDOW};
+use super::protocol::{MOST_EVENT_BYTES, MOST_EVENTS, MOST_RECORD_BYTES, MOST_SCORES, Ready, ToService, WINDOW};
+use super::size::{event_bytes, record_bytes};
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use vastrelay_engine::engine::frame::{CallNumber, Frame, FrameSink, Order};
@@ -36,7 +37,9 @@ struct State {
     first: VecDeque<ToService>,
     /// What has happened and was not told.
     frame: Frame,
-    records: Vec<StepRecord>,
+    records: VecDeque<StepRecord>,
+    /// Bytes of these records in a message, at most.
+    record_bytes: usize,
     /// Whether there is anything in the frame besides how things stand.
     has_news: bool,
     /// Completions of each call that have not ended.
@@ -195,9 +198,11 @@ impl State {
             new.answers.clear();
             new.events.clear();
             new.record = None;
+            new.pong = false;
             return;
         }
-        self.has_news |= !new.answers.is_empty() || !new.events.is_empty() || new.record.is_some();
+        self.has_news |= !new.answers.is_empty() || !new.events.is_empty() || new.record.is_some() || new.pong;
+        self.frame.pong |= std::mem::take(&mut new.pong);
         self.frame.answers.append(&mut new.answers);
         if self.slow.is_empty() {
             self.frame.events.append(&mut new.events);
@@ -210,10 +215,14 @@ impl State {
         if let Some(record) = new.record.take()
             && let Some(before) = self.frame.record.replace(record)
         {
-            if self.records.len() == MOST_RECORDS {
-                self.records.remove(0);
+            self.record_bytes += record_bytes(&before);
+            self.records.push_back(before);
+            while self.records.len() > MOST_RECORDS || self.record_bytes > MOST_RECORD_BYTES {
+                let Some(earliest) = self.records.pop_front() else {
+                    break;
+                };
+                self.record_bytes -= record_bytes(&earliest);
             }
-            self.records.push(before);
         }
     }
 
@@ -253,7 +262,9 @@ impl State {
         self.frame.answers.clear();
         self.frame.events.clear();
         self.frame.record = None;
+        self.frame.pong = false;
         self.records.clear();
+        self.record_bytes = 0;
         self.slow.clear();
         self.has_news = false;
     }
@@ -281,10 +292,7 @@ impl State {
     fn encode_news(&mut self, bytes: &mut Vec<u8>) {
         let mut told = std::mem::take(&mut self.frame);
         let status = told.status.clone();
-        let later = match told.events.len() > MOST_EVENTS {
-            true => told.events.split_off(MOST_EVENTS),
-            false => Vec::new(),
-        };
+        let later = told.events.split_off(events_of_message(&told.events));
         for (call, event) in &mut told.events {
             if let Event::Prompt { choice, logprobs } = event {
                 while logprobs.len() > MOST_SCORES {
@@ -294,7 +302,8 @@ impl State {
                 }
             }
         }
-        let message = ToService::Told(told, std::mem::take(&mut self.records));
+        self.record_bytes = 0;
+        let message = ToService::Told(told, std::mem::take(&mut self.records).into());
         encode(&message, bytes);
         self.has_news = !later.is_empty();
         // The memory of what has been told serves what comes next.
@@ -302,15 +311,27 @@ impl State {
             told.answers.clear();
             told.events.clear();
             records.clear();
-            self.records = records;
+            self.records = records.into();
             self.frame = Frame {
                 events: if later.is_empty() { told.events } else { later },
                 answers: told.answers,
                 record: None,
+                pong: false,
                 status,
             };
         }
     }
+}
+
+/// Returns how many of the first events go into one message: one at least.
+fn events_of_message(events: &[(CallNumber, Event)]) -> usize {
+    let mut bytes = 0;
+    let fits = |(_, event): &&(CallNumber, Event)| {
+        bytes += event_bytes(event);
+        bytes <= MOST_EVENT_BYTES
+    };
+    let count = events.iter().take(MOST_EVENTS).take_while(fits).count();
+    count.max(1).min(events.len())
 }
 
 #[cfg(test)]
@@ -320,7 +341,9 @@ mod tests {
     use crate::worker::protocol::MOST_TOLD;
     use std::io::Read;
     use std::os::unix::net::UnixStream;
+    use vastrelay_engine::record::LaneRecord;
     use vastrelay_engine::request::Piece;
+    use vastrelay_engine::scheduler::RowKind;
     use vastrelay_engine::token::TokenLogprob;
 
     fn piece(choice: u32) -> Event {
@@ -432,6 +455,57 @@ mod tests {
             }
         }
         assert_eq!(come, all);
+    }
+
+    #[test]
+    fn records_of_wide_steps_that_wait_stay_within_a_message() {
+        let (teller, mut socket, _) = connected();
+        let lane = |lane| LaneRecord {
+            lane,
+            sequence: u64::MAX,
+            kind: RowKind::Decode,
+            tokens: usize::MAX,
+            reused: usize::MAX,
+            order: None,
+        };
+        let wide = |number| StepRecord {
+            number,
+            lanes: (0..4_096).map(lane).collect(),
+            ..StepRecord::default()
+        };
+        // The credit ends long before.
+        for number in 0..MOST_RECORDS as u64 {
+            let record = Some(wide(number));
+            teller.take(&mut Frame {
+                record,
+                ..Frame::default()
+            });
+        }
+        let (mut last, mut buffer) = (None, Vec::new());
+        while last != Some(MOST_RECORDS as u64 - 1) {
+            let ToService::Told(frame, earlier) = message::read(&mut socket, MOST_TOLD, &mut buffer).unwrap() else {
+                panic!("it tells something else");
+            };
+            teller.read(buffer.len() + message::LENGTH);
+            let numbers = earlier.iter().chain(&frame.record).map(|record| record.number);
+            for number in numbers {
+                assert!(last.replace(number) < Some(number), "records come in order");
+            }
+        }
+    }
+
+    #[test]
+    fn long_scores_of_many_prompts_span_messages_that_can_be_read() {
+        let (teller, mut socket, _) = connected();
+        let probable = |id: u32| TokenLogprob { id, logprob: -1.5 };
+        let score = |_| (probable(u32::MAX), (0..20).map(|_| probable(u32::MAX)).collect());
+        let event = Event::Prompt {
+            choice: 0,
+            logprobs: (0..4_000).map(score).collect(),
+        };
+        let told: Vec<(CallNumber, Event)> = (0..30).map(|call| (call, event.clone())).collect();
+        teller.take(&mut frame(told.clone()));
+        assert_eq!(read(&teller, &mut socket, told.len()), told);
     }
 
     #[test]
