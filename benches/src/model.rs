@@ -7,7 +7,7 @@ use serde_json::json;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Instant;
-use vastrelay_engine::cpu::{CpuExecutor, CpuSettings};
+use vastrelay_engine::cpu::{CpuExecutor, CpuSettings, StepSize};
 use vastrelay_engine::executor::{BatchRow, Executor, StepBatch, TableChange, Want, run_step};
 use vastrelay_engine::phases::Phase;
 use vastrelay_engine::sampling::{Choice, Sampling};
@@ -187,7 +187,16 @@ impl Model {
         let page = CpuExecutor::page_bytes(&description, description.layers, 1, KvPrecision::default());
         let checkpoint = Checkpoint::open(path)?;
         let weights = CpuExecutor::weight_bytes(&|tensor| checkpoint.kind(tensor), &description, precision, 1);
-        let workspace = CpuExecutor::workspace_bytes(&description, 1, STEP_TOKENS, STEP_TOKENS + 64);
+        let workspace = CpuExecutor::workspace_bytes(
+            &description,
+            StepSize {
+                split: 1,
+                tokens: STEP_TOKENS,
+                width: STEP_TOKENS,
+                context: STEP_TOKENS + 64,
+                cores: 1,
+            },
+        );
         Ok(weights + workspace + ALL_PAGES * page)
     }
 
@@ -204,6 +213,7 @@ impl Model {
             split: 1,
             context: STEP_TOKENS + 64,
             step_tokens: STEP_TOKENS,
+            width: STEP_TOKENS,
             pages: vec![ALL_PAGES; description.sights().len()],
             weights: precision,
             kv,
@@ -322,7 +332,8 @@ impl Model {
                 completion: 0,
                 position: 0,
                 seen: Arc::default(),
-                banned: Arc::default(),
+                end_ids: Arc::default(),
+                may_end_from: 0,
                 top: None,
             }),
             logprobs: None,

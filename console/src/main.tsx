@@ -1,8 +1,10 @@
 import * as Tooltip from "@radix-ui/react-tooltip";
+import { QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { live } from "./api/live";
+import { answers } from "./api/useAnswer";
 import { signInFromAddress } from "./api/session";
 import { Endpoint } from "./endpoint/Endpoint";
 import { Deploy } from "./spec/Deploy";
@@ -54,8 +56,10 @@ window.addEventListener("pageshow", (event) => {
 });
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
-    <Tooltip.Provider delayDuration={200}>
-      <RouterProvider router={router} />
-    </Tooltip.Provider>
+    <QueryClientProvider client={answers}>
+      <Tooltip.Provider delayDuration={200}>
+        <RouterProvider router={router} />
+      </Tooltip.Provider>
+    </QueryClientProvider>
   </StrictMode>,
 );

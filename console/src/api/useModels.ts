@@ -1,4 +1,4 @@
-import { useEffect, useRef } from "react";
+import { useRef } from "react";
 import type { ModelEntry } from "./types";
 import { useAnswer, type Answer } from "./useAnswer";
 
@@ -7,14 +7,10 @@ const AGAIN = 2000;
 
 /** The endpoints that the key may call, with their states. */
 export function useModels(): Answer<{ data: ModelEntry[] }> {
-  const answer = useAnswer<{ data: ModelEntry[] }>("/v1/models");
-  const { again, value } = answer;
+  const answer = useAnswer<{ data: ModelEntry[] }>("/v1/models", AGAIN);
+  const { value } = answer;
   // A service that is away for a moment takes nothing off the page.
   const last = useRef(value);
   if (value) last.current = value;
-  useEffect(() => {
-    const timer = window.setInterval(again, AGAIN);
-    return () => window.clearInterval(timer);
-  }, [again]);
   return { ...answer, value: last.current };
 }

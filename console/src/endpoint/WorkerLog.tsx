@@ -1,19 +1,15 @@
-import { useEffect } from "react";
 import type { LogLine } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 
-/** What the workers said is asked for again so often, in milliseconds. */
+/** The log is asked for again so often, in milliseconds. */
 const AGAIN = 3000;
 
 /** What an endpoint's workers have said last, apart from what the service did with them. */
 export function WorkerLog({ name }: { name: string }) {
-  const { value, again } = useAnswer<LogLine[]>(
+  const { value } = useAnswer<LogLine[]>(
     `/manage/endpoints/${encodeURIComponent(name)}/log?most=200`,
+    AGAIN,
   );
-  useEffect(() => {
-    const timer = window.setInterval(again, AGAIN);
-    return () => window.clearInterval(timer);
-  }, [again]);
   return (
     <section aria-label="Workers' log">
       <h3 className="font-medium">What its workers said</h3>

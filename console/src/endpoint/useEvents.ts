@@ -8,15 +8,11 @@ const AGAIN = 10_000;
 /** The newest events of an endpoint, or of all of them, newest first. */
 export function useEvents(name: string | null, served: EndpointStatus[]): EndpointEvent[] {
   const of = name === null ? "" : `&endpoint=${encodeURIComponent(name)}`;
-  const { value, again } = useAnswer<EndpointEvent[]>(`/manage/events?most=50${of}`);
+  const { value, again } = useAnswer<EndpointEvent[]>(`/manage/events?most=50${of}`, AGAIN);
   const states = served
     .flatMap((endpoint) => endpoint.replicas)
     .map((replica) => `${replica.state} ${replica.incarnation}`)
     .join();
-  useEffect(() => {
-    again();
-    const timer = window.setInterval(again, AGAIN);
-    return () => window.clearInterval(timer);
-  }, [again, states]);
+  useEffect(() => again(), [again, states]);
   return value ?? [];
 }

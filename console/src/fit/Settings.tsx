@@ -34,7 +34,7 @@ export function Settings({
               ])
             : [same(question.device)]
         }
-        onChange={(device) => onChange({ device, split: null, memory_share: null })}
+        onChange={(device) => onChange({ device, split: null, width: null, memory_share: null })}
       />
       <div className="grid grid-cols-2 gap-4">
         <Choice
@@ -63,7 +63,7 @@ export function Settings({
       <Slide
         name="Width"
         field="width"
-        value={question.width}
+        value={question.width ?? answer?.report.width ?? 1}
         values={WIDTHS}
         words={(width) => `${width} sequences`}
         onChange={(width) => onChange({ width })}
@@ -71,7 +71,7 @@ export function Settings({
       <Slide
         name="Memory share"
         field="memory_share"
-        value={question.memory_share ?? answer?.report.memory_share ?? 0.9}
+        value={question.memory_share ?? answer?.report.memory_share ?? 1}
         values={SHARES}
         words={(share) => `${Math.round(share * 100)} %`}
         onChange={(memory_share) => onChange({ memory_share })}

@@ -9,7 +9,7 @@ test("an address carries the whole question", () => {
 
 test("what is missing or no number is as usual", () => {
   const asked = read(new URLSearchParams("width=wide&context=-3"), "desk");
-  expect(asked).toMatchObject({ model: "desk", device: "sim-48g", width: 64, context: null });
+  expect(asked).toMatchObject({ model: "desk", device: "sim-48g", width: null, context: null });
 });
 
 test("contexts go up to the model's own", () => {

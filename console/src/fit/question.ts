@@ -6,7 +6,7 @@ export interface Question {
   weights: string;
   kv: string;
   context: number | null;
-  width: number;
+  width: number | null;
   memory_share: number | null;
   prompt: number;
   answer: number;
@@ -27,7 +27,7 @@ const USUAL: Question = {
   weights: "as-stored",
   kv: "bf16",
   context: null,
-  width: 64,
+  width: null,
   memory_share: null,
   prompt: 600,
   answer: 200,
@@ -55,7 +55,7 @@ export function read(query: URLSearchParams, model: string): Question {
     weights: word("weights"),
     kv: word("kv"),
     context: number("context"),
-    width: number("width") ?? 1,
+    width: number("width"),
     memory_share: number("memory_share"),
     prompt: number("prompt") ?? 1,
     answer: number("answer") ?? 1,

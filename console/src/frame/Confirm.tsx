@@ -1,5 +1,5 @@
 import * as Dialog from "@radix-ui/react-dialog";
-import { useState, type ReactNode } from "react";
+import { useRef, useState, type ReactNode } from "react";
 import { Trouble } from "./State";
 
 /** A button that asks before it does something. */
@@ -24,11 +24,16 @@ export function Confirm({
 }) {
   const [trouble, setTrouble] = useState<Error | null>(null);
   const [busy, setBusy] = useState(false);
+  // The button is drawn disabled a moment after it was pressed.
+  const underWay = useRef(false);
   async function confirmed() {
+    if (underWay.current) return;
+    underWay.current = true;
     setTrouble(null);
     setBusy(true);
     await act().catch(setTrouble);
     setBusy(false);
+    underWay.current = false;
   }
   // A modal one would lock the page's scrolling by a style that its content security policy refuses.
   return (

@@ -12,17 +12,9 @@ const AGAIN = 1000;
 
 /** What is under way, how far, what did it say? */
 export function Jobs() {
-  const { value: jobs, error, again } = useAnswer<JobEntry[]>("/manage/jobs?most=100");
-  const builds = useAnswer<BuildEntry[]>("/manage/builds");
+  const { value: jobs, error, again } = useAnswer<JobEntry[]>("/manage/jobs?most=100", AGAIN);
+  const builds = useAnswer<BuildEntry[]>("/manage/builds", AGAIN);
   const [open, setOpen] = useState<number | null>(null);
-  const { again: buildsAgain } = builds;
-  useEffect(() => {
-    const timer = window.setInterval(() => {
-      again();
-      buildsAgain();
-    }, AGAIN);
-    return () => window.clearInterval(timer);
-  }, [again, buildsAgain]);
   return (
     <div className="flex flex-col gap-5">
       <h2 className="text-lg font-semibold">Jobs</h2>

@@ -81,7 +81,7 @@ export function OrderForm({ models, busy }: { models: string[]; busy: boolean })
         ])}
         {order.prompts === "synthetic" && text("lengths", "Prompt tokens", "128, 64..256")}
         {order.prompts === "synthetic" && text("shared", "Shared prefix tokens")}
-        {text("output", "Answer tokens", "until the model ends", "w-40")}
+        {text("output", "Answer tokens", "until the model ends", "w-48")}
         {text("seed", "Seed")}
         {text("name", "Name", "optional", "w-56")}
       </div>

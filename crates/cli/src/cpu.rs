@@ -4,7 +4,7 @@ use crate::failure::Failure;
 use crate::machine::{device_memory, machine_cores};
 use crate::plain::note;
 use std::path::{Path, PathBuf};
-use vastrelay_planner::{CpuProfile, CpuSpeed};
+use vastrelay_planner::{CpuProfile, CpuSpeed, Usual};
 use vastrelay_serving::Isa;
 use vastrelay_serving::cpu::CpuHardware;
 
@@ -48,9 +48,12 @@ pub fn hardware(profile: CpuProfile) -> Result<CpuHardware, Failure> {
         None => measured(cores)?,
     };
     let memory = profile.memory.map_or(usize::MAX, |memory| memory.as_u64() as usize);
+    let memory = memory.min(device_memory());
+    let reserve = profile.reserve.map(|reserve| reserve.as_u64() as usize);
     Ok(CpuHardware {
-        memory: memory.min(device_memory()),
+        memory,
         cores,
+        usual: Usual::on_cpu(memory, reserve),
         price: profile.price.map_or(0.0, |price| price.hour),
         speed,
     })

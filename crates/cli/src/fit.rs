@@ -11,7 +11,7 @@ use crate::output::{duration, json, line, precision_name};
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_planner::hardware::of_profiles;
-use vastrelay_planner::{CpuProfile, DeviceProfile, Fitting, Hardware, Profile, Question, SplitFit};
+use vastrelay_planner::{CpuProfile, DeviceProfile, Fitting, Hardware, Profile, Question, SplitFit, Usual};
 use vastrelay_service::fit::{Ask, Subject, way};
 use vastrelay_serving::{KvPrecision, Precision};
 use vastrelay_weights::precision::Precisions;
@@ -68,8 +68,11 @@ fn ask<'a>(
         typical: options.typical,
         concurrency: options.concurrency,
     };
-    let simulated = asked.iter().all(|hardware| hardware.is_simulated());
-    let question = ask.question(&subject.description, stored, simulated);
+    // Those that are asked for together are of one kind.
+    let usual = asked
+        .first()
+        .map_or(Usual::on_accelerator(), |hardware| hardware.usual());
+    let question = ask.question(&subject.description, stored, usual);
     question.map_err(|error| Failure::usage(format!("--{}: {}", error.field.replace('_', "-"), error.text)))
 }
 

@@ -58,6 +58,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     wanted.extend(kept.wanted);
     let part = options.cpu()?;
     let memory = part.memory.map_or(usize::MAX, |memory| memory.as_u64() as usize);
+    let reserve = part.reserve.map(|reserve| reserve.as_u64() as usize);
     let (memory, cores) = (
         memory.min(device_memory()),
         part.cores.map_or(machine_cores(), Cores::part),
@@ -80,7 +81,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let turns = workers.folder().to_owned();
     let loader = Loader {
         defaults,
-        devices: Devices::new(Device::cpu(memory, cores, available_memory), turns),
+        devices: Devices::new(Device::cpu_with(memory, reserve, cores, available_memory), turns),
         isa,
         cpu_profile: cpu_file().unwrap_or_default(),
         models: Models::default(),

@@ -17,6 +17,7 @@ pub use calibrate::{CalibrationStep, calibrate, calibration_bytes};
 pub use source::Rounded;
 
 use crate::executor::{Executor, ExecutorError, MemoryReport, Report, StepBatch, wait_for};
+use crate::sampling;
 use exchange::Exchange;
 use forward::Forward;
 use model::Model;
@@ -46,12 +47,29 @@ pub struct CpuSettings {
     pub context: usize,
     /// Most tokens of one step.
     pub step_tokens: usize,
+    /// Most rows of one step.
+    pub width: usize,
     /// Pages of KV memory for each of the model's [`ModelDescription::sights`].
     pub pages: Vec<usize>,
     /// Weight precision to run in.
     pub weights: Precision,
     /// KV cache precision.
     pub kv: KvPrecision,
+}
+
+/// The largest step of an executor, as far as its workspace depends on it.
+#[derive(Clone, Copy, Debug)]
+pub struct StepSize {
+    /// Shards that the model is divided into.
+    pub split: usize,
+    /// Most tokens of a step.
+    pub tokens: usize,
+    /// Most rows of a step.
+    pub width: usize,
+    /// Most tokens of one sequence.
+    pub context: usize,
+    /// Threads that it computes with, divided among its shards.
+    pub cores: usize,
 }
 
 /// Bytes that a replica takes for its program, records and buffers, whatever the model.
@@ -113,16 +131,25 @@ impl CpuExecutor {
         bytes + tensors.iter().map(copied).sum::<usize>()
     }
 
-    /// Returns the bytes of activations and tables for a step of so many tokens and a context, on all shards.
-    pub fn workspace_bytes(model: &ModelDescription, split: usize, step_tokens: usize, context: usize) -> usize {
+    /// Returns the bytes of activations, tables and buffers for steps of a size, on all shards.
+    pub fn workspace_bytes(model: &ModelDescription, size: StepSize) -> usize {
+        let StepSize {
+            split,
+            tokens,
+            width,
+            context,
+            cores,
+        } = size;
         let shard = |shard| {
-            Forward::workspace_bytes(&model.of_shard(shard), step_tokens) + context * model.head_dim * size_of::<f32>()
+            Forward::workspace_bytes(&model.of_shard(shard), tokens, width)
+                + context * model.head_dim * size_of::<f32>()
         };
-        // What shards show one another, this time and the time before, and logits of the whole vocabulary.
-        let sums = step_tokens * split * model.width;
-        let logits = Forward::logit_rows(step_tokens) * model.vocabulary;
+        // Shards exchange sums, now and one step earlier, and logits of the whole vocabulary.
+        let sums = tokens * split * model.width;
+        let logits = Forward::logit_rows(tokens, width) * model.vocabulary;
         let exchanged = if split > 1 { 2 * sums.max(logits) + logits } else { 0 };
-        Shard::all(split).map(shard).sum::<usize>() + exchanged * size_of::<f32>()
+        let sampler = cores.div_ceil(split) * sampling::bytes_per_thread(model.vocabulary);
+        Shard::all(split).map(shard).sum::<usize>() + exchanged * size_of::<f32>() + sampler
     }
 
     /// Returns about how many bytes a replica takes besides: program and records, stacks of its threads, and its tokenizer, which grows
@@ -197,7 +224,16 @@ impl CpuExecutor {
                 .sum(),
             pools: sights.len(),
             page: CpuExecutor::page_bytes(description, description.layers, split, kv),
-            workspace: CpuExecutor::workspace_bytes(description, split, settings.step_tokens, context),
+            workspace: CpuExecutor::workspace_bytes(
+                description,
+                StepSize {
+                    split,
+                    tokens: settings.step_tokens,
+                    width: settings.width,
+                    context,
+                    cores: settings.cores,
+                },
+            ),
         };
         let shards = models.into_iter().zip(Exchange::all(split, &settings.spinning));
         let results = Arc::new(Results::default());

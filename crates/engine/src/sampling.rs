@@ -147,6 +147,11 @@ struct Space {
     ids: Vec<u32>,
 }
 
+/// Returns the bytes that choosing tokens of a vocabulary takes on each thread, log-probabilities included.
+pub(crate) fn bytes_per_thread(vocabulary: usize) -> usize {
+    vocabulary * (size_of::<f64>() + size_of::<u32>() + size_of::<f32>())
+}
+
 thread_local! {
     /// The memory stays with the thread.
     static SPACE: Cell<Space> = Cell::default();

@@ -1,4 +1,4 @@
-//! Who goes to which replica next, and who waits.
+//! The line before replicas: which request goes to which replica next, and which ones wait.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -113,7 +113,7 @@ impl<T> Default for Line<T> {
 const RESERVED_SHARE: usize = 8;
 
 impl<T> Line<T> {
-    /// Adds something of a key, of so many sequences, that arrived at a time, in microseconds of whatever clock, with a priority.
+    /// Adds a key's request of so many sequences; `arrived` is in microseconds of one clock for all requests.
     pub fn enter(&mut self, key: &KeyShare, sequences: usize, priority: i8, arrived: u64, what: T) -> Place {
         self.last += 1;
         let spot = Spot {
@@ -195,8 +195,8 @@ impl<T> Line<T> {
         self.depth + ahead.sum::<usize>()
     }
 
-    /// Returns whether there is room for more of a key: at most `limit` sequences wait, here or ahead at replicas, besides those that
-    /// have lanes. The last eighth of the places is for keys that have no more than that, so that no key fills the line alone;
+    /// Returns whether there is room for more sequences of a key: at most `limit` of all keys wait here or ahead at replicas, without
+    /// those that have lanes. The last eighth of the places is for keys that have no more than that, so that no key fills the line alone;
     /// callers without a key are not told apart and have all places.
     pub fn takes(&self, key: &str, sequences: usize, limit: usize, loads: &[Load]) -> bool {
         let given: usize = loads.iter().map(|load| load.given).sum();
@@ -313,7 +313,7 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever comes and goes, the line of one key is in order of arrival, earlier by a second for each unit of priority, and counts itself.
+        /// The line of one key stays in order of arrival, where a unit of priority counts as a second, and knows its length.
         #[test]
         fn a_line_is_in_order_and_counts_itself(
             acts in proptest::collection::vec((0u64..20_000_000, -3i8..4, 1usize..4, 0u8..4), 1..60)

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 /// Shortest silence that is a hang unless somebody says otherwise.
 pub const USUAL_SILENCE: Duration = Duration::from_secs(60);
-/// How long an idle engine may take to answer a ping, besides its longest step.
+/// Time in which an idle engine answers a ping, longer by its longest step.
 const ANSWER_LIMIT: Duration = Duration::from_secs(10);
 /// How many times as long as it should a step may take.
 const TIMES: f64 = 20.0;

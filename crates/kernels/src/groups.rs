@@ -359,50 +359,102 @@ mod tests {
         }
     }
 
+    /// Compares a product of random numbers with that of the widened weights, and among all instructions.
+    fn is_the_same_everywhere(
+        [rows, outputs, inputs]: [usize; 3],
+        group: usize,
+        bits: Bits,
+        least: bool,
+        cores: usize,
+        seed: u64,
+    ) -> Result<(), TestCaseError> {
+        let case = case(rows, outputs, inputs, bits, group, least, seed);
+        let matrix = GroupMatrix::pack(&[case.groups()], inputs, bits, group);
+        let mut rounded = RoundedRows::default();
+        let mut scalar = vec![f32::NAN; rows * outputs];
+        matrix.apply(
+            Isa::PORTABLE,
+            &ThreadPool::new(1),
+            &mut rounded,
+            &case.x,
+            &mut scalar,
+            Write::Replace,
+        );
+        let mut weights = vec![0.0f32; inputs];
+        for output in 0..outputs {
+            matrix.read_row(output, &mut weights);
+            for (input, weight) in weights.iter().enumerate() {
+                let at = output * inputs.div_ceil(group) + input / group;
+                let number = f32::from(case.numbers[output * inputs + input]);
+                let wanted = match &case.minima {
+                    Some(minima) => case.scales[at] * number + minima[at],
+                    None => case.scales[at] * (number - f32::from(bits.offset())),
+                };
+                prop_assert_eq!(*weight, wanted);
+            }
+            for row in 0..rows {
+                let x = &case.x[row * inputs..(row + 1) * inputs];
+                let exact: f64 = x.iter().zip(&weights).map(|(x, w)| f64::from(*x) * f64::from(*w)).sum();
+                // Rounding moves each activation by half a step of 1/127 of the largest, 3.
+                let most: f64 = weights.iter().map(|w| f64::from(w.abs())).sum::<f64>() * 3.0 / 127.0 * 0.51 + 1e-3;
+                prop_assert!((f64::from(scalar[row * outputs + output]) - exact).abs() <= most);
+            }
+        }
+        for isa in Isa::available() {
+            let mut out = vec![f32::NAN; rows * outputs];
+            matrix.apply(
+                isa,
+                &ThreadPool::new(cores),
+                &mut rounded,
+                &case.x,
+                &mut out,
+                Write::Replace,
+            );
+            prop_assert_eq!(&out, &scalar, "{:?}", isa);
+            // A row alone has the same bits.
+            let mut alone = vec![f32::NAN; outputs];
+            matrix.apply(
+                isa,
+                &ThreadPool::new(cores),
+                &mut rounded,
+                &case.x[..inputs],
+                &mut alone,
+                Write::Replace,
+            );
+            prop_assert_eq!(&alone[..], &scalar[..outputs]);
+            matrix.apply(
+                isa,
+                &ThreadPool::new(cores),
+                &mut rounded,
+                &case.x,
+                &mut out,
+                Write::Add,
+            );
+            prop_assert!(out.iter().zip(&scalar).all(|(out, once)| *out == once + once));
+        }
+        Ok(())
+    }
+
+    /// Shapes that properties do not draw: 32 rows and more than one chunk of inputs.
+    #[test]
+    fn products_of_many_rows_and_several_chunks_of_inputs_are_the_same_everywhere() {
+        for (rows, inputs, group) in [(32, 1_100, 64), (33, 520, 32), (1, 1_100, 128), (40, 640, 128)] {
+            for bits in [Bits::Four, Bits::Eight] {
+                is_the_same_everywhere([rows, 40, inputs], group, bits, bits == Bits::Four, 2, 7).unwrap();
+            }
+        }
+    }
+
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(80))]
         #[test]
         fn products_are_the_same_bits_everywhere_and_near_those_of_the_widened_weights(
+
             rows in 1usize..20, outputs in 1usize..60, inputs in 1usize..200, group in prop::sample::select(vec![16, 32, 64, 128]),
             eight: bool, least: bool, cores in 1usize..4, seed in any::<u64>(),
         ) {
             let bits = if eight { Bits::Eight } else { Bits::Four };
-            let case = case(rows, outputs, inputs, bits, group, least, seed);
-            let matrix = GroupMatrix::pack(&[case.groups()], inputs, bits, group);
-            let mut rounded = RoundedRows::default();
-            let mut scalar = vec![f32::NAN; rows * outputs];
-            matrix.apply(Isa::PORTABLE, &ThreadPool::new(1), &mut rounded, &case.x, &mut scalar, Write::Replace);
-            let mut weights = vec![0.0f32; inputs];
-            for output in 0..outputs {
-                matrix.read_row(output, &mut weights);
-                for (input, weight) in weights.iter().enumerate() {
-                    let at = output * inputs.div_ceil(group) + input / group;
-                    let number = f32::from(case.numbers[output * inputs + input]);
-                    let wanted = match &case.minima {
-                        Some(minima) => case.scales[at] * number + minima[at],
-                        None => case.scales[at] * (number - f32::from(bits.offset())),
-                    };
-                    prop_assert_eq!(*weight, wanted);
-                }
-                for row in 0..rows {
-                    let x = &case.x[row * inputs..(row + 1) * inputs];
-                    let exact: f64 = x.iter().zip(&weights).map(|(x, w)| f64::from(*x) * f64::from(*w)).sum();
-                    // Rounding moves each activation by half a step of 1/127 of the largest, 3.
-                    let most: f64 = weights.iter().map(|w| f64::from(w.abs())).sum::<f64>() * 3.0 / 127.0 * 0.51 + 1e-3;
-                    prop_assert!((f64::from(scalar[row * outputs + output]) - exact).abs() <= most);
-                }
-            }
-            for isa in Isa::available() {
-                let mut out = vec![f32::NAN; rows * outputs];
-                matrix.apply(isa, &ThreadPool::new(cores), &mut rounded, &case.x, &mut out, Write::Replace);
-                prop_assert_eq!(&out, &scalar, "{:?}", isa);
-                // A row alone has the same bits.
-                let mut alone = vec![f32::NAN; outputs];
-                matrix.apply(isa, &ThreadPool::new(cores), &mut rounded, &case.x[..inputs], &mut alone, Write::Replace);
-                prop_assert_eq!(&alone[..], &scalar[..outputs]);
-                matrix.apply(isa, &ThreadPool::new(cores), &mut rounded, &case.x, &mut out, Write::Add);
-                prop_assert!(out.iter().zip(&scalar).all(|(out, once)| *out == once + once));
-            }
+            is_the_same_everywhere([rows, outputs, inputs], group, bits, least, cores, seed)?;
         }
     }
 

@@ -378,47 +378,78 @@ mod tests {
             .collect()
     }
 
+    /// Compares a product of random numbers with its definition, for all kinds of weights on all instructions.
+    fn has_the_bits_of_the_definition(
+        rows: usize,
+        outputs: usize,
+        inputs: usize,
+        block: usize,
+        cores: usize,
+        seed: u64,
+    ) -> Result<(), TestCaseError> {
+        let x = values(seed, rows * inputs);
+        let weights = values(seed ^ 1, outputs * inputs);
+        let brain: Vec<bf16> = weights.iter().map(|w| bf16::from_f32(*w)).collect();
+        let of_brain: Vec<f32> = brain.iter().map(|w| w.to_f32()).collect();
+        let half: Vec<f16> = weights.iter().map(|w| f16::from_f32(*w)).collect();
+        let of_half: Vec<f32> = half.iter().map(|w| w.to_f32()).collect();
+        // All 8-bit floats but NaN.
+        let numbers: Vec<u8> = (0..outputs * inputs)
+            .map(|at| (at * 37 % 127) as u8 | (at as u8 & 1) << 7)
+            .collect();
+        let blocks = inputs.div_ceil(block);
+        let scales: Vec<f32> = values(seed ^ 2, outputs * blocks);
+        let of_numbers: Vec<f32> = numbers
+            .iter()
+            .enumerate()
+            .map(|(at, bits)| value_of_f8(*bits) * scales[at / inputs * blocks + at % inputs / block])
+            .collect();
+        let threads = ThreadPool::new(cores);
+        for isa in Isa::available() {
+            for (part, weights) in [
+                (Dense::F32(&weights), &weights),
+                (Dense::Bf16(&brain), &of_brain),
+                (Dense::F16(&half), &of_half),
+                (
+                    Dense::F8 {
+                        numbers: &numbers,
+                        scales: &scales,
+                        block,
+                    },
+                    &of_numbers,
+                ),
+            ] {
+                let packed = PackedMatrix::pack(&[part], inputs);
+                let wanted = product(&x, weights, inputs);
+                let mut out = vec![f32::NAN; rows * outputs];
+                packed.apply(isa, &threads, &x, &mut out, Write::Replace);
+                prop_assert_eq!(&out, &wanted, "{:?}", isa);
+                packed.apply(isa, &threads, &x, &mut out, Write::Add);
+                prop_assert!(out.iter().zip(&wanted).all(|(o, w)| *o == w + w));
+                let mut row = vec![0.0; inputs];
+                packed.read_row(outputs - 1, &mut row);
+                prop_assert_eq!(row, &weights[(outputs - 1) * inputs..]);
+            }
+        }
+        Ok(())
+    }
+
+    /// Shapes that properties do not draw: 32 rows, which are laid out, and more than one chunk of inputs.
+    #[test]
+    fn products_of_many_rows_and_several_chunks_of_inputs_have_the_bits_of_the_definition() {
+        for (rows, inputs) in [(32, 300), (33, 257), (1, 300), (40, 129), (32, 64)] {
+            has_the_bits_of_the_definition(rows, 40, inputs, 96, 2, 7).unwrap();
+        }
+    }
+
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(60))]
         #[test]
         fn every_kernel_gives_the_bits_of_the_definition(
+
             rows in 1usize..30, outputs in 1usize..150, inputs in 1usize..70, block in 1usize..80, cores in 1usize..4, seed in any::<u64>(),
         ) {
-            let x = values(seed, rows * inputs);
-            let weights = values(seed ^ 1, outputs * inputs);
-            let brain: Vec<bf16> = weights.iter().map(|w| bf16::from_f32(*w)).collect();
-            let of_brain: Vec<f32> = brain.iter().map(|w| w.to_f32()).collect();
-            let half: Vec<f16> = weights.iter().map(|w| f16::from_f32(*w)).collect();
-            let of_half: Vec<f32> = half.iter().map(|w| w.to_f32()).collect();
-            // All 8-bit floats but NaN.
-            let numbers: Vec<u8> = (0..outputs * inputs).map(|at| (at * 37 % 127) as u8 | (at as u8 & 1) << 7).collect();
-            let blocks = inputs.div_ceil(block);
-            let scales: Vec<f32> = values(seed ^ 2, outputs * blocks);
-            let of_numbers: Vec<f32> = numbers
-                .iter()
-                .enumerate()
-                .map(|(at, bits)| value_of_f8(*bits) * scales[at / inputs * blocks + at % inputs / block])
-                .collect();
-            let threads = ThreadPool::new(cores);
-            for isa in Isa::available() {
-                for (part, weights) in [
-                    (Dense::F32(&weights), &weights),
-                    (Dense::Bf16(&brain), &of_brain),
-                    (Dense::F16(&half), &of_half),
-                    (Dense::F8 { numbers: &numbers, scales: &scales, block }, &of_numbers),
-                ] {
-                    let packed = PackedMatrix::pack(&[part], inputs);
-                    let wanted = product(&x, weights, inputs);
-                    let mut out = vec![f32::NAN; rows * outputs];
-                    packed.apply(isa, &threads, &x, &mut out, Write::Replace);
-                    prop_assert_eq!(&out, &wanted, "{:?}", isa);
-                    packed.apply(isa, &threads, &x, &mut out, Write::Add);
-                    prop_assert!(out.iter().zip(&wanted).all(|(o, w)| *o == w + w));
-                    let mut row = vec![0.0; inputs];
-                    packed.read_row(outputs - 1, &mut row);
-                    prop_assert_eq!(row, &weights[(outputs - 1) * inputs..]);
-                }
-            }
+            has_the_bits_of_the_definition(rows, outputs, inputs, block, cores, seed)?;
         }
     }
 

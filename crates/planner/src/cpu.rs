@@ -27,6 +27,9 @@ pub struct CpuProfile {
     /// Memory that they may use; all of the machine's when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub memory: Option<ByteSize>,
+    /// Memory of that which the system and other programs need; three fifths when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reserve: Option<ByteSize>,
     /// What it draws, where somebody knows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub power: Option<Power>,
@@ -95,6 +98,7 @@ impl CpuProfile {
             name: "cpu".into(),
             cores: None,
             memory: None,
+            reserve: None,
             power: None,
             price: None,
             speed: None,
@@ -117,6 +121,11 @@ impl CpuProfile {
         }
         if self.memory.is_some_and(|memory| memory.as_u64() < 1 << 20) {
             return refuse("memory", "less than 1 MiB".into(), "use a size such as \"8 GiB\"");
+        }
+        if let (Some(reserve), Some(memory)) = (self.reserve, self.memory)
+            && reserve >= memory
+        {
+            return refuse("reserve", reserve.to_string(), "use less than `memory`");
         }
         let Some(speed) = &self.speed else { return Ok(()) };
         for (key, value) in [
@@ -431,6 +440,7 @@ mod tests {
         let wrong = |text: &str| Profile::parse(text).unwrap_err().to_string();
         assert!(wrong("name = \"cpu\"\ncores = 0").contains("`cores`"));
         assert!(wrong("name = \"cpu\"\nmemory = \"1 KiB\"").contains("`memory`"));
+        assert!(wrong("name = \"cpu\"\nmemory = \"1 GiB\"\nreserve = \"2 GiB\"").contains("`reserve`"));
         assert!(wrong("name = \"cpu\"\ncount = 3").contains("line 2"));
         for (from, to) in [
             ("rates = [1000000000.0]", "rates = []"),

@@ -5,6 +5,7 @@ use crate::cost::{CostModel, StepTimes};
 use crate::memory::Sizes;
 use crate::profile::DeviceProfile;
 use crate::terms::{Term, of_profile};
+use crate::usual::Usual;
 
 /// Devices of one kind, as far as it matters whether and how well a model fits.
 pub trait Hardware {
@@ -19,6 +20,9 @@ pub trait Hardware {
 
     /// Returns the memory of each, in bytes.
     fn memory(&self) -> usize;
+
+    /// Returns the settings of a replica where nothing sets them.
+    fn usual(&self) -> Usual;
 
     /// Returns the price of one for an hour.
     fn price(&self) -> f64;
@@ -53,6 +57,10 @@ impl Hardware for DeviceProfile {
 
     fn memory(&self) -> usize {
         self.memory_bytes()
+    }
+
+    fn usual(&self) -> Usual {
+        Usual::on_accelerator()
     }
 
     fn price(&self) -> f64 {

@@ -13,6 +13,7 @@
 //! | [`fit`] | does it fit, over how many devices? |
 //! | [`terms`] | what is a line of arithmetic? |
 //! | [`arithmetic`] | with which formulas? |
+//! | [`usual`] | which width, step budget and share of the memory does a replica have by default? |
 //! | [`amounts`] | how are sizes and counts written for people? |
 //!
 //! The arithmetic is the same for every kind of device; what a kind's executor takes for weights, workspace and pages comes in as
@@ -31,6 +32,7 @@ pub mod prediction;
 pub mod profile;
 pub mod profiles;
 pub mod terms;
+pub mod usual;
 
 pub use cost::{CostModel, CostRow, StepCost, StepTimes};
 pub use cpu::{CpuCost, CpuProfile, CpuSpeed};
@@ -40,3 +42,4 @@ pub use memory::{DoesNotFit, MemoryPlan, PoolPlan, PoolSizes, Sizes, Wish};
 pub use prediction::{Prediction, Typical};
 pub use profile::{DeviceProfile, ProfileError};
 pub use profiles::Profile;
+pub use usual::Usual;

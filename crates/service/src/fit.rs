@@ -1,17 +1,12 @@
 //! Does a model fit, and what would callers see? For the command line and for the console.
 
-use crate::ways::{USUAL_SHARE_OF_CPU, USUAL_SHARE_OF_SIMULATED};
 use std::path::Path;
-use vastrelay_planner::{Fitting, Hardware, Prediction, Question, SplitFit, Typical};
+use vastrelay_planner::{Fitting, Hardware, Prediction, Question, SplitFit, Typical, Usual};
 use vastrelay_serving::replica::{MOST_STEP, MOST_WIDTH};
 use vastrelay_weights::precision::{KvPrecision, Precisions};
 use vastrelay_weights::{Build, Kind, ModelDescription, Precision, StoredAs};
 use vastrelay_wire::manage::{FitCheapest, FitFigures, FitPrediction, FitReport, FitWay};
 
-/// Maximum sequences in a batch unless somebody says otherwise: accelerators take more than processors.
-pub const USUAL_WIDTH: usize = 64;
-/// Most tokens in a step unless somebody says otherwise.
-pub const USUAL_STEP_BUDGET: usize = 512;
 /// A typical sequence unless somebody says otherwise.
 pub const USUAL_TYPICAL: Typical = Typical {
     prompt: 600,
@@ -72,9 +67,9 @@ pub struct Ask {
     /// Most tokens of a sequence; the model's own when absent.
     pub context: Option<usize>,
     /// Maximum sequences in a batch.
-    pub width: usize,
+    pub width: Option<usize>,
     /// Most tokens in a step.
-    pub step_budget: usize,
+    pub step_budget: Option<usize>,
     /// Fraction of each device's memory.
     pub memory_share: Option<f64>,
     /// A typical sequence.
@@ -93,7 +88,7 @@ pub struct AskError {
 }
 
 impl Ask {
-    /// Returns the question for the arithmetic, about devices of which all are simulated or none is.
+    /// Returns the question for the arithmetic, about devices with these usual settings.
     ///
     /// # Errors
     /// When a part of it cannot be.
@@ -101,7 +96,7 @@ impl Ask {
         &self,
         model: &'a ModelDescription,
         stored: &'a dyn Fn(&str) -> Kind,
-        simulated: bool,
+        usual: Usual,
     ) -> Result<Question<'a>, AskError> {
         let refuse = |field, text: String| Err(AskError { field, text });
         let context = self.context.unwrap_or(model.context);
@@ -117,18 +112,15 @@ impl Ask {
             let text = format!("it has {tokens} tokens, more than the context of {context}");
             return refuse("typical", text);
         }
-        let usual_share = if simulated {
-            USUAL_SHARE_OF_SIMULATED
-        } else {
-            USUAL_SHARE_OF_CPU
-        };
-        let memory_share = self.memory_share.unwrap_or(usual_share);
+        let memory_share = self.memory_share.unwrap_or(usual.memory_share);
+        let width = self.width.unwrap_or(usual.width);
+        let step_budget = self.step_budget.unwrap_or(usual.step_budget);
         if !(memory_share > 0.0 && memory_share <= 1.0) {
             return refuse("memory_share", "it has to be above 0 and at most 1".into());
         }
         for (field, value, most) in [
-            ("width", self.width, MOST_WIDTH),
-            ("step_budget", self.step_budget, MOST_STEP),
+            ("width", width, MOST_WIDTH),
+            ("step_budget", step_budget, MOST_STEP),
             ("count", self.count.unwrap_or(1), 1_024),
             ("concurrency", self.concurrency.unwrap_or(1), 1 << 20),
         ] {
@@ -136,8 +128,8 @@ impl Ask {
                 return refuse(field, format!("{value} does not work; use 1 to {most}"));
             }
         }
-        if self.step_budget < self.width {
-            let text = format!("{} is less than the width of {}", self.step_budget, self.width);
+        if step_budget < width {
+            let text = format!("{} is less than the width of {}", step_budget, width);
             return refuse("step_budget", text);
         }
         Ok(Question {
@@ -147,8 +139,8 @@ impl Ask {
                 weights: self.weights,
                 kv: self.kv,
             },
-            width: self.width,
-            step_budget: self.step_budget,
+            width,
+            step_budget,
             context,
             memory_share,
             typical: self.typical,

@@ -81,6 +81,7 @@ impl Loader {
         Some(CpuHardware {
             memory: cpu.total(),
             cores,
+            usual: cpu.usual(),
             price: 0.0,
             speed,
         })

@@ -78,20 +78,37 @@ impl Stop {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::sync::{Arc, mpsc};
+
+    /// A pause that nothing but a wish or a stop ends in time for this test.
+    const HOUR: Duration = Duration::from_secs(3_600);
+
+    /// Pauses for an hour on another thread; the channel has the result of the pause.
+    fn pause(stop: &Arc<Stop>) -> mpsc::Receiver<bool> {
+        let (over, is_over) = mpsc::channel();
+        let stop = stop.clone();
+        std::thread::spawn(move || over.send(stop.within(HOUR)));
+        is_over
+    }
 
     #[test]
     fn a_pause_ends_early_for_somebody_who_wants_another_worker_and_only_once() {
-        let stop = Stop::default();
+        let stop = Arc::new(Stop::default());
+        let ends = |pause: mpsc::Receiver<bool>| pause.recv_timeout(Duration::from_secs(60));
         stop.renew(Duration::ZERO);
-        let begun = Instant::now();
-        assert!(!stop.within(Duration::from_secs(3_600)));
-        assert!(begun.elapsed() < Duration::from_secs(3_000));
+        assert_eq!(ends(pause(&stop)), Ok(false), "it was wanted before");
         assert!(stop.renewal().is_none());
-        assert!(
-            !stop.within(Duration::from_millis(1)),
-            "the next one lasts as long as it should"
+        let next = pause(&stop);
+        assert_eq!(
+            next.recv_timeout(Duration::from_millis(50)),
+            Err(mpsc::RecvTimeoutError::Timeout),
+            "one wish ends one pause"
         );
+        stop.renew(Duration::ZERO);
+        assert_eq!(ends(next), Ok(false));
+        let last = pause(&stop);
         stop.set();
-        assert!(stop.within(Duration::from_secs(3_600)));
+        assert_eq!(ends(last), Ok(true));
+        assert_eq!(ends(pause(&stop)), Ok(true), "it stays set");
     }
 }

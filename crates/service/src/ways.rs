@@ -6,16 +6,8 @@ use std::path::PathBuf;
 use vastrelay_fleet::{CoreShare, Settings};
 use vastrelay_serving::{CoreWish, Device, LoadError, ReplicaSettings};
 
-/// Maximum sequences in a batch unless somebody says otherwise.
-pub const USUAL_WIDTH: usize = 16;
-/// Most tokens in a step unless somebody says otherwise.
-pub const USUAL_STEP_BUDGET: usize = 320;
 /// Most requests that wait unless somebody says otherwise.
 pub const USUAL_QUEUE_DEPTH: usize = 400;
-/// Fraction of this machine's memory that an endpoint may use unless somebody says otherwise.
-pub const USUAL_SHARE_OF_CPU: f64 = 0.4;
-/// Fraction of a simulated device's memory that an endpoint may use unless somebody says otherwise.
-pub const USUAL_SHARE_OF_SIMULATED: f64 = 0.9;
 
 impl Loader {
     /// Returns the ways of an order.
@@ -44,14 +36,10 @@ impl Loader {
             true => CoreWish::Free { least: 1, most: split },
             false => self.cores(settings.cores, split)?,
         };
-        let usual_share = if device.is_simulated() {
-            USUAL_SHARE_OF_SIMULATED
-        } else {
-            USUAL_SHARE_OF_CPU
-        };
+        let usual = device.usual();
         Ok(ReplicaSettings {
-            width: settings.width.unwrap_or(USUAL_WIDTH),
-            step_budget: settings.step_budget.unwrap_or(USUAL_STEP_BUDGET),
+            width: settings.width.unwrap_or(usual.width),
+            step_budget: settings.step_budget.unwrap_or(usual.step_budget),
             context: settings.context,
             queue_depth: settings.queue_depth.unwrap_or(USUAL_QUEUE_DEPTH),
             queue_wait: settings.queue_wait,
@@ -59,7 +47,7 @@ impl Loader {
             isa: self.isa,
             cores,
             split,
-            memory_share: settings.memory_share.unwrap_or(usual_share),
+            memory_share: settings.memory_share.unwrap_or(usual.memory_share),
             pages: settings.pages,
             device,
             weights: settings.weights.unwrap_or_default(),

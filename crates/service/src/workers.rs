@@ -196,7 +196,16 @@ impl Workers {
         drop(found);
         let incarnation = connection.welcome.duty.as_ref()?.incarnation;
         let program = connection.welcome.program.clone();
-        let log = Log::at_end(self.folder.log(&name).ok()?).ok()?;
+        let log = match self.folder.log(&name).and_then(Log::at_end) {
+            Ok(log) => log,
+            Err(error) => {
+                tracing::warn!(endpoint = duty.endpoint, %error, "a worker was ended, as its log cannot be read");
+                connection.end();
+                process.finish(START_FAILED_LIMIT);
+                self.folder.remove(&name);
+                return None;
+            }
+        };
         match connection.adopt(heard) {
             Ok(engine) => {
                 tracing::info!(
@@ -269,12 +278,18 @@ fn found_under(folder: &Folder, name: String, secret: &Secret) -> Option<Found> 
     let connection = Connection::open(socket, secret)
         .inspect_err(|error| tracing::warn!(worker = name, %error, "a worker cannot be taken over; it ends by itself"))
         .ok()?;
-    let process = Process::of(connection.welcome.process).ok()?;
-    Some(Found {
-        name,
-        process,
-        connection,
-    })
+    match Process::of(connection.welcome.process) {
+        Ok(process) => Some(Found {
+            name,
+            process,
+            connection,
+        }),
+        Err(error) => {
+            tracing::warn!(worker = name, %error, "a worker was ended, as its process cannot be watched");
+            connection.end();
+            None
+        }
+    }
 }
 
 /// Returns the secret in a file, or a new one that is written there.
@@ -298,4 +313,26 @@ fn secret(path: &Path) -> std::io::Result<Secret> {
         .open(path)?;
     file.write_all(&bytes)?;
     Ok(Secret(bytes))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::PermissionsExt;
+
+    #[test]
+    fn the_secret_is_its_users_alone_also_where_the_file_was_open_to_others() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("worker.secret");
+        let mode = || std::fs::metadata(&path).unwrap().permissions().mode() & 0o777;
+        let first = secret(&path).unwrap();
+        assert_eq!(mode(), 0o600);
+        std::fs::set_permissions(&path, Permissions::from_mode(0o644)).unwrap();
+        assert!(secret(&path).unwrap() == first, "it stays what it was");
+        assert_eq!(mode(), 0o600);
+        std::fs::write(&path, "cut short").unwrap();
+        std::fs::set_permissions(&path, Permissions::from_mode(0o666)).unwrap();
+        assert!(secret(&path).unwrap() != first);
+        assert_eq!(mode(), 0o600);
+    }
 }

@@ -48,6 +48,7 @@ fn serve(steps: usize, panics: bool) -> (String, tempfile::TempDir) {
             split: 1,
             context: limits.context,
             step_tokens: limits.step_budget,
+            width: limits.width,
             pages: limits.pools.iter().map(|pool| pool.pages).collect(),
             weights: Precision::AsStored,
             kv: KvPrecision::F32,

@@ -140,6 +140,7 @@ impl Assignment {
             spinning: spinning.clone(),
             context: self.limits.context,
             step_tokens: self.limits.step_budget,
+            width: self.limits.width,
             split: self.split,
             pages: self.limits.pools.iter().map(|pool| pool.pages).collect(),
             weights: self.precisions.weights,

@@ -123,6 +123,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
                 split: 1,
                 context: window,
                 step_tokens: window,
+                width: 1,
                 pages: vec![window.div_ceil(PAGE_TOKENS); description.sights().len()],
                 weights: Precision::AsStored,
                 kv: KvPrecision::F32,

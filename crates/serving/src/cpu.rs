@@ -8,7 +8,7 @@ use vastrelay_kernels::Isa;
 use vastrelay_planner::accelerator::Placement;
 use vastrelay_planner::amounts::{counted, grouped};
 use vastrelay_planner::terms::Term;
-use vastrelay_planner::{CpuCost, CpuSpeed, Hardware, Profile, Sizes, StepTimes};
+use vastrelay_planner::{CpuCost, CpuSpeed, Hardware, Profile, Sizes, StepTimes, Usual};
 
 /// A processor with its memory and its speed.
 #[derive(Clone, Debug)]
@@ -17,6 +17,8 @@ pub struct CpuHardware {
     pub memory: usize,
     /// Cores of a replica.
     pub cores: usize,
+    /// The settings of a replica where nothing sets them.
+    pub usual: Usual,
     /// What it costs for an hour.
     pub price: f64,
     /// How fast it is.
@@ -43,6 +45,7 @@ pub fn sizes_on_cpu(placement: &Placement<'_>, threads: usize) -> Sizes {
         split,
         cores: threads,
         step_budget: placement.step_budget,
+        width: placement.width,
         context: placement.context,
     };
     let weights = CpuExecutor::weight_bytes(placement.stored, model, shape.weights, split);
@@ -64,6 +67,10 @@ impl Hardware for CpuHardware {
 
     fn memory(&self) -> usize {
         self.memory
+    }
+
+    fn usual(&self) -> Usual {
+        self.usual
     }
 
     fn price(&self) -> f64 {

@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use vastrelay_fleet::CoreShare;
 use vastrelay_fleet::cores::{CoreLedger, CoreWish, NoCores};
 use vastrelay_fleet::ledger::{self, Holding, Ledger, Read};
-use vastrelay_planner::DeviceProfile;
 use vastrelay_planner::amounts::bytes;
+use vastrelay_planner::{DeviceProfile, Hardware, Usual};
 
 /// Something with memory that holds replicas, or several of a kind. Clones share them.
 #[derive(Clone)]
@@ -21,6 +21,7 @@ struct Inner {
     /// Memory of each.
     total: usize,
     count: usize,
+    usual: Usual,
     /// The folder with the files through which replicas take turns.
     turns: PathBuf,
     /// Says how much of one is available to anybody now.
@@ -111,6 +112,11 @@ impl Device {
         WeakDevice(Arc::downgrade(&self.0))
     }
 
+    /// Returns the settings of a replica there where nothing sets them.
+    pub fn usual(&self) -> Usual {
+        self.0.usual
+    }
+
     /// Returns the bytes that replicas hold of one of the devices, also those that come or go.
     pub fn held_of(&self, place: usize) -> usize {
         self.lock().taken_of(place)
@@ -118,12 +124,23 @@ impl Device {
 
     /// Returns this machine's processor, with so many bytes of memory and these cores; `available` says how many bytes anybody may take now.
     pub fn cpu(total: usize, cores: Cores, available: impl Fn() -> usize + Send + Sync + 'static) -> Device {
+        Device::cpu_with(total, None, cores, available)
+    }
+
+    /// The same, where the system and other programs need `reserve` bytes of the memory.
+    pub fn cpu_with(
+        total: usize,
+        reserve: Option<usize>,
+        cores: Cores,
+        available: impl Fn() -> usize + Send + Sync + 'static,
+    ) -> Device {
         let ledger = CoreLedger::new(cores.most, cores.usual(1));
         let inner = Inner {
             name: "cpu".into(),
             profile: None,
             total,
             count: 1,
+            usual: Usual::on_cpu(total, reserve),
             turns: PathBuf::new(),
             available: Box::new(available),
             held: Mutex::new(Ledger::new(1, total)),
@@ -137,6 +154,7 @@ impl Device {
         let (count, total) = (profile.count, profile.memory_bytes());
         Device(Arc::new(Inner {
             name: profile.name.clone(),
+            usual: profile.usual(),
             profile: Some(profile),
             total,
             count,

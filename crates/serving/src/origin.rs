@@ -1,7 +1,7 @@
 //! What a path holds.
 
 use vastrelay_engine::CpuExecutor;
-use vastrelay_engine::cpu::CpuSettings;
+use vastrelay_engine::cpu::{CpuSettings, StepSize};
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_planner::{PoolSizes, Sizes};
 use vastrelay_weights::build::Checked;
@@ -29,6 +29,8 @@ pub struct Shape {
     pub cores: usize,
     /// Most tokens in one step.
     pub step_budget: usize,
+    /// Maximum sequences in a batch.
+    pub width: usize,
     /// Most tokens of one sequence.
     pub context: usize,
 }
@@ -40,7 +42,9 @@ impl Shape {
             kv,
             split,
             step_budget,
+            width,
             context,
+            cores,
             ..
         } = self;
         let pool = |sight: Sight| PoolSizes {
@@ -50,8 +54,17 @@ impl Shape {
         };
         Sizes {
             weights,
-            workspace: CpuExecutor::workspace_bytes(description, split, step_budget, context),
-            process: CpuExecutor::process_bytes(description, self.cores),
+            workspace: CpuExecutor::workspace_bytes(
+                description,
+                StepSize {
+                    split,
+                    tokens: step_budget,
+                    width,
+                    context,
+                    cores,
+                },
+            ),
+            process: CpuExecutor::process_bytes(description, cores),
             pools: description.sights().into_iter().map(pool).collect(),
         }
     }

@@ -59,6 +59,7 @@ pub fn measure(
         split: 1,
         context: window,
         step_tokens: window,
+        width: 1,
         pages: vec![window.div_ceil(PAGE_TOKENS); description.sights().len()],
         weights,
         kv,

@@ -174,6 +174,7 @@ impl Plan {
             split: settings.split,
             cores: threads,
             step_budget: settings.step_budget,
+            width: settings.width,
             context,
         };
         let sizes = origin.sizes(description, shape);

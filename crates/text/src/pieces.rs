@@ -39,7 +39,7 @@ impl TokenPieces {
         let mut pieces = TokenPieces {
             bytes: Vec::with_capacity(size),
             special: Vec::with_capacity(size),
-            strips_first_space: matches!(scheme, Scheme::Metaspace),
+            strips_first_space: matches!(scheme, Scheme::Metaspace) && strips_first_space(&file["decoder"]),
             longest: 1,
         };
         for id in 0..size as u32 {
@@ -91,18 +91,30 @@ impl TokenPieces {
     }
 }
 
+/// Returns the decoders of a file's `decoder`, one after the other.
+fn decoders(decoder: &Value) -> Vec<&Value> {
+    match decoder["decoders"].as_array() {
+        Some(several) if decoder["type"] == "Sequence" => several.iter().collect(),
+        _ => vec![decoder],
+    }
+}
+
+/// Returns whether a decoder takes a space away from the beginning, which its tokenizer put there.
+fn strips_first_space(decoder: &Value) -> bool {
+    let strips = |decoder: &&Value| match decoder["type"].as_str() {
+        Some("Strip") => decoder["content"] == " " && decoder["start"].as_u64().is_some_and(|start| start > 0),
+        Some("Metaspace") => decoder["add_prefix_space"] != false && decoder["prepend_scheme"] != "never",
+        _ => false,
+    };
+    decoders(decoder).iter().any(strips)
+}
+
 impl Scheme {
     fn of(decoder: &Value) -> Result<Scheme, String> {
-        let kinds: Vec<&str> = match decoder["type"].as_str() {
-            Some("Sequence") => decoder["decoders"]
-                .as_array()
-                .into_iter()
-                .flatten()
-                .filter_map(|d| d["type"].as_str())
-                .collect(),
-            Some(kind) => vec![kind],
-            None => Vec::new(),
-        };
+        let kinds: Vec<&str> = decoders(decoder)
+            .into_iter()
+            .filter_map(|decoder| decoder["type"].as_str())
+            .collect();
         if kinds.contains(&"ByteLevel") {
             Ok(Scheme::ByteLevel(byte_level_alphabet()))
         } else if kinds.contains(&"Metaspace") || kinds.contains(&"ByteFallback") {

@@ -106,22 +106,62 @@ fn a_message_cannot_end_its_own_turn() {
     assert_eq!(encode("Can I bring my dog?"), TOKENIZER.encode(plain, false).unwrap());
 }
 
-#[test]
-fn sentencepiece_style_vocabularies_decode_spaces_and_bytes() {
+/// Returns the text of tokens of a vocabulary that writes spaces as `▁`, token by token, with such a decoder.
+fn spoken(decoder: &serde_json::Value, ids: &[u32]) -> Vec<String> {
     let folder = tempfile::tempdir().unwrap();
     let file = serde_json::json!({
         "version": "1.0", "truncation": null, "padding": null, "added_tokens": [], "normalizer": null,
-        "pre_tokenizer": null, "post_processor": null,
-        "decoder": {"type": "Sequence", "decoders": [
-            {"type": "Replace", "pattern": {"String": "▁"}, "content": " "}, {"type": "ByteFallback"}, {"type": "Fuse"},
-        ]},
-        "model": {"type": "BPE", "vocab": {"▁Pier": 0, "<0xC3>": 1, "<0xA9>": 2, "▁": 3}, "merges": []},
+        "pre_tokenizer": null, "post_processor": null, "decoder": decoder,
+        "model": {"type": "BPE", "vocab": {"▁Pier": 0, "<0xC3>": 1, "<0xA9>": 2, "▁": 3, "▁▁▁▁": 4}, "merges": []},
     });
     std::fs::write(folder.path().join("tokenizer.json"), file.to_string()).unwrap();
     let pieces = Arc::clone(Tokenizer::open(folder.path()).unwrap().pieces());
     let mut decoder = IncrementalDecoder::new(pieces, true);
-    let text: Vec<String> = [0, 1, 2, 3, 0].iter().map(|id| decoder.push(*id).into()).collect();
+    ids.iter().map(|id| decoder.push(*id).into()).collect()
+}
+
+/// A decoder as files write it, with its last parts.
+fn with(last: &[serde_json::Value]) -> serde_json::Value {
+    let spaces = serde_json::json!({"type": "Replace", "pattern": {"String": "▁"}, "content": " "});
+    let first = [
+        spaces,
+        serde_json::json!({"type": "ByteFallback"}),
+        serde_json::json!({"type": "Fuse"}),
+    ];
+    let decoders = [&first[..], last].concat();
+    serde_json::json!({"type": "Sequence", "decoders": decoders})
+}
+
+#[test]
+fn sentencepiece_style_vocabularies_decode_spaces_and_bytes() {
+    let strip = serde_json::json!({"type": "Strip", "content": " ", "start": 1, "stop": 0});
+    let text = spoken(&with(&[strip]), &[0, 1, 2, 3, 0]);
     assert_eq!(text, ["Pier", "", "é", " ", " Pier"]);
+}
+
+#[test]
+fn an_answer_loses_a_first_space_only_where_the_tokenizer_has_put_it_there() {
+    let metaspace = |field: &str, value: serde_json::Value| {
+        let mut decoder = serde_json::json!({"type": "Metaspace", "replacement": "▁"});
+        decoder[field] = value;
+        decoder
+    };
+    for (decoder, first) in [
+        (with(&[]), "    "),
+        (
+            with(&[serde_json::json!({"type": "Strip", "content": " ", "start": 1, "stop": 0})]),
+            "   ",
+        ),
+        (
+            with(&[serde_json::json!({"type": "Strip", "content": " ", "start": 0, "stop": 1})]),
+            "    ",
+        ),
+        (metaspace("prepend_scheme", "always".into()), "   "),
+        (metaspace("prepend_scheme", "never".into()), "    "),
+        (metaspace("add_prefix_space", true.into()), "   "),
+    ] {
+        assert_eq!(spoken(&decoder, &[4, 0]), [first, " Pier"], "{decoder}");
+    }
 }
 
 #[test]

@@ -190,9 +190,15 @@ impl Build {
                 Ok((name, TensorView::new(dtype, vec![len], bytes)?))
             })
             .collect::<Result<Vec<_>, safetensors::SafeTensorError>>();
-        let failed = |error: safetensors::SafeTensorError| WeightsError::Format {
-            path: path.clone(),
-            reason: error.to_string(),
+        let failed = |error: safetensors::SafeTensorError| match error {
+            safetensors::SafeTensorError::IoError(source) => WeightsError::Write {
+                path: path.clone(),
+                source,
+            },
+            other => WeightsError::Format {
+                path: path.clone(),
+                reason: other.to_string(),
+            },
         };
         let views = views.map_err(failed)?;
         let padding = HashMap::from([("padding".to_owned(), " ".repeat(padding(&views).map_err(failed)?))]);
@@ -203,7 +209,7 @@ impl Build {
             path: facts_path.clone(),
             source,
         })?;
-        std::fs::write(&facts_path, text).map_err(|source| WeightsError::Read {
+        std::fs::write(&facts_path, text).map_err(|source| WeightsError::Write {
             path: facts_path,
             source,
         })
@@ -354,5 +360,31 @@ struct Lent<T> {
 impl<T: bytemuck::Pod> AsRef<[T]> for Lent<T> {
     fn as_ref(&self) -> &[T] {
         bytemuck::cast_slice(&self.map[self.bytes.clone()])
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_full_disk_is_named_as_the_reason() {
+        let folder = tempfile::tempdir().unwrap();
+        std::os::unix::fs::symlink("/dev/full", folder.path().join(TENSORS)).unwrap();
+        let facts = Facts {
+            version: VERSION,
+            source: "pierdesk-1".into(),
+            precisions: Precisions::default(),
+            calibrated_on: None,
+            matrices: BTreeMap::new(),
+            checksum: String::new(),
+        };
+        let values = vec![1.0; 100_000];
+        let tensors = BTreeMap::from([("m".to_owned(), Written::F32(&values))]);
+        let error = Build::write(folder.path(), &tensors, facts).unwrap_err().to_string();
+        assert!(
+            error.starts_with("cannot write ") && error.contains("No space left on device"),
+            "{error}"
+        );
     }
 }

@@ -5,7 +5,7 @@ use crate::error::WeightsError;
 use crate::float8::{Float8Weights, e4m3};
 use crate::gguf::{Gguf, Rows};
 use crate::groups::GroupWeights;
-use crate::kind::{Kind, SCALED_GROUP};
+use crate::kind::{Kind, group_in_memory};
 use crate::map::{FileBytes, map};
 use crate::matrix::Matrix;
 use crate::model_files::ModelFiles;
@@ -175,15 +175,32 @@ impl Checkpoint {
                 Some((bits, group, minima)) => Kind::Groups { bits, group, minima },
                 None => Kind::F32,
             },
-            (Some(Stored::Safetensors(Dtype::I8)), _) => Kind::Groups {
-                bits: Bits::Eight,
-                group: SCALED_GROUP,
-                minima: false,
-            },
+            (Some(Stored::Safetensors(Dtype::I8)), _) => {
+                let place = place.expect("a place");
+                let block = match self.source(name, &place.shape) {
+                    Ok(Source::Scaled { block, .. }) => block[1],
+                    _ => return Kind::F32,
+                };
+                match group_in_memory(block, place.shape[1]) {
+                    Some(group) => Kind::Groups {
+                        bits: Bits::Eight,
+                        group,
+                        minima: false,
+                    },
+                    None => Kind::F32,
+                }
+            }
             (
                 Some(Stored::Safetensors(Dtype::I32 | Dtype::U32)),
                 Scheme::ActivationAware { .. } | Scheme::ErrorCompensating { .. },
-            ) => self.scheme.kind().unwrap_or(Kind::F32),
+            ) => {
+                let inputs = self.inputs_of_words(place.expect("a place"));
+                let in_order = self.group_of(name, self.tensors.get(&format!("{stem}.g_idx")), inputs, usize::MAX);
+                match in_order.is_ok_and(|group_of| is_in_order(&group_of, self.scheme.shared(inputs))) {
+                    true => self.scheme.kind(inputs).unwrap_or(Kind::F32),
+                    false => Kind::F32,
+                }
+            }
             _ => Kind::F32,
         }
     }
@@ -290,7 +307,10 @@ impl Checkpoint {
         let block = match (&self.scheme, found.shape.as_slice()) {
             (_, [] | [1] | [1, 1]) => [outputs, inputs],
             (_, [count] | [count, 1]) if *count == outputs => [1, inputs],
-            (Scheme::Scaled { block: Some(block) }, _) => *block,
+            (Scheme::Scaled { block: Some(block) }, _) => {
+                self.place(&name, &[outputs.div_ceil(block[0]), inputs.div_ceil(block[1])])?;
+                *block
+            }
             _ => {
                 return Err(WeightsError::Shape {
                     name,
@@ -299,9 +319,6 @@ impl Checkpoint {
                 });
             }
         };
-        if !matches!(found.shape.as_slice(), [] | [1] | [_] | [1, 1] | [_, 1]) {
-            self.place(&name, &[outputs.div_ceil(block[0]), inputs.div_ceil(block[1])])?;
-        }
         let scales = self.floats_at(&name)?;
         Ok(Source::Scaled { values, scales, block })
     }
@@ -309,9 +326,9 @@ impl Checkpoint {
     /// Finds the parts of a matrix of packed numbers.
     fn packed(&self, stem: &str, shape: &[usize]) -> Result<Source<'_>, WeightsError> {
         let [outputs, inputs] = [shape[0], shape[1]];
-        let (word, group) = match self.scheme {
-            Scheme::ActivationAware { group } => (8, group),
-            Scheme::ErrorCompensating { bits, group, .. } => (32 / bits as usize, group),
+        let word = match self.scheme {
+            Scheme::ActivationAware { .. } => 8,
+            Scheme::ErrorCompensating { bits, .. } => 32 / bits as usize,
             _ => {
                 return Err(WeightsError::Type {
                     name: format!("{stem}.qweight"),
@@ -327,7 +344,7 @@ impl Checkpoint {
                 wanted: vec![outputs.next_multiple_of(word), inputs.next_multiple_of(word)],
             });
         }
-        let groups = Scheme::groups(group, inputs);
+        let groups = inputs.div_ceil(self.scheme.shared(inputs));
         let words = if transposed {
             [inputs / word, outputs]
         } else {
@@ -345,6 +362,15 @@ impl Checkpoint {
                 false => None,
             },
         })
+    }
+
+    /// Returns the inputs of a matrix of packed words.
+    fn inputs_of_words(&self, words: &Place) -> usize {
+        let rows = words.shape.first().copied().unwrap_or(0);
+        match self.scheme {
+            Scheme::ErrorCompensating { bits, .. } => rows * (32 / bits as usize),
+            _ => rows,
+        }
     }
 
     fn find(&self, name: &str) -> Result<&Place, WeightsError> {
@@ -435,10 +461,9 @@ impl Checkpoint {
             }),
             Source::Scaled { values, scales, block } if matches!(values.stored, Stored::Safetensors(Dtype::I8)) => {
                 let inputs = shape[1];
-                let group = if block[1] == inputs { SCALED_GROUP } else { block[1] };
-                if !group.is_multiple_of(8) {
+                let Some(group) = group_in_memory(block[1], inputs) else {
                     return Ok(Matrix::Floats(self.tensor(name, shape)?));
-                }
+                };
                 let across = inputs.div_ceil(block[1]);
                 let scales = self.stored(scales).to_f32();
                 let groups = inputs.div_ceil(group);
@@ -471,9 +496,8 @@ impl Checkpoint {
                 let (outputs, inputs) = (shape[0], shape[1]);
                 let scales = self.stored(scales).to_f32();
                 let group_of = self.group_of(name, groups, inputs, scales.len() / outputs)?;
-                let each = inputs.div_ceil(scales.len() / outputs);
-                let in_order =
-                    each.is_multiple_of(8) && group_of.iter().enumerate().all(|(at, group)| at / each == *group);
+                let shared = self.scheme.shared(inputs);
+                let group = group_in_memory(shared, inputs).filter(|_| is_in_order(&group_of, shared));
                 let packed = Packed {
                     outputs,
                     inputs,
@@ -486,13 +510,18 @@ impl Checkpoint {
                     Scheme::ErrorCompensating { bits, zero_offset, .. } => {
                         let numbers = packed.error_compensating(bits, zero_offset);
                         let bits = if bits == 8 { Bits::Eight } else { Bits::Four };
-                        match in_order {
-                            true => Matrix::Groups(packed.groups(bits, each, numbers)),
-                            false => Matrix::Floats(owned(packed.values(numbers))),
+                        match group {
+                            Some(group) => Matrix::Groups(packed.groups(bits, shared, group, numbers)),
+                            None => Matrix::Floats(owned(packed.values(numbers))),
                         }
                     }
-                    _ if in_order => Matrix::Groups(packed.groups(Bits::Four, each, packed.activation_aware())),
-                    _ => Matrix::Floats(owned(packed.values(packed.activation_aware()))),
+                    _ => {
+                        let numbers = packed.activation_aware();
+                        match group {
+                            Some(group) => Matrix::Groups(packed.groups(Bits::Four, shared, group, numbers)),
+                            None => Matrix::Floats(owned(packed.values(numbers))),
+                        }
+                    }
                 })
             }
         }
@@ -507,11 +536,8 @@ impl Checkpoint {
         groups: usize,
     ) -> Result<Vec<usize>, WeightsError> {
         let Some(place) = stored else {
-            let each = match self.scheme {
-                Scheme::ActivationAware { group } | Scheme::ErrorCompensating { group, .. } if group > 0 => group,
-                _ => inputs,
-            };
-            return Ok((0..inputs).map(|input| input / each).collect());
+            let shared = self.scheme.shared(inputs);
+            return Ok((0..inputs).map(|input| input / shared).collect());
         };
         let listed: Cow<'_, [u32]> = aligned(self.bytes(place));
         match listed.iter().find(|group| **group as usize >= groups) {
@@ -564,6 +590,11 @@ impl Checkpoint {
         self.maps.push(map);
         Ok(())
     }
+}
+
+/// Returns whether the inputs of each group lie side by side, group by group.
+fn is_in_order(group_of: &[usize], shared: usize) -> bool {
+    group_of.iter().enumerate().all(|(at, group)| at / shared == *group)
 }
 
 fn owned(values: Vec<f32>) -> Tensor<'static> {

@@ -41,7 +41,8 @@ impl Declared {
         let scheme = Scheme::of_config(config, &fields)?;
         Ok(Declared {
             plain,
-            matrices: scheme.kind().unwrap_or(plain),
+            // Rows are longer than any group.
+            matrices: scheme.kind(usize::MAX).unwrap_or(plain),
         })
     }
 

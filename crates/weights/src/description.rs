@@ -363,6 +363,24 @@ mod tests {
     }
 
     #[test]
+    fn more_experts_than_there_can_be_are_refused_before_they_are_listed() {
+        for (architecture, field) in [
+            ("MixtralForCausalLM", "num_local_experts"),
+            ("Qwen3MoeForCausalLM", "num_experts"),
+        ] {
+            let mut config = config();
+            config["architectures"] = json!([architecture]);
+            config["num_experts_per_tok"] = json!(2);
+            config["moe_intermediate_size"] = json!(8);
+            config[field] = json!(1 << 28);
+            let error = describe(&config).unwrap_err().to_string();
+            assert!(error.contains(field) && error.contains("131072"), "{error}");
+            config[field] = json!(8);
+            assert!(describe(&config).is_ok());
+        }
+    }
+
+    #[test]
     fn families_differ_by_flags_alone() {
         let described = |name: &str| {
             let mut config = config();

@@ -14,6 +14,14 @@ pub enum WeightsError {
         /// What the system said.
         source: std::io::Error,
     },
+    /// A file cannot be written.
+    #[error("cannot write {path}: {source}")]
+    Write {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: std::io::Error,
+    },
     /// The folder holds no weights that can be read.
     #[error("{folder} has no safetensors weights; expected model.safetensors or model.safetensors.index.json{hint}")]
     NoWeights {

@@ -18,6 +18,8 @@ use std::path::{Path, PathBuf};
 
 /// Deepest nesting of lists in the settings.
 const DEEPEST: usize = 4;
+/// Most values in all lists of the settings together: a value takes more bytes in memory than in the file.
+const MOST_LISTED: usize = 8 << 20;
 /// Most dimensions of a tensor.
 const MOST_DIMENSIONS: u32 = 4;
 /// Where tensors begin, when the settings do not say: at a multiple of so many bytes.
@@ -74,7 +76,11 @@ impl Gguf {
     /// What is wrong, and at which byte.
     pub fn parse(path: &Path, bytes: impl Into<FileBytes>) -> Result<Gguf, WeightsError> {
         let bytes = bytes.into();
-        let mut reader = Reader { bytes: &bytes, at: 0 };
+        let mut reader = Reader {
+            bytes: &bytes,
+            at: 0,
+            listed: 0,
+        };
         let path = path.to_owned();
         match parse(&mut reader) {
             Ok((settings, tensors)) => Ok(Gguf {
@@ -290,6 +296,8 @@ fn check_apart(tensors: &[TensorPlace]) -> Result<(), String> {
 struct Reader<'a> {
     bytes: &'a [u8],
     at: usize,
+    /// Values of lists so far.
+    listed: usize,
 }
 
 impl<'a> Reader<'a> {
@@ -370,6 +378,10 @@ impl<'a> Reader<'a> {
             _ => 8,
         };
         let count = self.count(least)?;
+        self.listed += count;
+        if self.listed > MOST_LISTED {
+            return Err(format!("its lists hold more than {MOST_LISTED} values"));
+        }
         let mut list = Vec::new();
         for _ in 0..count {
             list.push(self.value(kind, depth + 1)?);

@@ -1,6 +1,7 @@
 //! Weights as small whole numbers that share scales in groups: taken from a checkpoint as they are, or rounded to.
 
 use crate::cut::cut;
+use crate::kind::gcd;
 use std::ops::Range;
 use vastrelay_kernels::groups::{Bits, GroupMatrix, Groups};
 
@@ -141,10 +142,6 @@ impl GroupWeights {
             minima: self.minima.as_deref(),
         }
     }
-}
-
-fn gcd(a: usize, b: usize) -> usize {
-    if b == 0 { a } else { gcd(b, a % b) }
 }
 
 /// Returns the scale and the minimum of a group that is to be rounded; both are zero or more than nothing in half precision.

@@ -4,8 +4,32 @@ use crate::precision::Precision;
 use std::fmt;
 use vastrelay_kernels::groups::Bits;
 
-/// Weights of a row that get one scale when all of them, or more, share one in the file.
+/// Most weights of a row that share a scale in memory: kernels round as many activations together.
 pub(crate) const SCALED_GROUP: usize = 128;
+/// Groups are whole multiples of so many weights, as kernels take them.
+const STEP: usize = 8;
+
+/// Returns how many weights share a scale in memory where so many of a row of `inputs` share one in the file: as many, or a part of
+/// them that divides them where they are more than [`SCALED_GROUP`]. Nothing where kernels do not take them; then weights become floats.
+pub(crate) fn group_in_memory(group: usize, inputs: usize) -> Option<usize> {
+    let kept = match group {
+        _ if group >= inputs => group.min(SCALED_GROUP),
+        0..=SCALED_GROUP => group,
+        _ => gcd(group, SCALED_GROUP),
+    };
+    // A row that is one group has no group after it, so its own length does not matter.
+    let kept = if group >= inputs {
+        kept.next_multiple_of(STEP)
+    } else {
+        kept
+    };
+    (kept > 0 && kept.is_multiple_of(STEP)).then_some(kept)
+}
+
+/// Returns the greatest number that divides both.
+pub(crate) fn gcd(a: usize, b: usize) -> usize {
+    if b == 0 { a } else { gcd(b, a % b) }
+}
 
 /// What a tensor is read as when nothing is to be lost.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

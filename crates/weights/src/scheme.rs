@@ -2,7 +2,7 @@
 
 use crate::error::WeightsError;
 use crate::groups::GroupWeights;
-use crate::kind::{Kind, SCALED_GROUP};
+use crate::kind::{Kind, SCALED_GROUP, group_in_memory};
 use serde_json::{Map, Value};
 use std::path::Path;
 use vastrelay_kernels::groups::Bits;
@@ -77,12 +77,16 @@ impl Scheme {
         }
     }
 
-    /// Returns what its matrices are read as when nothing is to be lost; `None` for floats, of which it does not tell the width.
-    pub fn kind(self) -> Option<Kind> {
-        let groups = |bits, group| Kind::Groups {
-            bits,
-            group: if group == 0 { SCALED_GROUP } else { group },
-            minima: true,
+    /// Returns the lossless kind of its matrices with so many inputs, where inputs come in order; `None` for floats, whose width it
+    /// does not determine.
+    pub fn kind(self, inputs: usize) -> Option<Kind> {
+        let groups = |bits, group| match group_in_memory(shared_by(group, inputs), inputs) {
+            Some(group) => Kind::Groups {
+                bits,
+                group,
+                minima: true,
+            },
+            None => Kind::F32,
         };
         match self {
             Scheme::Plain => None,
@@ -156,10 +160,18 @@ impl Scheme {
         }
     }
 
-    /// Returns in how many groups so many inputs fall.
-    pub(crate) fn groups(group: usize, inputs: usize) -> usize {
-        if group == 0 { 1 } else { inputs.div_ceil(group) }
+    /// Returns how many of so many inputs share a scale in the file; all where it does not pack numbers.
+    pub(crate) fn shared(self, inputs: usize) -> usize {
+        match self {
+            Scheme::ActivationAware { group } | Scheme::ErrorCompensating { group, .. } => shared_by(group, inputs),
+            Scheme::Plain | Scheme::Scaled { .. } => inputs,
+        }
     }
+}
+
+/// Returns how many of so many inputs share a scale, given the group size of a config, where 0 is one group for all.
+fn shared_by(group: usize, inputs: usize) -> usize {
+    if group == 0 { inputs } else { group }
 }
 
 /// Returns the sizes of a block: none where there is no field, and nothing where it cannot be used.
@@ -224,10 +236,12 @@ impl Packed<'_> {
         values
     }
 
-    /// Returns the matrix as numbers of 4 or 8 bits, where the inputs of a group lie side by side.
+    /// Returns the matrix as numbers of 4 or 8 bits in groups of `group`, where `shared` inputs that lie side by side share a scale in the
+    /// file.
     pub fn groups(
         &self,
         bits: Bits,
+        shared: usize,
         group: usize,
         numbers: impl Fn(usize, usize, usize) -> (u32, u32),
     ) -> GroupWeights {
@@ -243,9 +257,10 @@ impl Packed<'_> {
         for output in 0..self.outputs {
             for at in 0..count {
                 let inputs = at * group..((at + 1) * group).min(self.inputs);
-                let scale = self.scales[at * self.outputs + output];
-                let (_, zero) = numbers(output, inputs.start, at);
-                let row = inputs.map(|input| numbers(output, input, at).0 as u8);
+                let stored = inputs.start / shared;
+                let scale = self.scales[stored * self.outputs + output];
+                let (_, zero) = numbers(output, inputs.start, stored);
+                let row = inputs.map(|input| numbers(output, input, stored).0 as u8);
                 out.push(scale, -(zero as f32) * scale, row);
             }
         }

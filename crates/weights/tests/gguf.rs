@@ -254,6 +254,28 @@ fn lists_in_lists_in_lists_end_somewhere() {
     assert!(refusal(&deep).contains("nested more than 4 deep"));
 }
 
+/// A file with one setting, a list of bytes.
+fn with_list_of_bytes(count: usize) -> Vec<u8> {
+    let mut bytes = b"GGUF".to_vec();
+    bytes.extend(3u32.to_le_bytes());
+    bytes.extend(0u64.to_le_bytes());
+    bytes.extend(1u64.to_le_bytes());
+    bytes.extend(1u64.to_le_bytes());
+    bytes.push(b'a');
+    bytes.extend(9u32.to_le_bytes());
+    bytes.extend(0u32.to_le_bytes());
+    bytes.extend((count as u64).to_le_bytes());
+    bytes.resize(bytes.len() + count, 7);
+    bytes
+}
+
+#[test]
+fn lists_that_take_far_more_memory_than_their_file_are_refused() {
+    assert!(Gguf::parse(Path::new("model.gguf"), with_list_of_bytes(1_000)).is_ok());
+    let error = refusal(&with_list_of_bytes(9 << 20));
+    assert!(error.contains("more than 8388608 values"), "{error}");
+}
+
 proptest! {
     #[test]
     fn no_bytes_make_the_reader_panic(bytes in proptest::collection::vec(any::<u8>(), 0..400)) {

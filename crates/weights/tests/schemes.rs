@@ -5,7 +5,7 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use tempfile::TempDir;
-use vastrelay_weights::{Checkpoint, Matrix, WeightsError};
+use vastrelay_weights::{Checkpoint, Kind, Matrix, WeightsError};
 
 const SHAPE: [usize; 2] = [32, 96];
 
@@ -155,5 +155,94 @@ fn eight_bit_floats_stay_what_they_are_and_broken_ones_are_refused() {
         let checkpoint = Checkpoint::open(broken.path()).unwrap();
         let error = checkpoint.matrix("m.weight", &SHAPE).err().unwrap().to_string();
         assert!(error.contains("`m.weight` is partly NaN"), "{error}");
+    }
+}
+
+#[test]
+fn matrices_are_read_as_the_kind_that_memory_is_planned_for() {
+    for case in cases() {
+        let folder = folder(&case.config, &case.tensors);
+        let checkpoint = Checkpoint::open(folder.path()).unwrap();
+        let read = match checkpoint.matrix("m.weight", &SHAPE).unwrap() {
+            Matrix::Floats(_) => Kind::F32,
+            Matrix::F8(weights) => Kind::F8 { block: weights.block },
+            Matrix::Groups(groups) => Kind::Groups {
+                bits: groups.bits,
+                group: groups.group,
+                minima: groups.minima.is_some(),
+            },
+        };
+        assert_eq!(checkpoint.kind("m.weight"), read, "{}", case.name);
+    }
+}
+
+/// A part with bytes of one value.
+fn part(dtype: &str, shape: &[usize], byte: &str, size: usize) -> Part {
+    Part {
+        dtype: dtype.into(),
+        shape: shape.to_vec(),
+        bytes: byte.repeat(shape.iter().product::<usize>() * size),
+    }
+}
+
+/// Returns how a matrix of 1024 inputs and eight outputs is read that shares scales in groups of a size.
+fn groups_in_memory(bits: usize, group_size: i64) -> Option<usize> {
+    const SHAPE: [usize; 2] = [8, 1_024];
+    let groups = if group_size == -1 {
+        1
+    } else {
+        1_024usize.div_ceil(group_size as usize)
+    };
+    let config = json!({"quant_method": "gptq", "bits": bits, "group_size": group_size});
+    let tensors = [
+        ("qweight".to_owned(), part("I32", &[1_024 * bits / 32, 8], "53", 4)),
+        ("qzeros".to_owned(), part("I32", &[groups, 8 * bits / 32], "21", 4)),
+        ("scales".to_owned(), part("F16", &[groups, 8], "20", 2)),
+    ];
+    let folder = folder(&config, &BTreeMap::from(tensors));
+    let checkpoint = Checkpoint::open(folder.path()).unwrap();
+    let (matrix, values) = (
+        checkpoint.matrix("m.weight", &SHAPE).unwrap(),
+        checkpoint.tensor("m.weight", &SHAPE).unwrap().to_f32(),
+    );
+    assert_eq!(matrix.to_f32(), values);
+    match (matrix, checkpoint.kind("m.weight")) {
+        (Matrix::Groups(read), Kind::Groups { group, .. }) if read.group == group => Some(group),
+        (Matrix::Floats(_), Kind::F32) => None,
+        (_, kind) => panic!("it is not read as {kind}"),
+    }
+}
+
+#[test]
+fn no_more_than_128_activations_are_rounded_with_one_scale() {
+    for bits in [4, 8] {
+        assert_eq!(groups_in_memory(bits, -1), Some(128));
+        assert_eq!(groups_in_memory(bits, 1_024), Some(128));
+        assert_eq!(groups_in_memory(bits, 512), Some(128));
+        assert_eq!(groups_in_memory(bits, 192), Some(64));
+        assert_eq!(groups_in_memory(bits, 64), Some(64));
+        assert_eq!(groups_in_memory(bits, 12), None, "kernels take multiples of 8");
+    }
+}
+
+#[test]
+fn scales_of_another_shape_than_their_blocks_are_refused() {
+    let case = cases()
+        .into_iter()
+        .find(|case| case.name.contains("each block"))
+        .unwrap();
+    for shape in [
+        vec![7],
+        vec![3, 1],
+        vec![2],
+        vec![6],
+        vec![3, 2],
+        vec![2, 3, 1],
+        vec![2, 4],
+    ] {
+        let mut tensors = case.tensors.clone();
+        tensors.insert("weight_scale_inv".into(), part("F32", &shape, "3f", 4));
+        let error = read(&case.config, &tensors).unwrap_err().to_string();
+        assert!(error.contains("m.weight_scale_inv"), "{shape:?}: {error}");
     }
 }

@@ -4,7 +4,6 @@ use super::precision::PrecisionOptions;
 use clap::Args;
 use std::path::PathBuf;
 use vastrelay_planner::Typical;
-use vastrelay_service::fit::{USUAL_STEP_BUDGET, USUAL_WIDTH};
 
 #[derive(Args)]
 #[command(after_help = "\
@@ -37,13 +36,13 @@ pub struct FitOptions {
     /// A typical sequence: tokens of its prompt and of its answer
     #[arg(long, value_name = "PROMPT+ANSWER", default_value = "600+200")]
     pub typical: Typical,
-    /// Maximum sequences in a batch
-    #[arg(long, value_name = "N", default_value_t = USUAL_WIDTH)]
-    pub width: usize,
-    /// Maximum tokens in a step
-    #[arg(long, value_name = "TOKENS", default_value_t = USUAL_STEP_BUDGET)]
-    pub step_budget: usize,
-    /// Fraction of each device's memory that may be used [default: 0.9 of a simulated device's, 0.4 of this machine's]
+    /// Maximum sequences in a batch [default: 64 on an accelerator, 16 on a cpu]
+    #[arg(long, value_name = "N")]
+    pub width: Option<usize>,
+    /// Maximum tokens in a step [default: 512 on an accelerator, 320 on a cpu]
+    #[arg(long, value_name = "TOKENS")]
+    pub step_budget: Option<usize>,
+    /// Fraction of each device's memory that may be used [default: all of an accelerator's; of a cpu's what its profile does not reserve, or 0.4]
     #[arg(long, value_name = "FRACTION")]
     pub memory_share: Option<f64>,
     /// Show each formula with its numbers

@@ -70,18 +70,18 @@ Examples:
 pub struct ModelInspectOptions {
     /// A folder of safetensors, or a GGUF file
     pub path: PathBuf,
-    /// Maximum sequences in a batch, for the memory plan
-    #[arg(long, value_name = "N", default_value_t = 16)]
-    pub width: usize,
-    /// Maximum tokens in a step
-    #[arg(long, value_name = "TOKENS", default_value_t = 320)]
-    pub step_budget: usize,
+    /// Maximum sequences in a batch, for the memory plan [default: 16]
+    #[arg(long, value_name = "N")]
+    pub width: Option<usize>,
+    /// Maximum tokens in a step [default: 320]
+    #[arg(long, value_name = "TOKENS")]
+    pub step_budget: Option<usize>,
     /// Maximum tokens of a sequence [default: the model's own]
     #[arg(long, value_name = "TOKENS")]
     pub context: Option<usize>,
-    /// Fraction of this machine's memory that it may use
-    #[arg(long, value_name = "FRACTION", default_value_t = 0.4)]
-    pub memory_share: f64,
+    /// Fraction of this machine's memory that it may use [default: 0.4]
+    #[arg(long, value_name = "FRACTION")]
+    pub memory_share: Option<f64>,
     /// Shards to split it into
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub split: usize,

@@ -10,7 +10,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 use vastrelay_fleet::Settings;
 use vastrelay_planner::{CpuProfile, Profile};
-use vastrelay_service::ways::{USUAL_QUEUE_DEPTH, USUAL_STEP_BUDGET, USUAL_WIDTH};
+use vastrelay_service::ways::USUAL_QUEUE_DEPTH;
 use vastrelay_serving::{CoreWish, Isa};
 
 #[derive(Args)]
@@ -44,12 +44,12 @@ pub struct StartOptions {
     /// Address to listen on; port 0 picks a free port
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:7411")]
     pub listen: SocketAddr,
-    /// Maximum sequences in a batch
-    #[arg(long, value_name = "N", default_value_t = USUAL_WIDTH)]
-    pub width: usize,
-    /// Maximum tokens in a step, prefill and decode together
-    #[arg(long, value_name = "TOKENS", default_value_t = USUAL_STEP_BUDGET)]
-    pub step_budget: usize,
+    /// Maximum sequences in a batch [default: 16 on the cpu, 64 on a simulated device]
+    #[arg(long, value_name = "N")]
+    pub width: Option<usize>,
+    /// Maximum tokens in a step, prefill and decode together [default: 320 on the cpu, 512 on a simulated device]
+    #[arg(long, value_name = "TOKENS")]
+    pub step_budget: Option<usize>,
     /// Maximum tokens of a sequence, prompt plus output [default: the model's own]
     #[arg(long, value_name = "TOKENS")]
     pub context: Option<usize>,
@@ -74,7 +74,7 @@ pub struct StartOptions {
     /// Shards per endpoint, each with its own weights, KV memory and cores, or its own simulated device
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub split: usize,
-    /// Fraction of a device's memory that each endpoint may use [default: 0.4 of this machine's, 0.9 of a simulated device's]
+    /// Fraction of a device's memory that each endpoint may use [default: of the cpu's what its profile does not reserve, or 0.4; all of a simulated device's]
     #[arg(long, value_name = "FRACTION")]
     pub memory_share: Option<f64>,
     /// KV pages of 16 tokens, for layers without a window [default: as many as fit and are useful]
@@ -148,8 +148,8 @@ impl StartOptions {
             cores: self.cores.map(|most| CoreWish::Free { least: 1, most }),
             memory_share: self.memory_share,
             pages: self.pages,
-            width: Some(self.width),
-            step_budget: Some(self.step_budget),
+            width: self.width,
+            step_budget: self.step_budget,
             prefill_chunk: self.prefill_chunk,
             context: self.context,
             typical: None,

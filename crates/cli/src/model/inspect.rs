@@ -8,7 +8,7 @@ use crate::output::{json, line, precision_name};
 use serde::Serialize;
 use std::path::Path;
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_planner::{MemoryPlan, Wish};
+use vastrelay_planner::{MemoryPlan, Usual, Wish};
 use vastrelay_serving::model::texts;
 use vastrelay_serving::origin::Shape;
 use vastrelay_serving::{KvPrecision, Origin, Precision};
@@ -156,20 +156,22 @@ fn fit(
     kv: KvPrecision,
 ) -> Fit {
     let device = device_memory();
-    let budget = (device as f64 * options.memory_share) as usize;
+    let usual = Usual::on_cpu(device, None);
+    let budget = (device as f64 * options.memory_share.unwrap_or(usual.memory_share)) as usize;
     let context = options.context.unwrap_or(model.context).min(model.context);
     let shape = Shape {
         weights,
         kv,
         split: options.split,
         cores: machine_cores().usual(options.split),
-        step_budget: options.step_budget,
+        step_budget: options.step_budget.unwrap_or(usual.step_budget),
+        width: options.width.unwrap_or(usual.width),
         context,
     };
     let wish = Wish {
         device,
         budget,
-        width: options.width,
+        width: options.width.unwrap_or(usual.width),
         context,
         pages: None,
     };

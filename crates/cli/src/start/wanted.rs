@@ -118,8 +118,16 @@ fn addressable(store: &Store, kept: KeptEndpoint) -> Result<KeptEndpoint, Failur
         return Ok(kept);
     }
     let old = kept.name.clone();
+    let mut number = 1;
+    while store
+        .kept_endpoint(&format!("{old}-{number}"))
+        .map_err(Failure::failed)?
+        .is_some()
+    {
+        number += 1;
+    }
     let kept = KeptEndpoint {
-        name: format!("{old}-1"),
+        name: format!("{old}-{number}"),
         ..kept
     };
     store.rename_endpoint(&old, &kept.name).map_err(Failure::failed)?;

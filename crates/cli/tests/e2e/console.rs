@@ -15,11 +15,11 @@ use tempfile::TempDir;
 const PATIENCE: Duration = Duration::from_secs(180);
 
 /// A browser with a profile of its own; dropping it ends the driver.
-struct Browser {
+pub struct Browser {
     driver: Child,
     /// The driver's address.
     port: u16,
-    client: Client,
+    pub client: Client,
     /// The addresses of the services that it is signed in to.
     signed_in: Mutex<HashSet<String>>,
     _profile: TempDir,
@@ -33,7 +33,7 @@ enum Light {
 }
 
 impl Browser {
-    async fn start(width: u32, height: u32) -> Browser {
+    pub async fn start(width: u32, height: u32) -> Browser {
         Browser::start_in(Light::Day, width, height).await
     }
 
@@ -88,7 +88,7 @@ impl Browser {
     }
 
     /// Waits until an element shows a text.
-    async fn wait_for_text(&self, css: &str, text: &str) {
+    pub async fn wait_for_text(&self, css: &str, text: &str) {
         let mark = format!("//*[{css}][contains(., '{text}')]");
         let waiting = self.client.wait().at_most(PATIENCE);
         let found = waiting.for_element(Locator::XPath(&mark)).await;
@@ -98,7 +98,7 @@ impl Browser {
         }
     }
 
-    async fn end(mut self) {
+    pub async fn end(mut self) {
         let _ = self.client.clone().close().await;
         let _ = self.driver.kill();
         let _ = self.driver.wait();
@@ -120,7 +120,7 @@ impl Browser {
     }
 
     /// Goes to a page of the console with a session and waits until it shows a heading.
-    async fn open(&self, service: &Service, page: &str, heading: &str) {
+    pub async fn open(&self, service: &Service, page: &str, heading: &str) {
         self.sign_in(service).await;
         self.open_as_is(service, page, heading).await;
     }
@@ -135,7 +135,7 @@ impl Browser {
     }
 
     /// Clicks on an element as soon as it is there and stands still.
-    async fn click(&self, xpath: &str) {
+    pub async fn click(&self, xpath: &str) {
         let element = self
             .client
             .wait()
@@ -187,7 +187,7 @@ impl Browser {
         found.unwrap().is_selected().await.unwrap_or(false)
     }
 
-    async fn type_into(&self, name: &str, text: &str) {
+    pub async fn type_into(&self, name: &str, text: &str) {
         let field = format!("[name='{name}']");
         self.client
             .wait()
@@ -232,7 +232,7 @@ impl Browser {
     }
 
     /// Waits until a script returns something true.
-    async fn wait_until(&self, script: &str) -> serde_json::Value {
+    pub async fn wait_until(&self, script: &str) -> serde_json::Value {
         let begun = Instant::now();
         loop {
             let value = self.run(script).await;
@@ -243,13 +243,13 @@ impl Browser {
         }
     }
 
-    async fn run(&self, script: &str) -> serde_json::Value {
+    pub async fn run(&self, script: &str) -> serde_json::Value {
         self.client.execute(script, Vec::new()).await.unwrap()
     }
 }
 
 /// Every page, with a heading that it has.
-const PAGES: [(&str, &str); 12] = [
+pub const PAGES: [(&str, &str); 12] = [
     ("watch", "Watch"),
     ("endpoints/pierdesk", "How it came up"),
     ("deploy", "Deploy an endpoint"),
@@ -867,12 +867,12 @@ async fn a_model_is_fitted_on_sliders_served_by_the_command_and_loaded() {
     let page = format!("fit?model={}&context=32768", large.display());
     browser.open(&service, &page, "lighthouse-70b fits 4 ×").await;
     let fits = |sequences: &str| format!("return document.querySelector('dl dd').innerText === '{sequences}'");
-    browser.wait_until(&fits("4")).await;
+    browser.wait_until(&fits("6")).await;
     // Two steps down are a quarter of the context, and so four times the sequences.
     browser
         .press("//*[@data-field='context']//*[@role='slider']", "\u{e012}\u{e012}")
         .await;
-    browser.wait_until(&fits("16")).await;
+    browser.wait_until(&fits("24")).await;
     browser
         .press("//*[@data-field='width']//*[@role='slider']", "\u{e012}\u{e012}")
         .await;

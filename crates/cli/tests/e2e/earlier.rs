@@ -1,7 +1,10 @@
 //! A service takes over the database of an earlier version: calls, texts, keys, history and runs.
 
+use crate::deployed::{LOOPBACK, succeeded};
 use crate::support::{Service, repository};
 use serde_json::{Value, json};
+use tempfile::TempDir;
+use vastrelay_store::Store;
 
 /// A key of the old database that may manage.
 const MANAGES: &str = "vr-dc5a4536-4cb51b3bea164ffd1ff897d6da94d37f2236815180cbd965";
@@ -87,4 +90,22 @@ async fn old_keys_runs_and_history_are_read() {
         .await
         .1;
     assert_eq!(history["span"], 60);
+}
+
+#[test]
+fn names_that_earlier_versions_took_and_that_cannot_be_addressed_get_a_number() {
+    let model = repository().join("demo/models/pierdesk-1").display().to_string();
+    let service = Service::start_in(TempDir::new().unwrap(), &LOOPBACK);
+    for name in ["team/desk", "team/log-1"] {
+        succeeded(&service, &["endpoint", "deploy", &format!("{name}={model}")]);
+    }
+    service.signal("TERM");
+    let data = service.ended();
+    let store = Store::open_beside(data.path()).unwrap();
+    store.rename_endpoint("team/desk", "team/log").unwrap();
+    drop(store);
+    let service = Service::start_in(data, &LOOPBACK);
+    let shown = service.client_json(&["endpoint", "show", "team/log-2"]);
+    assert_eq!(shown["state"], "ready", "{shown}");
+    succeeded(&service, &["endpoint", "remove", "team/log-2"]);
 }

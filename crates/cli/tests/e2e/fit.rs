@@ -53,7 +53,7 @@ fn a_large_model_fits_four_devices_and_the_arithmetic_adds_up() {
     let shown = text(&shown.stdout);
     for part in [
         "4 × sim-48g",
-        "0.9 × 48.0 GiB",
+        "1 × 48.0 GiB",
         "left for KV ÷ a sequence",
         "predicted, not measured",
     ] {

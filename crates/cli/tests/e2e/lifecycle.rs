@@ -2,6 +2,7 @@
 
 use crate::deployed::{LOOPBACK, asked, client, refused, small, spec, spec_of, states, succeeded, wait_for_state};
 use crate::support::{Service, chat, repository, vastrelay, with};
+use futures_util::future::join_all;
 use serde_json::{Value, json};
 use tempfile::TempDir;
 
@@ -614,5 +615,37 @@ async fn a_build_whose_tensors_are_gone_or_cut_short_is_made_again() {
         let (status, answer) = service.post("/manage/endpoints/pierdesk/start", &json!({})).await;
         assert_eq!(status, 201, "{damage}: {answer}");
         assert!(service.ask("Hello").await.contains("passenger desk"));
+    }
+}
+
+#[tokio::test]
+async fn calls_that_run_or_wait_when_the_service_ends_are_told_so_and_recorded() {
+    let service = Service::demo(&["--width", "1"]);
+    let endless = with(chat("Hello"), json!({"min_tokens": 1900, "max_tokens": 1900}));
+    let calls = ["runs", "waits"].map(|name| service.send_named("/v1/chat/completions", &endless, name));
+    let ending = async {
+        service
+            .wait_for("one runs and one waits", |endpoint| {
+                endpoint["occupancy"]["lanes_used"] == 1 && endpoint["occupancy"]["queue_depth"] == 1
+            })
+            .await;
+        service.signal("TERM");
+        while !service.log().contains("draining") {
+            tokio::task::yield_now().await;
+        }
+        // It does not wait for the calls any longer.
+        service.signal("TERM");
+    };
+    let (answers, ()) = tokio::join!(join_all(calls), ending);
+    for answer in answers {
+        let status = answer.status().as_u16();
+        let answer: Value = answer.json().await.unwrap();
+        assert_eq!(status, 503, "{answer}");
+        assert_eq!(answer["error"]["code"], "endpoint_stopped", "{answer}");
+    }
+    let next = Service::start_in(service.ended(), &["--demo", "--listen", "127.0.0.1:0"]);
+    for name in ["runs", "waits"] {
+        let (status, kept) = next.get(&format!("/manage/requests/{name}")).await;
+        assert_eq!((status, &kept["call"]["status"]), (200, &json!(503)), "{kept}");
     }
 }

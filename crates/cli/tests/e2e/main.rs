@@ -25,6 +25,7 @@ mod measure;
 mod metrics;
 mod model;
 mod operator;
+mod pages;
 mod parking;
 mod raw;
 mod records;

@@ -267,13 +267,18 @@ async fn a_release_outlives_restarts_and_another_setting_makes_another() {
     );
 }
 
-#[tokio::test]
-async fn a_load_test_ends_with_the_endpoint_it_was_sent_to_and_keeps_what_it_has() {
-    let service = Service::demo(&[]);
-    let order = json!({"model": "pierdesk", "name": "cut", "arrival": {"kind": "closed", "users": 2},
+/// Begins a long load test of a name and waits until some of its calls have ended.
+pub async fn begin_load(service: &Service, name: &str) {
+    let order = json!({"model": "pierdesk", "name": name, "arrival": {"kind": "closed", "users": 2},
         "span": {"seconds": 600}, "prompts": {"kind": "set", "name": "questions"}});
     assert_eq!(service.post("/manage/load", &order).await.0, 202);
     while service.get("/manage/load").await.1["ended"].as_u64().unwrap_or(0) < 5 {}
+}
+
+#[tokio::test]
+async fn a_load_test_ends_with_the_endpoint_it_was_sent_to_and_keeps_what_it_has() {
+    let service = Service::demo(&[]);
+    begin_load(&service, "cut").await;
     assert_eq!(
         service
             .post("/manage/endpoints/pierdesk/stop", &json!({"within": 60}))
@@ -295,10 +300,7 @@ async fn a_load_test_ends_with_the_endpoint_it_was_sent_to_and_keeps_what_it_has
 #[tokio::test]
 async fn a_service_that_drains_ends_its_own_load_test_and_saves_it() {
     let service = Service::demo(&[]);
-    let order = json!({"model": "pierdesk", "name": "last", "arrival": {"kind": "closed", "users": 2},
-        "span": {"seconds": 600}, "prompts": {"kind": "set", "name": "questions"}});
-    assert_eq!(service.post("/manage/load", &order).await.0, 202);
-    while service.get("/manage/load").await.1["ended"].as_u64().unwrap_or(0) < 5 {}
+    begin_load(&service, "last").await;
     service.signal("TERM");
     let service = service.ended();
     let service = Service::start_in(service, &["--listen", "127.0.0.1:0"]);

@@ -98,7 +98,7 @@ async fn a_large_model_streams_and_is_marked_simulated_wherever_it_shows() {
 #[test]
 fn what_does_not_fit_is_refused_with_the_arithmetic_and_what_would() {
     for (split, parts) in [
-        ("2", ["more than its limit of 43.2 GiB", "a split of 4 or 8 would fit"]),
+        ("2", ["more than its limit of 48.0 GiB", "a split of 4 or 8 would fit"]),
         ("3", ["does not divide 64 query heads", "use 1, 2, 4"]),
         ("16", ["there are 8 devices", "a split of 4 or 8 would fit"]),
     ] {
@@ -275,5 +275,21 @@ async fn the_queue_begins_where_the_sequences_end_that_fit() {
             together, all_run,
             "{users} users, {fits} fit: {most} at once, {preempted} preempted"
         );
+    }
+}
+
+#[tokio::test]
+async fn a_model_is_served_with_the_width_and_budget_that_it_is_fitted_with() {
+    let model = repository().join("demo/models/pierdesk-1");
+    let (model, named) = (model.display().to_string(), format!("desk={}", model.display()));
+    let service = Service::start(&["--model", &named, "--device", "sim-24g"]);
+    let endpoint = service.endpoint().await;
+    let fitted = vastrelay()
+        .args(["fit", &model, "--device", "sim-24g", "--json"])
+        .output()
+        .unwrap();
+    let fitted: Value = serde_json::from_slice(&fitted.stdout).unwrap();
+    for setting in ["width", "step_budget"] {
+        assert_eq!(endpoint["replicas"][0][setting], fitted[setting], "{setting}");
     }
 }

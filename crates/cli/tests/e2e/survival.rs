@@ -3,6 +3,7 @@
 use crate::support::{Service, chat, frames, whole, with};
 use serde_json::{Value, json};
 use std::path::Path;
+use tempfile::TempDir;
 
 /// Returns a request whose answer is long.
 fn long(more: Value) -> Value {
@@ -335,4 +336,25 @@ async fn a_request_that_three_workers_die_of_is_given_up_and_the_next_one_is_ans
         .wait_for("it is back", |endpoint| endpoint["state"] == "ready")
         .await;
     assert_eq!(service.post("/v1/completions", &short).await.0, 200);
+}
+
+#[tokio::test]
+async fn a_worker_whose_log_cannot_be_read_is_ended_by_the_next_service_and_replaced() {
+    let words = ["--demo", "--listen", "127.0.0.1:0", "--workers-stay", "60s"];
+    let service = Service::start_in(TempDir::new().unwrap(), &words);
+    let left = service.any_worker().await;
+    let data = service.kill();
+    let logs = std::fs::read_dir(data.path().join("workers")).unwrap();
+    let log = logs
+        .map(|entry| entry.unwrap().path())
+        .find(|path| path.extension().is_some_and(|end| end == "log"));
+    let log = log.expect("a worker has a log");
+    std::fs::remove_file(&log).unwrap();
+    std::fs::create_dir(&log).unwrap();
+    let next = Service::start_in(data, &words);
+    assert!(!next.ask("Can I bring my dog?").await.is_empty());
+    assert_ne!(next.worker(), left);
+    assert!(!next.has_process(left), "nobody watches it any more");
+    next.signal("TERM");
+    next.wait();
 }

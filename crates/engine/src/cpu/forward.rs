@@ -79,13 +79,13 @@ impl Forward {
         std::mem::replace(&mut self.space.scratch.grams, grams)
     }
 
-    /// Returns for how many tokens of a step there are logits at once.
-    pub fn logit_rows(tokens: usize) -> usize {
-        (tokens / 4).max(SCORED_AT_ONCE)
+    /// Returns for how many tokens of a step there are logits at once: each row of a full batch may want a token.
+    pub fn logit_rows(tokens: usize, width: usize) -> usize {
+        width.max(SCORED_AT_ONCE).min(tokens)
     }
 
-    /// Returns the bytes of the workspace for a step of so many tokens.
-    pub fn workspace_bytes(model: &ModelDescription, tokens: usize) -> usize {
+    /// Returns the bytes of the workspace for a step of so many tokens and rows.
+    pub fn workspace_bytes(model: &ModelDescription, tokens: usize, width: usize) -> usize {
         let heads = model.heads * model.head_dim;
         let kv = 2 * model.kv_heads * model.head_dim;
         let experts = model
@@ -93,7 +93,10 @@ impl Forward {
             .as_ref()
             .map_or(0, |experts| experts.count + 3 * experts.width + 2 * model.width);
         let row = 4 * model.width + 2 * heads + kv + 3 * model.mlp_width + experts;
-        (tokens * row + Forward::logit_rows(tokens) * model.vocabulary) * size_of::<f32>()
+        // The rows of the widest product, laid out or rounded for the kernels.
+        let laid_out = model.width.max(heads).max(model.mlp_width);
+        let logits = Forward::logit_rows(tokens, width) * model.vocabulary;
+        (tokens * (row + laid_out) + logits) * size_of::<f32>()
     }
 
     /// Lets the other shards know that this one has failed.

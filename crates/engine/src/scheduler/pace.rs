@@ -14,10 +14,10 @@ const MOST_YIELD: usize = 4;
 const LEAST: usize = 16;
 /// Tokens of a prompt that a step takes before any time is known.
 const UNKNOWN: usize = 64;
-/// Tokens of a prompt from which a step tells how fast prompts are when they are alone.
+/// A step with one prompt alone teaches its speed from so many tokens on.
 const LONG: usize = 128;
 
-/// What a step computes.
+/// The work of a step.
 #[derive(Clone, Copy, Default)]
 pub(super) struct StepWork {
     /// Rows that decode.
@@ -91,7 +91,8 @@ impl Pace {
     }
 
     /// Returns the time of a step with these streams, and the time that prompts add to it: a fixed part and one for each token, both without
-    /// context. A token never costs nothing, whatever the noise of a few steps says.
+    /// context. A token always costs time, also where a few noisy steps
+    /// seem to show the contrary.
     fn times(&self, streams: StepWork) -> Option<(f64, f64, f64)> {
         let costs = |line: &Line| {
             let (fixed, each) = line

@@ -8,3 +8,4 @@ mod reference;
 mod resume;
 mod split;
 mod support;
+mod workspace;

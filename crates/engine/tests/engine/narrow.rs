@@ -71,6 +71,7 @@ fn settings(weights: Precision, split: usize) -> CpuSettings {
         split,
         context: 64,
         step_tokens: 64,
+        width: 16,
         pages: vec![4],
         weights,
         kv: KvPrecision::F32,

@@ -87,6 +87,7 @@ fn settings(weights: Precision) -> CpuSettings {
         split: 1,
         context: 256,
         step_tokens: 256,
+        width: 16,
         pages: vec![32],
         weights,
         kv: KvPrecision::F32,

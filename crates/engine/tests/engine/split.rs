@@ -37,6 +37,7 @@ fn settings(folder: &Path, split: usize, weights: Precision) -> (Checkpoint, Mod
         split,
         context: 64,
         step_tokens: 64,
+        width: 16,
         pages: vec![8],
         weights,
         kv: KvPrecision::F32,

@@ -1,7 +1,7 @@
 //! `GET /manage/fit`.
 
 use crate::endpoints::Endpoints;
-use crate::fit::{self, Ask, AskError, Subject, USUAL_STEP_BUDGET, USUAL_TYPICAL, USUAL_WIDTH};
+use crate::fit::{self, Ask, AskError, Subject, USUAL_TYPICAL};
 use crate::guard::Caller;
 use crate::loader::Loader;
 use crate::problem::Problem;
@@ -105,7 +105,7 @@ fn answer(loader: &Loader, query: &FitQuery, path: &Path) -> Result<FitAnswer, P
     };
     let ask = asked(query)?;
     let stored = |tensor: &str| subject.kind(tensor);
-    let question = ask.question(&subject.description, &stored, hardware.is_simulated())?;
+    let question = ask.question(&subject.description, &stored, hardware.usual())?;
     let fits = question.splits(hardware, hardware.count());
     let ways: Vec<FitWay> = fits.iter().map(|fit| fit::way(&question, hardware, fit)).collect();
     let least = || fits.iter().find(|fit| fit.verdict.is_ok()).map(|fit| fit.split);
@@ -147,8 +147,8 @@ fn asked(query: &FitQuery) -> Result<Ask, Problem> {
         kv,
         count: None,
         context: query.context,
-        width: query.width.unwrap_or(USUAL_WIDTH),
-        step_budget: query.step_budget.unwrap_or(USUAL_STEP_BUDGET),
+        width: query.width,
+        step_budget: query.step_budget,
         memory_share: query.memory_share,
         typical: Typical {
             prompt: tokens("prompt", query.prompt, USUAL_TYPICAL.prompt)?,

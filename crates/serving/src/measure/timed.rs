@@ -75,6 +75,7 @@ impl TimedModel {
             split: 1,
             context: load.context,
             step_tokens: load.step,
+            width: load.step,
             pages: vec![load.sequences * pages; description.sights().len()],
             weights: load.weights,
             kv: load.kv,

@@ -291,8 +291,7 @@ impl WorkerEngine {
         self.heard.lock().last
     }
 
-    /// Asks the worker's engine for a sign of life when it has nothing to do and has said nothing for a while, unless it was asked and has
-    /// not answered. Returns since when it owes an answer.
+    /// Pings the worker's engine after a silence without work, one ping at a time. Returns the time of a ping without an answer.
     pub fn ping(&self) -> Option<Instant> {
         let is_idle = self.edge.unanswered() == 0;
         let mut state = self.heard.lock();
@@ -395,7 +394,7 @@ impl Heard {
         self.lock().last = Instant::now();
     }
 
-    /// Notes that the engine has told something.
+    /// Notes a frame of the engine, which answers any ping.
     fn answered(&self) {
         self.lock().pinged = None;
     }

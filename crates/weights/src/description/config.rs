@@ -30,6 +30,8 @@ pub(super) struct Fields {
 
 /// More layers than any model has; what is kept for each layer is not allocated for more.
 const MOST_LAYERS: usize = 4096;
+/// More experts than any model has, over all of its layers.
+const MOST_EXPERTS: usize = 1 << 18;
 
 impl Fields {
     /// Returns the model that the config describes.
@@ -215,6 +217,13 @@ impl Fields {
 
     fn experts(&self, names: ExpertNames, layers: usize) -> Result<Experts, WeightsError> {
         let count = self.count(names.count)?;
+        if count > MOST_EXPERTS / layers {
+            let most = MOST_EXPERTS / layers;
+            return self.refuse(
+                names.count,
+                format!("must be a whole number from 1 to {most} for {layers} layers"),
+            );
+        }
         let used = self.count("num_experts_per_tok")?;
         if used > count {
             return self.refuse("num_experts_per_tok", format!("there are {count} experts"));
