@@ -78,8 +78,8 @@ pub enum DoesNotFit {
     /// Not even one sequence does.
     #[error(
         "it needs {} for weights, workspace and process and {} for one sequence of {context} tokens: {} more than its limit of \
-         {}; use a smaller context or a larger memory share",
-        bytes(*fixed), bytes(*sequence), bytes((fixed + sequence).saturating_sub(*budget)), bytes(*budget)
+         {}; use {}",
+        bytes(*fixed), bytes(*sequence), bytes((fixed + sequence).saturating_sub(*budget)), bytes(*budget), advice(*budget < *device)
     )]
     Sequence {
         /// Weights, workspace and process.
@@ -90,6 +90,8 @@ pub enum DoesNotFit {
         context: usize,
         /// What the replica may take.
         budget: usize,
+        /// The memory of the device.
+        device: usize,
     },
     /// The pages that were asked for do not.
     #[error(
@@ -108,6 +110,14 @@ pub enum DoesNotFit {
         /// Pages that would fit.
         most: usize,
     },
+}
+
+/// Returns what would let a sequence fit.
+fn advice(has_larger_share: bool) -> &'static str {
+    match has_larger_share {
+        true => "a smaller context or a larger memory share",
+        false => "a smaller context, a lower precision or more devices",
+    }
 }
 
 impl MemoryPlan {
@@ -161,6 +171,7 @@ impl MemoryPlan {
                 sequence,
                 context: wish.context,
                 budget: wish.budget,
+                device: wish.device,
             });
         }
         Ok(MemoryPlan {

@@ -228,7 +228,10 @@ async fn taken(
             }
             // The worker had ended before it saw the requests.
             Err(Refusal::Stopped(_)) => {}
-            Err(Refusal::Lost(_)) if placed.replica.generate.is_drained() => survival.left(),
+            Err(Refusal::Lost(_)) if placed.replica.generate.is_drained() => {
+                survival.left();
+                entry.again = true;
+            }
             Err(Refusal::Lost(why)) if !survival.lost() => {
                 return Err(Refused::Problem(Problem::internal(given_up(&why))));
             }
