@@ -425,6 +425,23 @@ mod tests {
     }
 
     #[test]
+    fn a_token_meets_the_experts_that_it_uses_besides_all_other_matrices() {
+        let config = r#"{"architectures": ["MixtralForCausalLM"], "vocab_size": 1000, "hidden_size": 64, "intermediate_size": 100,
+            "num_hidden_layers": 3, "num_attention_heads": 4, "num_key_value_heads": 2, "rms_norm_eps": 1e-5,
+            "max_position_embeddings": 256, "num_local_experts": 8, "num_experts_per_tok": 2}"#;
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("config.json"), config).unwrap();
+        let model = ModelDescription::open(folder.path()).unwrap();
+        let cost = CpuCost::new(&model, &|_| Kind::Bf16, Precisions::default(), &steady());
+        let (dense, expert) = (3 * (64 * (64 + 32 + 32 + 64) + 64 * 8), 3 * 3 * 64 * 100);
+        for tokens in [1, 5] {
+            let step = cost.step(&vec![CostRow::decode(9); tokens]);
+            let products = (tokens * (dense + 2 * expert)) as f64;
+            assert!((step.matrices * 1e9 / products - 1.0).abs() < 1e-9, "{step:?}");
+        }
+    }
+
+    #[test]
     fn a_profile_of_the_cpu_is_read_and_what_is_wrong_with_it_is_said() {
         use crate::profiles::Profile;
         let part = "name = \"cpu\"\ncores = 2\nmemory = \"4 GiB\"\nprice = { hour = 0.2 }\n";
@@ -446,6 +463,11 @@ mod tests {
             ("rates = [1000000000.0]", "rates = []"),
             ("\"int4\"", "\"int8\""),
             ("\"f32\"", "\"f64\""),
+            (
+                "rows = [1]\nrates = [1000000000.0]",
+                "rows = [1, 1]\nrates = [1e9, 1e9]",
+            ),
+            ("rows = [1]", "rows = [0]"),
         ] {
             let text = whole.to_toml();
             assert!(text.contains(from), "{text}");
