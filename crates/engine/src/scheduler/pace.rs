@@ -364,6 +364,21 @@ mod tests {
     }
 
     #[test]
+    fn a_prompt_that_is_slower_beside_streams_than_alone_gets_the_longest_parts() {
+        let mut pace = Pace::default();
+        for round in 0..100 {
+            pace.learn(with_prompt(0, 0, 0, 500), 500.0 * 1e-4);
+            pace.learn(streams(16, 0), 0.020);
+            let tokens = 16 * (1 + round % 8);
+            pace.learn(with_prompt(16, 0, 0, tokens), 0.020 + tokens as f64 * 1.5e-4);
+        }
+        // Beside streams a token takes 0.15 ms, alone 0.1 ms: only parts of 500 tokens and more would make up for the streams' 20 ms,
+        // and steps may become 2.7 times as long, which is 226 tokens or some more. 2.3 times as long would be 173.
+        let room = pace.prefill_room(streams(16, 0), 0, 0);
+        assert!((208..=256).contains(&room), "{room}");
+    }
+
+    #[test]
     fn a_token_never_costs_nothing() {
         let mut pace = Pace::default();
         for round in 0..100 {
