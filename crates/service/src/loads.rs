@@ -70,3 +70,21 @@ impl Loads {
 pub(crate) fn is_under_way(status: &LoadStatus) -> bool {
     matches!(status.state, LoadState::Warming | LoadState::Sending)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_load_test_whose_thread_cannot_start_is_over_and_the_next_one_may_begin() {
+        let loads = Loads::default();
+        let status = LoadStatus::default();
+        assert!(loads.begin(status.clone()).is_ok());
+        assert!(loads.begin(status.clone()).is_err(), "one is under way");
+        loads.give_up("its thread cannot be started");
+        let over = loads.status().unwrap();
+        assert!(!is_under_way(&over));
+        assert_eq!(over.failure.as_deref(), Some("its thread cannot be started"));
+        assert!(loads.begin(status).is_ok());
+    }
+}
