@@ -69,6 +69,25 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
     }
   }
   const field = "border border-ink/60 bg-paper h-8 px-2";
+  const number = (
+    name: string,
+    label: string,
+    placeholder: string,
+    width: string,
+    more: { max?: number; title?: string } = {},
+  ) => (
+    <label className="flex flex-col text-sm">
+      {label}
+      <input
+        name={name}
+        type="number"
+        min="1"
+        placeholder={placeholder}
+        className={`${field} ${width}`}
+        {...more}
+      />
+    </label>
+  );
   return (
     <form
       onSubmit={submit}
@@ -95,38 +114,12 @@ function NewKeyForm({ onMade }: { onMade: (key: MadeKey) => void }) {
           ))}
         </select>
       </label>
-      <label className="flex flex-col text-sm">
-        Calls per minute
-        <input
-          name="per_minute"
-          type="number"
-          min="1"
-          placeholder="no limit"
-          className={`${field} w-28`}
-        />
-      </label>
-      <label className="flex flex-col text-sm">
-        Concurrent calls
-        <input
-          name="at_once"
-          type="number"
-          min="1"
-          placeholder="no limit"
-          className={`${field} w-28`}
-        />
-      </label>
-      <label className="flex flex-col text-sm">
-        Weight
-        <input
-          name="weight"
-          type="number"
-          min="1"
-          max="100"
-          placeholder="1"
-          title="Share of the lanes compared to other keys while calls of several keys wait"
-          className={`${field} w-20`}
-        />
-      </label>
+      {number("per_minute", "Calls per minute", "no limit", "w-28")}
+      {number("at_once", "Concurrent calls", "no limit", "w-28")}
+      {number("weight", "Weight", "1", "w-20", {
+        max: 100,
+        title: "Share of the lanes compared to other keys while calls of several keys wait",
+      })}
       <label className="flex flex-col text-sm">
         Endpoints
         <input name="endpoints" placeholder="all" className={`${field} w-48`} />

@@ -72,7 +72,7 @@ pub struct StepSize {
     pub cores: usize,
 }
 
-/// Bytes that a replica takes for its program, records and buffers, whatever the model.
+/// Bytes of a replica's program, records and buffers with any model.
 const PROGRAM_BYTES: usize = 16 << 20;
 /// Bytes of a kernel thread's stack that are used.
 const STACK_BYTES: usize = 256 << 10;
@@ -152,8 +152,8 @@ impl CpuExecutor {
         Shard::all(split).map(shard).sum::<usize>() + exchanged * size_of::<f32>() + sampler
     }
 
-    /// Returns about how many bytes a replica takes besides: program and records, stacks of its threads, and its tokenizer, which grows
-    /// with the vocabulary.
+    /// Returns an estimate of a replica's other bytes: program and records, stacks of threads, and the tokenizer, which grows with the
+    /// vocabulary.
     pub fn process_bytes(model: &ModelDescription, cores: usize) -> usize {
         PROGRAM_BYTES + cores * STACK_BYTES + model.vocabulary * TOKENIZER_BYTES
     }

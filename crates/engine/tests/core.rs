@@ -473,7 +473,7 @@ fn a_worker_that_only_scores_texts_outlives_a_row_of_nan_unless_nothing_was_ever
     }
 }
 
-/// A request as nobody would make it, or as many do.
+/// A request of any form, sensible or not.
 fn wild() -> impl Strategy<Value = GenerationRequest> {
     let ids = || proptest::collection::vec(0u32..4_200, 0..6);
     let number = || prop::sample::select(vec![0.0, 0.5, 1.0, 1.0, -1.0, f32::NAN, f32::INFINITY]);

@@ -612,7 +612,7 @@ fn a_long_prompt_that_shorter_ones_pass_without_end_loses_a_small_part_of_its_st
         steps += 1;
         assert!(steps < 1_000, "starved");
     }
-    // Alone it takes 47 steps; a burst of 256 tokens and an eighth of its own may pass it.
+    // The prompt alone takes 47 steps; a burst of 256 tokens and an eighth of its length may pass it.
     assert!(aged && steps <= 47 * 9 / 8 + 8, "{steps}");
 }
 
@@ -654,7 +654,10 @@ fn parts_of_a_prompt_get_shorter_where_attention_has_more_to_read() {
     while parts.iter().map(|(_, tokens)| tokens).sum::<usize>() < 6_000 {
         let plan = step_of(&mut scheduler);
         let row = plan.rows.iter().find(|row| row.sequence == SequenceId(9)).unwrap();
-        assert!(plan.rows.len() == 5 && row.tokens < 512, "streams go on beside it");
+        assert!(
+            plan.rows.len() == 5 && row.tokens < 512,
+            "the streams decode beside the prompt"
+        );
         parts.push((row.start, row.tokens));
     }
     let mean = |from: usize, to: usize| {

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-/// Shortest silence that is a hang unless somebody says otherwise.
+/// Shortest silence that is a hang by default.
 pub const USUAL_SILENCE: Duration = Duration::from_secs(60);
 /// Time in which an idle engine answers a ping, longer by its longest step.
 const ANSWER_LIMIT: Duration = Duration::from_secs(10);

@@ -1,9 +1,9 @@
-//! Whether a request that has lost its worker goes on elsewhere.
+//! The decision to hand a request to another worker after its worker has ended.
 
 /// Workers that may die in a row with a request and without a token of it.
 const MOST_DEATHS: u32 = 3;
 
-/// What a request has been through.
+/// The workers that a request has lost.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Survival {
     /// Workers in a row that died with it before it had a token of them.
@@ -17,7 +17,7 @@ impl Survival {
         self.has_token = true;
     }
 
-    /// Notes that its worker is gone; returns whether it goes on elsewhere. A request with a token has shown that workers survive it. One
+    /// Notes the end of its worker; returns whether another worker gets the request. A request with a token has shown that workers survive it. One
     /// that only waited there runs [alone](Self::is_suspect) before it is given up, which shows that it is harmless.
     pub fn lost(&mut self) -> bool {
         if std::mem::take(&mut self.has_token) {

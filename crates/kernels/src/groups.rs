@@ -401,35 +401,17 @@ mod tests {
             }
         }
         for isa in Isa::available() {
+            let threads = ThreadPool::new(cores);
+            let mut apply =
+                |x: &[f32], out: &mut [f32], write| matrix.apply(isa, &threads, &mut rounded, x, out, write);
             let mut out = vec![f32::NAN; rows * outputs];
-            matrix.apply(
-                isa,
-                &ThreadPool::new(cores),
-                &mut rounded,
-                &case.x,
-                &mut out,
-                Write::Replace,
-            );
+            apply(&case.x, &mut out, Write::Replace);
             prop_assert_eq!(&out, &scalar, "{:?}", isa);
             // A row alone has the same bits.
             let mut alone = vec![f32::NAN; outputs];
-            matrix.apply(
-                isa,
-                &ThreadPool::new(cores),
-                &mut rounded,
-                &case.x[..inputs],
-                &mut alone,
-                Write::Replace,
-            );
+            apply(&case.x[..inputs], &mut alone, Write::Replace);
             prop_assert_eq!(&alone[..], &scalar[..outputs]);
-            matrix.apply(
-                isa,
-                &ThreadPool::new(cores),
-                &mut rounded,
-                &case.x,
-                &mut out,
-                Write::Add,
-            );
+            apply(&case.x, &mut out, Write::Add);
             prop_assert!(out.iter().zip(&scalar).all(|(out, once)| *out == once + once));
         }
         Ok(())

@@ -30,7 +30,7 @@ pub struct CpuProfile {
     /// Memory of that which the system and other programs need; three fifths when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reserve: Option<ByteSize>,
-    /// What it draws, where somebody knows.
+    /// Its power, where that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub power: Option<Power>,
     /// What it costs, where somebody knows.

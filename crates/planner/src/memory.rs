@@ -88,7 +88,7 @@ pub enum DoesNotFit {
         sequence: usize,
         /// Tokens of one sequence.
         context: usize,
-        /// What the replica may take.
+        /// Most bytes of the replica.
         budget: usize,
         /// The memory of the device.
         device: usize,
@@ -105,7 +105,7 @@ pub enum DoesNotFit {
         page: usize,
         /// What weights, workspace and process leave.
         left: usize,
-        /// What the replica may take.
+        /// Most bytes of the replica.
         budget: usize,
         /// Pages that would fit.
         most: usize,

@@ -200,9 +200,11 @@ impl Workers {
             Ok(log) => log,
             Err(error) => {
                 tracing::warn!(endpoint = duty.endpoint, %error, "a worker was ended, as its log cannot be read");
-                connection.end();
-                process.finish(START_FAILED_LIMIT);
-                self.folder.remove(&name);
+                self.end(Found {
+                    name,
+                    process,
+                    connection,
+                });
                 return None;
             }
         };
@@ -230,10 +232,15 @@ impl Workers {
     pub fn end_leftover(&self) {
         for left in std::mem::take(&mut *self.found.lock().unwrap_or_else(PoisonError::into_inner)) {
             tracing::info!(worker = left.name, "ended a worker that nobody needs any more");
-            left.connection.end();
-            left.process.finish(START_FAILED_LIMIT);
-            self.folder.remove(&left.name);
+            self.end(left);
         }
+    }
+
+    /// Ends a worker of an earlier service and removes its files.
+    fn end(&self, found: Found) {
+        found.connection.end();
+        found.process.finish(START_FAILED_LIMIT);
+        self.folder.remove(&found.name);
     }
 
     /// Runs what keeps a replica alive.

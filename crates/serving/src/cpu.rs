@@ -19,7 +19,7 @@ pub struct CpuHardware {
     pub cores: usize,
     /// The settings of a replica where nothing sets them.
     pub usual: Usual,
-    /// What it costs for an hour.
+    /// Its price for an hour.
     pub price: f64,
     /// How fast it is.
     pub speed: CpuSpeed,

@@ -24,7 +24,7 @@ struct Inner {
     usual: Usual,
     /// The folder with the files through which replicas take turns.
     turns: PathBuf,
-    /// Says how much of one is available to anybody now.
+    /// Returns the bytes of one device that are available to any program now.
     available: Box<dyn Fn() -> usize + Send + Sync>,
     /// What replicas hold, with the bytes of it that lie in memory.
     held: Mutex<Ledger<Arc<AtomicUsize>>>,
@@ -122,7 +122,7 @@ impl Device {
         self.lock().taken_of(place)
     }
 
-    /// Returns this machine's processor, with so many bytes of memory and these cores; `available` says how many bytes anybody may take now.
+    /// Returns this machine's processor, with so many bytes of memory and these cores; `available` returns the bytes that any program may take now.
     pub fn cpu(total: usize, cores: Cores, available: impl Fn() -> usize + Send + Sync + 'static) -> Device {
         Device::cpu_with(total, None, cores, available)
     }

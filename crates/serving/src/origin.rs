@@ -1,4 +1,4 @@
-//! What a path holds.
+//! The origin of a model's weights: a checkpoint or a build.
 
 use vastrelay_engine::CpuExecutor;
 use vastrelay_engine::cpu::{CpuSettings, StepSize};

@@ -22,7 +22,7 @@ pub mod serve;
 mod size;
 mod teller;
 
-/// The code of a process that has said why it can do no more.
+/// The exit code of a worker that has reported why it cannot continue.
 pub const FAILED: i32 = 70;
 
 pub use client::{Connection, WorkerEngine};

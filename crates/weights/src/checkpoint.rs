@@ -18,6 +18,7 @@ use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 use vastrelay_kernels::groups::Bits;
 
 /// A folder of safetensors files, one or sharded, or a GGUF file, mapped into memory.
@@ -52,6 +53,8 @@ struct Place {
     stored: Stored,
     shape: Vec<usize>,
     bytes: Range<usize>,
+    /// For an index of groups, whether its inputs are in order, once that was looked at.
+    in_order: OnceLock<bool>,
 }
 
 /// How a tensor's values lie in a file.
@@ -195,8 +198,8 @@ impl Checkpoint {
                 Scheme::ActivationAware { .. } | Scheme::ErrorCompensating { .. },
             ) => {
                 let inputs = self.inputs_of_words(place.expect("a place"));
-                let in_order = self.group_of(name, self.tensors.get(&format!("{stem}.g_idx")), inputs, usize::MAX);
-                match in_order.is_ok_and(|group_of| is_in_order(&group_of, self.scheme.shared(inputs))) {
+                let order = self.tensors.get(&format!("{stem}.g_idx"));
+                match order.is_none_or(|order| self.is_in_order(order, self.scheme.shared(inputs))) {
                     true => self.scheme.kind(inputs).unwrap_or(Kind::F32),
                     false => Kind::F32,
                 }
@@ -225,6 +228,7 @@ impl Checkpoint {
                 stored: Stored::Blocks(tensor.stored, rows),
                 shape: shape.to_vec(),
                 bytes,
+                in_order: OnceLock::new(),
             };
             match (gguf.expert_names(&tensor.name), tensor.shape.as_slice()) {
                 (Some(name_of), [experts, shape @ ..]) if tensor.bytes.len() >= *experts && *experts > 0 => {
@@ -373,6 +377,15 @@ impl Checkpoint {
         }
     }
 
+    /// Returns whether an index of groups has the inputs of each group side by side, group by group.
+    fn is_in_order(&self, order: &Place, shared: usize) -> bool {
+        *order.in_order.get_or_init(|| {
+            let group_of: Cow<'_, [u32]> = aligned(self.bytes(order));
+            let mut places = group_of.iter().enumerate();
+            places.all(|(at, group)| at / shared == *group as usize)
+        })
+    }
+
     fn find(&self, name: &str) -> Result<&Place, WeightsError> {
         self.tensors.get(name).ok_or_else(|| WeightsError::Missing {
             name: name.to_owned(),
@@ -497,7 +510,8 @@ impl Checkpoint {
                 let scales = self.stored(scales).to_f32();
                 let group_of = self.group_of(name, groups, inputs, scales.len() / outputs)?;
                 let shared = self.scheme.shared(inputs);
-                let group = group_in_memory(shared, inputs).filter(|_| is_in_order(&group_of, shared));
+                let in_order = groups.is_none_or(|order| self.is_in_order(order, shared));
+                let group = group_in_memory(shared, inputs).filter(|_| in_order);
                 let packed = Packed {
                     outputs,
                     inputs,
@@ -582,6 +596,7 @@ impl Checkpoint {
                 stored: Stored::Safetensors(view.dtype()),
                 shape: view.shape().to_vec(),
                 bytes: start..start + view.data().len(),
+                in_order: OnceLock::new(),
             };
             if self.tensors.insert(name.clone(), place).is_some() {
                 return Err(format(format!("tensor `{name}` is also in another shard")));
@@ -590,11 +605,6 @@ impl Checkpoint {
         self.maps.push(map);
         Ok(())
     }
-}
-
-/// Returns whether the inputs of each group lie side by side, group by group.
-fn is_in_order(group_of: &[usize], shared: usize) -> bool {
-    group_of.iter().enumerate().all(|(at, group)| at / shared == *group)
 }
 
 fn owned(values: Vec<f32>) -> Tensor<'static> {

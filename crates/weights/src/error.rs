@@ -11,7 +11,7 @@ pub enum WeightsError {
     Read {
         /// The file.
         path: PathBuf,
-        /// What the system said.
+        /// The system's error.
         source: std::io::Error,
     },
     /// A file cannot be written.
@@ -19,7 +19,7 @@ pub enum WeightsError {
     Write {
         /// The file.
         path: PathBuf,
-        /// What the system said.
+        /// The system's error.
         source: std::io::Error,
     },
     /// The folder holds no weights that can be read.

@@ -31,7 +31,7 @@ pub(crate) fn gcd(a: usize, b: usize) -> usize {
     if b == 0 { a } else { gcd(b, a % b) }
 }
 
-/// What a tensor is read as when nothing is to be lost.
+/// The lossless form of a tensor in memory.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Kind {
     /// 32-bit floats.

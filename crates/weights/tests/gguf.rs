@@ -238,15 +238,21 @@ fn headers_that_cannot_be_are_refused_with_the_place() {
     }
 }
 
+/// A header whose only setting is a list, up to the type of its values.
+fn begun_list() -> Vec<u8> {
+    let mut bytes = b"GGUF".to_vec();
+    bytes.extend(3u32.to_le_bytes());
+    bytes.extend(0u64.to_le_bytes());
+    bytes.extend(1u64.to_le_bytes());
+    bytes.extend(1u64.to_le_bytes());
+    bytes.push(b'a');
+    bytes.extend(9u32.to_le_bytes());
+    bytes
+}
+
 #[test]
 fn lists_in_lists_in_lists_end_somewhere() {
-    let mut deep = b"GGUF".to_vec();
-    deep.extend(3u32.to_le_bytes());
-    deep.extend(0u64.to_le_bytes());
-    deep.extend(1u64.to_le_bytes());
-    deep.extend(1u64.to_le_bytes());
-    deep.push(b'a');
-    deep.extend(9u32.to_le_bytes());
+    let mut deep = begun_list();
     for _ in 0..100_000 {
         deep.extend(9u32.to_le_bytes());
         deep.extend(1u64.to_le_bytes());
@@ -256,13 +262,7 @@ fn lists_in_lists_in_lists_end_somewhere() {
 
 /// A file with one setting, a list of bytes.
 fn with_list_of_bytes(count: usize) -> Vec<u8> {
-    let mut bytes = b"GGUF".to_vec();
-    bytes.extend(3u32.to_le_bytes());
-    bytes.extend(0u64.to_le_bytes());
-    bytes.extend(1u64.to_le_bytes());
-    bytes.extend(1u64.to_le_bytes());
-    bytes.push(b'a');
-    bytes.extend(9u32.to_le_bytes());
+    let mut bytes = begun_list();
     bytes.extend(0u32.to_le_bytes());
     bytes.extend((count as u64).to_le_bytes());
     bytes.resize(bytes.len() + count, 7);

@@ -14,7 +14,7 @@ use tempfile::TempDir;
 /// How long a state is waited for: what is slow is not broken, on a machine that others use as well.
 const PATIENCE: Duration = Duration::from_secs(180);
 
-/// A browser with a profile of its own; dropping it ends the driver.
+/// A browser with a fresh profile; dropping it ends the driver.
 pub struct Browser {
     driver: Child,
     /// The driver's address.

@@ -354,7 +354,7 @@ async fn a_worker_whose_log_cannot_be_read_is_ended_by_the_next_service_and_repl
     let next = Service::start_in(data, &words);
     assert!(!next.ask("Can I bring my dog?").await.is_empty());
     assert_ne!(next.worker(), left);
-    assert!(!next.has_process(left), "nobody watches it any more");
+    assert!(!next.has_process(left), "the next service ended it");
     next.signal("TERM");
     next.wait();
 }

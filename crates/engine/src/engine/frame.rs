@@ -32,7 +32,7 @@ pub enum Order {
     Ping,
 }
 
-/// What has happened since the last frame.
+/// The news of an engine since the last frame.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Frame {
     /// Which calls were accepted, and which refused.

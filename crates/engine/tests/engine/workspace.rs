@@ -28,7 +28,7 @@ fn each_row_of_a_full_batch_has_logits_also_at_a_step_budget_that_is_as_small_as
 fn rows_are_laid_out_for_kernels_and_each_thread_has_buffers_to_choose_tokens() {
     let description = ModelDescription::open(&demo()).unwrap();
     let more = StepSize { tokens: 128, ..SMALL };
-    // What a token needs, with the widest of its rows twice.
+    // The rows of a token; the widest one is there twice.
     let row = 4 * description.width + 3 * description.mlp_width + description.mlp_width;
     assert!(planned(more) - planned(SMALL) >= 64 * row * size_of::<f32>());
     let threads = StepSize { cores: 3, ..SMALL };

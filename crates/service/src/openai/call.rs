@@ -57,7 +57,7 @@ pub(super) struct Call {
     /// Which endpoints the caller knows of.
     sight: Sight,
     key: KeyShare,
-    /// What it was sent to, where that is there.
+    /// Its endpoint, as soon as one is found.
     endpoint: Option<Arc<Endpoint>>,
     arrived: Instant,
     moves: Moves,

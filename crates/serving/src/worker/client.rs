@@ -71,7 +71,7 @@ struct HeardState {
     pinged: Option<Instant>,
     /// Why it says nothing any more.
     end: Option<String>,
-    /// Whether it has said so itself.
+    /// Whether the worker has reported this end.
     has_failed: bool,
 }
 
@@ -302,7 +302,7 @@ impl WorkerEngine {
         state.pinged
     }
 
-    /// Returns whether it has said itself why it can do no more.
+    /// Returns whether the worker has reported why it cannot continue.
     pub fn has_failed(&self) -> bool {
         self.heard.lock().has_failed
     }

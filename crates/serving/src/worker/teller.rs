@@ -35,12 +35,12 @@ struct State {
     credit: usize,
     /// What is told before the frame.
     first: VecDeque<ToService>,
-    /// What has happened and was not told.
+    /// News that was not sent yet.
     frame: Frame,
     records: VecDeque<StepRecord>,
     /// Bytes of these records in a message, at most.
     record_bytes: usize,
-    /// Whether there is anything in the frame besides how things stand.
+    /// Whether the frame has more than the engine's status.
     has_news: bool,
     /// Completions of each call that have not ended.
     held: HashMap<CallNumber, u32>,
@@ -292,7 +292,11 @@ impl State {
     fn encode_news(&mut self, bytes: &mut Vec<u8>) {
         let mut told = std::mem::take(&mut self.frame);
         let status = told.status.clone();
-        let later = told.events.split_off(events_of_message(&told.events));
+        let fits = events_of_message(&told.events);
+        let later = match fits < told.events.len() {
+            true => told.events.split_off(fits),
+            false => Vec::new(),
+        };
         for (call, event) in &mut told.events {
             if let Event::Prompt { choice, logprobs } = event {
                 while logprobs.len() > MOST_SCORES {
@@ -306,7 +310,7 @@ impl State {
         let message = ToService::Told(told, std::mem::take(&mut self.records).into());
         encode(&message, bytes);
         self.has_news = !later.is_empty();
-        // The memory of what has been told serves what comes next.
+        // Later news reuse the memory of these.
         if let ToService::Told(mut told, mut records) = message {
             told.answers.clear();
             told.events.clear();
