@@ -33,7 +33,7 @@ pub struct CpuProfile {
     /// Its power, where that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub power: Option<Power>,
-    /// What it costs, where somebody knows.
+    /// Its price, where that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub price: Option<Price>,
     /// How fast it is, where that was measured.

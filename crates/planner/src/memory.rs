@@ -103,7 +103,7 @@ pub enum DoesNotFit {
         pages: usize,
         /// Bytes of one page in all layers.
         page: usize,
-        /// What weights, workspace and process leave.
+        /// Bytes left by weights, workspace and process.
         left: usize,
         /// Most bytes of the replica.
         budget: usize,

@@ -231,7 +231,7 @@ impl Workers {
     /// Ends the workers that nobody has taken over.
     pub fn end_leftover(&self) {
         for left in std::mem::take(&mut *self.found.lock().unwrap_or_else(PoisonError::into_inner)) {
-            tracing::info!(worker = left.name, "ended a worker that nobody needs any more");
+            tracing::info!(worker = left.name, "ended a worker of an earlier service without a use");
             self.end(left);
         }
     }

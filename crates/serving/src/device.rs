@@ -26,7 +26,7 @@ struct Inner {
     turns: PathBuf,
     /// Returns the bytes of one device that are available to any program now.
     available: Box<dyn Fn() -> usize + Send + Sync>,
-    /// What replicas hold, with the bytes of it that lie in memory.
+    /// The holdings of replicas, with their bytes that lie in memory.
     held: Mutex<Ledger<Arc<AtomicUsize>>>,
     /// The processor's cores, and who holds them.
     cores: Option<(Cores, Mutex<CoreLedger>)>,

@@ -33,7 +33,7 @@ struct State {
     outlet: Option<Arc<Outlet>>,
     /// Bytes that may be sent.
     credit: usize,
-    /// What is told before the frame.
+    /// Messages that go before the frame.
     first: VecDeque<ToService>,
     /// News that was not sent yet.
     frame: Frame,
