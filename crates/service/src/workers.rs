@@ -231,7 +231,10 @@ impl Workers {
     /// Ends the workers that nobody has taken over.
     pub fn end_leftover(&self) {
         for left in std::mem::take(&mut *self.found.lock().unwrap_or_else(PoisonError::into_inner)) {
-            tracing::info!(worker = left.name, "ended a worker of an earlier service without a use");
+            tracing::info!(
+                worker = left.name,
+                "ended a worker of an earlier service; no endpoint uses it"
+            );
             self.end(left);
         }
     }
