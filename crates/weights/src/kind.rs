@@ -7,7 +7,7 @@ use vastrelay_kernels::groups::Bits;
 /// Most weights of a row that share a scale in memory: kernels round as many activations together.
 pub(crate) const SCALED_GROUP: usize = 128;
 /// Groups are whole multiples of so many weights, as kernels take them.
-const STEP: usize = 8;
+pub(crate) const STEP: usize = 8;
 
 /// Returns how many weights share a scale in memory where so many of a row of `inputs` share one in the file: as many, or a part of
 /// them that divides them where they are more than [`SCALED_GROUP`]. Nothing where kernels do not take them; then weights become floats.

@@ -2,7 +2,7 @@
 
 use crate::error::WeightsError;
 use crate::groups::GroupWeights;
-use crate::kind::{Kind, SCALED_GROUP, group_in_memory};
+use crate::kind::{Kind, SCALED_GROUP, STEP, group_in_memory};
 use serde_json::{Map, Value};
 use std::path::Path;
 use vastrelay_kernels::groups::Bits;
@@ -108,9 +108,14 @@ impl Scheme {
         let bits = object.get("bits").and_then(Value::as_u64);
         let group = match object.get("group_size").map(Value::as_i64) {
             Some(Some(-1)) => 0,
-            Some(Some(group @ 1..=65_536)) => group as usize,
+            Some(Some(group @ 1..=65_536)) if (group as usize).is_multiple_of(STEP) => group as usize,
             None => 128,
-            Some(_) => return refuse("group_size", "must be a whole number above 0, or -1 for one group"),
+            Some(_) => {
+                return refuse(
+                    "group_size",
+                    "must be a multiple of 8, as kernels take them, or -1 for one group",
+                );
+            }
         };
         match object.get("quant_method").and_then(Value::as_str) {
             Some("awq") if bits != Some(4) => refuse("bits", "only 4 can be run with this method"),
@@ -294,6 +299,14 @@ mod tests {
             (json!({"quant_method": "other"}), "quant_method"),
             (json!({"quant_method": "gptq", "bits": 3}), "bits"),
             (json!({"quant_method": "awq", "bits": 4, "group_size": 0}), "group_size"),
+            (
+                json!({"quant_method": "awq", "bits": 4, "group_size": 12}),
+                "group_size",
+            ),
+            (
+                json!({"quant_method": "gptq", "bits": 8, "group_size": 100}),
+                "group_size",
+            ),
             (json!({"quant_method": "awq", "bits": 4, "version": "gemv"}), "version"),
             (
                 json!({"quant_method": "fp8", "weight_block_size": [0, 1]}),

@@ -186,7 +186,7 @@ fn part(dtype: &str, shape: &[usize], byte: &str, size: usize) -> Part {
 }
 
 /// Returns how a matrix of 1024 inputs and eight outputs is read that shares scales in groups of a size.
-fn groups_in_memory(bits: usize, group_size: i64) -> Option<usize> {
+fn groups_in_memory(bits: usize, group_size: i64) -> usize {
     const SHAPE: [usize; 2] = [8, 1_024];
     let groups = if group_size == -1 {
         1
@@ -207,8 +207,7 @@ fn groups_in_memory(bits: usize, group_size: i64) -> Option<usize> {
     );
     assert_eq!(matrix.to_f32(), values);
     match (matrix, checkpoint.kind("m.weight")) {
-        (Matrix::Groups(read), Kind::Groups { group, .. }) if read.group == group => Some(group),
-        (Matrix::Floats(_), Kind::F32) => None,
+        (Matrix::Groups(read), Kind::Groups { group, .. }) if read.group == group => group,
         (_, kind) => panic!("it is not read as {kind}"),
     }
 }
@@ -216,12 +215,11 @@ fn groups_in_memory(bits: usize, group_size: i64) -> Option<usize> {
 #[test]
 fn no_more_than_128_activations_are_rounded_with_one_scale() {
     for bits in [4, 8] {
-        assert_eq!(groups_in_memory(bits, -1), Some(128));
-        assert_eq!(groups_in_memory(bits, 1_024), Some(128));
-        assert_eq!(groups_in_memory(bits, 512), Some(128));
-        assert_eq!(groups_in_memory(bits, 192), Some(64));
-        assert_eq!(groups_in_memory(bits, 64), Some(64));
-        assert_eq!(groups_in_memory(bits, 12), None, "kernels take multiples of 8");
+        assert_eq!(groups_in_memory(bits, -1), 128);
+        assert_eq!(groups_in_memory(bits, 1_024), 128);
+        assert_eq!(groups_in_memory(bits, 512), 128);
+        assert_eq!(groups_in_memory(bits, 192), 64);
+        assert_eq!(groups_in_memory(bits, 64), 64);
     }
 }
 
