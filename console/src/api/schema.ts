@@ -671,7 +671,12 @@ export interface paths {
         get: operations["run"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * `DELETE /manage/runs/{id}`: deletes a load test for good.
+         * @description # Errors
+         *     404 when it is not kept.
+         */
+        delete: operations["remove_run"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2536,6 +2541,11 @@ export interface components {
              */
             total: number;
         };
+        /** @description The answer of `DELETE /manage/runs/{id}`. */
+        RemovedRun: {
+            /** @description The id of the load test that is gone. */
+            id: string;
+        };
         /** @description A conversation as the model gets it. */
         RenderAnswer: {
             /** @description The text. */
@@ -4055,6 +4065,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunEntry"];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorEnvelope"];
+                };
+            };
+        };
+    };
+    remove_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovedRun"];
                 };
             };
             "4XX": {

@@ -66,7 +66,7 @@ export function Load() {
       )}
       {chosen.length > 0 && <Shown ids={chosen} />}
       {runs.value && runs.value.length > 0 && (
-        <RunList entries={runs.value} chosen={chosen} onChoose={choose} />
+        <RunList entries={runs.value} chosen={chosen} onChoose={choose} onChange={again} />
       )}
     </div>
   );

@@ -1,4 +1,6 @@
+import { call } from "../api/call";
 import { grouped, timing } from "../figures";
+import { Confirm } from "../frame/Confirm";
 import { arrivalWords, type RunEntry } from "./run";
 
 /** The runs that are kept; those that are ticked are laid over each other. */
@@ -6,14 +8,38 @@ export function RunList({
   entries,
   chosen,
   onChoose,
+  onChange,
 }: {
   entries: RunEntry[];
   chosen: string[];
   onChoose: (ids: string[]) => void;
+  /** Called when runs were removed. */
+  onChange: () => void;
 }) {
+  const selected = entries.filter(({ id }) => chosen.includes(id));
+  async function remove() {
+    for (const { id } of selected) {
+      await call(`/manage/runs/${encodeURIComponent(id)}`, { method: "DELETE" });
+    }
+    onChoose([]);
+    onChange();
+  }
   return (
     <section>
-      <h3 className="mb-2 text-sm text-faint">Saved runs: select up to four to compare</h3>
+      <div className="mb-2 flex min-h-8 items-center justify-between gap-3">
+        <h3 className="text-sm text-faint">Saved runs: select up to four to compare</h3>
+        {selected.length > 0 && (
+          <Confirm
+            name="Remove selected runs"
+            title={selected.length === 1 ? "Remove this run?" : `Remove ${selected.length} runs?`}
+            action="Remove"
+            destroys
+            act={remove}
+          >
+            {`${selected.map(({ run }) => run.name).join(", ")}: figures and requests are deleted for good.`}
+          </Confirm>
+        )}
+      </div>
       <div className="relative overflow-x-auto border border-line bg-sheet">
         <table className="w-full border-collapse font-mono text-sm tabular-nums">
           <thead>

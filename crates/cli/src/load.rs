@@ -4,7 +4,7 @@ mod kept;
 mod print;
 mod send;
 
-use crate::args::load::{LoadCommand, LoadCompareOptions, LoadListOptions, LoadShowOptions};
+use crate::args::load::{LoadCommand, LoadCompareOptions, LoadListOptions, LoadRemoveOptions, LoadShowOptions};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::json;
@@ -12,6 +12,7 @@ use crate::plain::note;
 use std::path::{Path, PathBuf};
 use vastrelay_loadtest::compare::compare;
 use vastrelay_loadtest::{Run, report};
+use vastrelay_wire::manage::RemovedRun;
 
 /// Sends load, or looks at what was sent before.
 pub async fn run(command: &LoadCommand) -> Result<(), Failure> {
@@ -20,6 +21,7 @@ pub async fn run(command: &LoadCommand) -> Result<(), Failure> {
         LoadCommand::List(options) => list(options).await,
         LoadCommand::Show(options) => show(options).await,
         LoadCommand::Compare(options) => compare_two(options).await,
+        LoadCommand::Remove(options) => remove(options).await,
     }
 }
 
@@ -58,6 +60,28 @@ async fn compare_two(options: &LoadCompareOptions) -> Result<(), Failure> {
     }
     print::comparison(&comparison);
     Ok(())
+}
+
+async fn remove(options: &LoadRemoveOptions) -> Result<(), Failure> {
+    let client = Client::new(&options.connection)?;
+    // All names are looked up first: two names of one run, or a wrong one, remove nothing.
+    let mut found = Vec::new();
+    for wanted in &options.runs {
+        let run = kept::entry(&client, wanted).await?;
+        if !found.contains(&run.id) {
+            found.push(run.id);
+        }
+    }
+    for id in &found {
+        let _: RemovedRun = client.delete(&kept::path(id)).await?;
+        if !options.json {
+            note(format!("removed run {id}"));
+        }
+    }
+    match options.json {
+        true => json(&found),
+        false => Ok(()),
+    }
 }
 
 /// Makes sure before a run that its reports can be written in the forms that their names tell.

@@ -45,6 +45,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let retention = Retention {
         age: options.records_age,
         bytes: options.records_size.as_u64(),
+        run_bytes: options.runs_size.as_u64(),
     };
     let (defaults, isa) = (options.defaults()?, options.isa()?);
     let mut wanted = wanted::orders(options, &data)?;

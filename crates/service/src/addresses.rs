@@ -113,7 +113,7 @@ fn all() -> Vec<Address> {
         at("/manage/keys").get(keys::keys).post(keys::add_key).asks(Access::Manage),
         at("/manage/keys/{id}").delete(keys::revoke_key).asks(Access::Manage),
         at("/manage/runs").get(runs::runs).post(runs::add_run).asks(Access::Manage),
-        at("/manage/runs/{id}").get(runs::run).asks(Access::Manage),
+        at("/manage/runs/{id}").get(runs::run).delete(runs::remove_run).asks(Access::Manage),
         at("/manage/runs/{id}/report").get(runs::report).asks(Access::Manage),
         at("/manage/comparison").get(runs::comparison).asks(Access::Manage),
         at("/manage/load").get(load::status).post(load::start).delete(load::stop).asks(Access::Manage),

@@ -325,7 +325,7 @@ impl Loader {
             log: EventLog::new(records, name, release),
             replica: replica.number,
         };
-        replica.incarnation = begins.incarnation()?;
+        replica.incarnation = begins.incarnation();
         let endpoint = Endpoint::new(name, release, model, replica.plan.clone());
         endpoint.crew.place(replica);
         check(endpoints, name)?;

@@ -21,7 +21,7 @@ use vastrelay_serving::worker::client::Progress;
 use vastrelay_serving::worker::protocol::{Phase, Words};
 use vastrelay_serving::worker::{Duty, WorkerEngine};
 use vastrelay_serving::{Generate, LoadError, Model, Plan, Replica};
-use vastrelay_store::{BegunReplica, StartRecord, StoreError, milliseconds_since_1970};
+use vastrelay_store::{IncarnationRecord, StartRecord, milliseconds_since_1970};
 use vastrelay_wire::manage::EventKind;
 
 /// The number of an endpoint's first replica.
@@ -97,16 +97,15 @@ struct End {
 }
 
 impl Begins {
-    /// Returns the number of a new life, which was never used.
-    ///
-    /// # Errors
-    /// When it cannot be recorded.
-    pub fn incarnation(&self) -> Result<u64, StoreError> {
-        self.records.store.begin_incarnation(&BegunReplica {
-            endpoint: &self.endpoint,
+    /// Returns the number of a new life, which was never used. A database that cannot be written keeps no worker from its start.
+    pub fn incarnation(&self) -> u64 {
+        self.records.store.begin_incarnation(IncarnationRecord {
+            endpoint: self.endpoint.clone(),
             release: self.log.release(),
             replica: self.replica,
-            version: env!("CARGO_PKG_VERSION"),
+            version: env!("CARGO_PKG_VERSION").into(),
+            at_ms: milliseconds_since_1970(),
+            ..IncarnationRecord::default()
         })
     }
 }
@@ -115,7 +114,7 @@ impl Starter {
     /// Begins a life of an endpoint's replica, or goes on with one that an earlier service has left: waits until a worker takes orders.
     ///
     /// # Errors
-    /// When it does not come so far, or its number cannot be recorded.
+    /// When it does not come so far.
     pub fn begin(&self, of: &Weak<Crew>) -> Result<(Replica, Begun), Stillborn> {
         let Begins {
             endpoint, log, replica, ..
@@ -136,12 +135,12 @@ impl Starter {
             "started"
         };
         let (running, incarnation) = match taken_over {
-            Some(taken_over) => taken_over,
+            Some((running, incarnation)) => {
+                self.begins.records.store.note_incarnation(incarnation);
+                (running, incarnation)
+            }
             None => {
-                let incarnation = self.begins.incarnation().map_err(|error| Stillborn {
-                    why: error.to_string(),
-                    last_words: Vec::new(),
-                })?;
+                let incarnation = self.begins.incarnation();
                 let words = Words {
                     pieces: self.model.tokenizer.pieces().clone(),
                     ends: self.manner.end_ids.clone(),
@@ -184,7 +183,7 @@ impl Starter {
     /// Keeps how long the phases of a start took.
     fn keep_start(&self, incarnation: u64, phases: &PhaseClock, failure: Option<&Stillborn>) {
         let times = phases.times();
-        let kept = self.begins.records.store.keep_start(&StartRecord {
+        self.begins.records.store.record_start(StartRecord {
             at_ms: milliseconds_since_1970(),
             endpoint: self.begins.endpoint.clone(),
             release: self.begins.log.release(),
@@ -194,9 +193,6 @@ impl Starter {
             phases: serde_json::to_string(&times).unwrap_or_default(),
             failure: failure.map(|stillborn| stillborn.why.clone()),
         });
-        if let Err(error) = kept {
-            tracing::warn!(endpoint = self.begins.endpoint, %error, "the times of a start are not kept");
-        }
     }
 
     /// Returns what hears how a worker gets on.

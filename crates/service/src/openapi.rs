@@ -26,7 +26,7 @@ use vastrelay_fleet::Spec;
         status::status, requests::requests, requests::request, steps::steps, history::history, costs::costs,
         devices::devices, fit::fit, endpoints::deploy, endpoints::check, endpoints::detail, endpoints::stop, endpoints::park, endpoints::log, endpoints::start, endpoints::renew, endpoints::remove, events::events, jobs::jobs, jobs::job, jobs::cancel, jobs::builds, roots::roots, live::stream::live,
         keys::keys, keys::add_key, keys::revoke_key, session::offer, session::begin, session::end,
-        runs::runs, runs::run, runs::add_run, runs::report, runs::comparison,
+        runs::runs, runs::run, runs::add_run, runs::remove_run, runs::report, runs::comparison,
         load::status, load::start, load::stop,
         metrics::scrape::metrics, health::live, health::ready, health::endpoint_ready, description, spec_schema,
     ),

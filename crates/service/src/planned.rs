@@ -69,7 +69,7 @@ impl PlannedEndpoint {
             replica: FIRST,
         };
         let Some(workers) = self.workers else {
-            let incarnation = begins.incarnation()?;
+            let incarnation = begins.incarnation();
             let replica = endpoint.plan.load_here(&endpoint.model).map_err(failed)?;
             endpoint.crew.place(Replica { incarnation, ..replica });
             return Ok(endpoint);

@@ -1,5 +1,6 @@
 //! One row per call.
 
+use crate::runs;
 use rusqlite::types::Value;
 use rusqlite::{Connection, Row, named_params, params_from_iter};
 
@@ -243,30 +244,57 @@ fn whole(connection: &Connection, condition: &str, id: &str) -> rusqlite::Result
 }
 
 /// Calls that are kept however large the database is: other things may fill it.
-const LEAST_KEPT: u64 = 1_000;
+const LEAST_KEPT: i64 = 1_000;
 
-/// Deletes what is too old and, while the database is too large, the oldest tenth: of the texts first, then of the calls.
-pub(crate) fn prune(connection: &Connection, oldest_ms: i64, most_bytes: u64) -> rusqlite::Result<()> {
-    connection.execute("DELETE FROM calls WHERE at_ms < ?1", [oldest_ms])?;
-    connection.execute("DELETE FROM texts WHERE number NOT IN (SELECT number FROM calls)", [])?;
-    while used_bytes(connection)? > most_bytes && oldest_tenth(connection, "texts", 0)? > 0 {}
-    while used_bytes(connection)? > most_bytes && oldest_tenth(connection, "calls", LEAST_KEPT)? > 0 {}
-    Ok(())
+/// Deletes calls of before a moment with their texts, at most so many; returns how many.
+pub(crate) fn prune_old(connection: &Connection, oldest_ms: i64, rows: usize) -> rusqlite::Result<usize> {
+    let sql = "SELECT number FROM calls WHERE at_ms < ?1 ORDER BY at_ms LIMIT ?2";
+    let mut statement = connection.prepare_cached(sql)?;
+    let numbers = statement.query_map((oldest_ms, rows as i64), |row| row.get(0))?;
+    delete(connection, &numbers.collect::<rusqlite::Result<Vec<_>>>()?)
 }
 
-/// Deletes the oldest tenth of a table's rows, but leaves some; returns how many were deleted.
-fn oldest_tenth(connection: &Connection, table: &str, kept: u64) -> rusqlite::Result<usize> {
-    let sql = format!("SELECT count(*) FROM {table}");
-    let rows = connection.query_row(&sql, [], |row| row.get::<_, i64>(0))? as u64;
-    let tenth = rows.div_ceil(10).min(rows.saturating_sub(kept));
-    let sql = format!("DELETE FROM {table} WHERE number IN (SELECT number FROM {table} ORDER BY number LIMIT ?1)");
-    connection.execute(&sql, [tenth as i64])
+/// Deletes the oldest texts, at most so many, while the database is too large; returns how many.
+pub(crate) fn prune_texts(connection: &Connection, most_bytes: u64, rows: usize) -> rusqlite::Result<usize> {
+    if bytes_of_calls(connection)? <= most_bytes {
+        return Ok(0);
+    }
+    let sql = "DELETE FROM texts WHERE number IN (SELECT number FROM texts ORDER BY number LIMIT ?1)";
+    connection.prepare_cached(sql)?.execute([rows as i64])
 }
 
-/// Returns the bytes of the database that hold something.
-fn used_bytes(connection: &Connection) -> rusqlite::Result<u64> {
+/// Deletes the oldest calls, at most so many, while the database is too large without any texts; returns how many. The newest ones stay.
+pub(crate) fn prune_large(connection: &Connection, most_bytes: u64, rows: usize) -> rusqlite::Result<usize> {
+    // Texts may have come since the last ones were deleted.
+    let has_texts = connection
+        .prepare_cached("SELECT EXISTS (SELECT 1 FROM texts)")?
+        .query_row([], |row| row.get(0))?;
+    if has_texts || bytes_of_calls(connection)? <= most_bytes {
+        return Ok(0);
+    }
+    let sql = "SELECT number FROM calls WHERE number < (SELECT number FROM calls ORDER BY number DESC LIMIT 1 OFFSET ?1) \
+               ORDER BY number LIMIT ?2";
+    let mut statement = connection.prepare_cached(sql)?;
+    let numbers = statement.query_map((LEAST_KEPT - 1, rows as i64), |row| row.get(0))?;
+    delete(connection, &numbers.collect::<rusqlite::Result<Vec<_>>>()?)
+}
+
+/// Deletes calls with their texts; returns how many.
+fn delete(connection: &Connection, numbers: &[i64]) -> rusqlite::Result<usize> {
+    let mut texts = connection.prepare_cached("DELETE FROM texts WHERE number = ?1")?;
+    let mut calls = connection.prepare_cached("DELETE FROM calls WHERE number = ?1")?;
+    for number in numbers {
+        texts.execute([number])?;
+        calls.execute([number])?;
+    }
+    Ok(numbers.len())
+}
+
+/// Returns the bytes of the database that hold something, without the load tests, which have a limit of their own.
+fn bytes_of_calls(connection: &Connection) -> rusqlite::Result<u64> {
     let pragma = |name: &str| connection.query_row(&format!("PRAGMA {name}"), [], |row| row.get::<_, i64>(0));
-    Ok(((pragma("page_count")? - pragma("freelist_count")?) * pragma("page_size")?) as u64)
+    let used = (pragma("page_count")? - pragma("freelist_count")?) * pragma("page_size")?;
+    Ok((used.max(0) as u64).saturating_sub(runs::bytes(connection)?))
 }
 
 fn read(row: &Row<'_>) -> rusqlite::Result<CallRecord> {

@@ -81,12 +81,13 @@ pub(crate) fn find(connection: &Connection, filter: &EventFilter, most: usize) -
     statement.query_map(wanted, read)?.collect()
 }
 
-/// Deletes those before a moment, and the oldest of too many.
-pub(crate) fn prune(connection: &Connection, oldest_ms: i64) -> rusqlite::Result<()> {
-    connection.execute("DELETE FROM events WHERE at_ms < ?1", [oldest_ms])?;
-    let sql = "DELETE FROM events WHERE number <= (SELECT max(number) FROM events) - ?1";
-    connection.execute(sql, [MOST_KEPT])?;
-    Ok(())
+/// Deletes events of before a moment, and the oldest of too many; at most so many. Returns how many.
+pub(crate) fn prune(connection: &Connection, oldest_ms: i64, rows: usize) -> rusqlite::Result<usize> {
+    let sql = "DELETE FROM events WHERE number IN (SELECT number FROM events \
+               WHERE at_ms < ?1 OR number <= (SELECT max(number) FROM events) - ?2 ORDER BY number LIMIT ?3)";
+    connection
+        .prepare_cached(sql)?
+        .execute((oldest_ms, MOST_KEPT, rows as i64))
 }
 
 fn read(row: &Row<'_>) -> rusqlite::Result<EventRecord> {
@@ -159,7 +160,8 @@ mod tests {
             ),
             [4, 3]
         );
-        prune(&connection, 3).unwrap();
+        assert_eq!(prune(&connection, 3, 1).unwrap(), 1);
+        assert_eq!(prune(&connection, 3, 9).unwrap(), 1);
         assert_eq!(found(EventFilter::default(), 10), [4, 3]);
     }
 

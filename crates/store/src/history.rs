@@ -1,4 +1,4 @@
-//! What every replica was like, over and over: one row for each stretch of time.
+//! Figures of every replica, one row for each stretch of time.
 
 use rusqlite::{Connection, named_params};
 
@@ -75,18 +75,17 @@ pub(crate) fn insert(connection: &Connection, point: &HistoryPoint) -> rusqlite:
         ":itl_p99": part(point.itl, 2),
         ":busy_share": point.busy_share,
     })?;
-    prune(connection, point)
+    Ok(())
 }
 
-/// Forgets what is too old for its span, now that a newer point is there.
-fn prune(connection: &Connection, newest: &HistoryPoint) -> rusqlite::Result<()> {
-    if let Some((span, kept)) = KEPT.iter().find(|(span, _)| *span == newest.span) {
-        let sql = "DELETE FROM history WHERE endpoint = ?1 AND span = ?2 AND at_ms < ?3";
-        connection
-            .prepare_cached(sql)?
-            .execute((&newest.endpoint, span, newest.at_ms - kept))?;
-    }
-    Ok(())
+/// Deletes points that are too old for their span, also those of removed endpoints, at most so many of a span; returns how many.
+pub(crate) fn prune_old(connection: &Connection, now_ms: i64, rows: usize) -> rusqlite::Result<usize> {
+    let sql = "DELETE FROM history WHERE (endpoint, span, at_ms, release, replica, incarnation) IN \
+               (SELECT endpoint, span, at_ms, release, replica, incarnation FROM history \
+                WHERE span = ?1 AND at_ms < ?2 LIMIT ?3)";
+    let mut statement = connection.prepare_cached(sql)?;
+    let deleted = KEPT.map(|(span, kept)| statement.execute((span, now_ms - kept, rows as i64)));
+    deleted.into_iter().sum()
 }
 
 /// Returns the points of an endpoint's replicas that begin at a moment or later, oldest first.

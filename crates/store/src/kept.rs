@@ -103,13 +103,10 @@ pub(crate) fn forget(connection: &Connection, name: &str) -> rusqlite::Result<()
 
 /// Keeps an endpoint and its releases under another name, unless there is one of that name.
 pub(crate) fn rename(connection: &Connection, from: &str, to: &str) -> rusqlite::Result<()> {
-    let transaction = connection.unchecked_transaction()?;
-    transaction.execute("UPDATE OR IGNORE endpoints SET name = ?2 WHERE name = ?1", [from, to])?;
-    transaction.execute(
-        "UPDATE OR IGNORE releases SET endpoint = ?2 WHERE endpoint = ?1",
-        [from, to],
-    )?;
-    transaction.commit()
+    connection.execute("UPDATE OR IGNORE endpoints SET name = ?2 WHERE name = ?1", [from, to])?;
+    let sql = "UPDATE OR IGNORE releases SET endpoint = ?2 WHERE endpoint = ?1";
+    connection.execute(sql, [from, to])?;
+    Ok(())
 }
 
 pub(crate) fn all(connection: &Connection) -> rusqlite::Result<Vec<KeptEndpoint>> {

@@ -1,12 +1,15 @@
 //! Records in SQLite.
 //!
-//! One writer thread takes records from a channel and commits them in batches, so that no request waits for the disk. The
-//! database runs with a write-ahead log: a killed process loses what was not committed yet, and nothing else.
+//! One thread writes. Changes that a caller waits for go first, each in a transaction of its own; records of calls, events and
+//! figures follow in short batches, so that no request waits for the disk; then a part of what is too old is deleted. A few
+//! connections that only read serve everybody else at the same time. The database runs with a write-ahead log: a killed process
+//! loses the records that were not committed yet, and nothing else.
 #![warn(missing_docs)]
 
 pub mod begun;
 pub mod builds;
 mod calls;
+mod checkpoint;
 mod events;
 pub mod history;
 mod jobs;
@@ -14,6 +17,9 @@ mod kept;
 pub mod keys;
 mod lock;
 mod lookup;
+mod prune;
+mod queue;
+mod readers;
 pub mod releases;
 mod runs;
 mod schema;
@@ -28,21 +34,23 @@ pub use history::HistoryPoint;
 pub use jobs::JobRecord;
 pub use kept::{Granted, KeptEndpoint, Standing};
 pub use keys::{KeyRecord, Scope};
-pub use releases::{BegunReplica, ReleaseEntry};
+pub use releases::{IncarnationRecord, ReleaseEntry};
 pub use runs::RunRecord;
 pub use starts::StartRecord;
 pub use writer::LostRecords;
 
+use checkpoint::Checkpointer;
 use lock::DataLock;
 use lookup::KeyReader;
+use queue::Record;
+use readers::Readers;
 use rusqlite::Connection;
 use std::fs::{DirBuilder, OpenOptions, Permissions};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::Ordering;
-use std::sync::{Mutex, PoisonError};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
-use writer::{Act, Writer};
+use writer::{Unmade, Writer};
 
 /// Why records cannot be kept or read.
 #[derive(Debug, thiserror::Error)]
@@ -62,9 +70,15 @@ pub enum StoreError {
         /// The folder.
         path: PathBuf,
     },
-    /// The thread that looks keys up is behind.
-    #[error("too many key look-ups are waiting")]
+    /// Too many others use the database.
+    #[error("the database has too much to do; try again in some seconds")]
     Busy,
+    /// The system gives no thread.
+    #[error("the system gives no thread for the database: {0}")]
+    Thread(std::io::Error),
+    /// The program's own fault, of which the log has more.
+    #[error("the change of the database was not made; the log says why")]
+    Lost,
     /// SQLite failed.
     #[error("the database {path}: {source}")]
     Database {
@@ -94,21 +108,24 @@ impl StoreError {
     }
 }
 
-/// How long calls and events are kept. Keys and runs are kept until somebody removes them.
+/// How long records are kept. Keys are kept until somebody removes them.
 #[derive(Clone, Copy, Debug)]
 pub struct Retention {
     /// Older calls and events are deleted.
     pub age: Duration,
-    /// When the database holds more bytes, the oldest calls are deleted.
+    /// When the database has more bytes without load tests, the oldest texts are deleted, then the oldest calls.
     pub bytes: u64,
+    /// When load tests have more bytes, the oldest ones are deleted.
+    pub run_bytes: u64,
 }
 
 impl Default for Retention {
-    /// Thirty days, one gibibyte.
+    /// Thirty days, one gibibyte, and half a gibibyte of load tests.
     fn default() -> Retention {
         Retention {
             age: Duration::from_secs(30 * 24 * 3600),
             bytes: 1 << 30,
+            run_bytes: 512 << 20,
         }
     }
 }
@@ -119,9 +136,10 @@ const MOST_JOURNAL: i64 = 8 << 20;
 /// The database of a service.
 pub struct Store {
     path: PathBuf,
-    reader: Mutex<Connection>,
+    readers: Readers,
     keys: KeyReader,
     writer: Writer,
+    last_incarnation: AtomicU64,
     /// Held until the last thread has ended.
     _lock: Option<DataLock>,
 }
@@ -173,14 +191,30 @@ impl Store {
                 );
             }
         }
-        let reader = connect(&path).map_err(database)?;
-        let keys = connect(&path).map_err(database)?;
+        let readers = Readers::open(&path).map_err(database)?;
+        let keys = readers::connect(&path).map_err(database)?;
         keys.busy_timeout(lookup::PATIENCE).map_err(database)?;
-        let calls = calls::count(&reader).map_err(database)?;
+        let calls = calls::count(&connection).map_err(database)?;
+        let last_incarnation = releases::last_incarnation(&connection).map_err(database)?;
+        let served = lock.is_some();
+        let checkpointer = match served {
+            true => {
+                // The other thread moves the log's pages, so that no commit waits for them.
+                connection
+                    .pragma_update(None, "wal_autocheckpoint", 0)
+                    .map_err(database)?;
+                let own = connect(&path).map_err(database)?;
+                own.busy_timeout(checkpoint::PATIENCE).map_err(database)?;
+                Some(Checkpointer::start(own).map_err(StoreError::Thread)?)
+            }
+            false => None,
+        };
+        let writer = Writer::start(connection, checkpointer, served.then_some(retention), calls);
         Ok(Store {
-            reader: Mutex::new(reader),
-            keys: KeyReader::start(keys),
-            writer: Writer::start(connection, retention, calls),
+            readers,
+            keys: KeyReader::start(keys).map_err(StoreError::Thread)?,
+            writer: writer.map_err(StoreError::Thread)?,
+            last_incarnation: last_incarnation.into(),
             path,
             _lock: lock,
         })
@@ -188,18 +222,18 @@ impl Store {
 
     /// Hands over the record of a call; it is committed soon after.
     pub fn record(&self, call: CallRecord) {
-        self.writer.send(Act::Record(Box::new(call)));
+        self.writer.record(Record::Call(Box::new(call)));
     }
 
     /// Notes a call that was accepted; it is committed soon after. If it is never recorded, as the service is killed, the next one records
     /// it as [`INTERRUPTED`].
     pub fn begin(&self, call: CallRecord) {
-        self.writer.send(Act::Begin(Box::new(call)));
+        self.writer.record(Record::Begun(Box::new(call)));
     }
 
     /// Notes that something happened to an endpoint; it is committed soon after.
     pub fn note(&self, event: EventRecord) {
-        self.writer.send(Act::Event(Box::new(event)));
+        self.writer.record(Record::Event(Box::new(event)));
     }
 
     /// Returns the newest events that pass a filter, newest first.
@@ -212,7 +246,7 @@ impl Store {
 
     /// Notes that a key was used; it is committed soon after.
     pub fn key_used(&self, id: &str, at_ms: i64) {
-        self.writer.send(Act::KeyUsed {
+        self.writer.record(Record::KeyUsed {
             id: id.to_owned(),
             at_ms,
         });
@@ -220,7 +254,7 @@ impl Store {
 
     /// Hands over what a replica was like over a stretch of time; it is committed soon after.
     pub fn record_history(&self, point: HistoryPoint) {
-        self.writer.send(Act::History(Box::new(point)));
+        self.writer.record(Record::History(Box::new(point)));
     }
 
     /// Returns what an endpoint's replicas were like, in stretches of so many seconds that began at a moment or later, oldest first.
@@ -267,7 +301,8 @@ impl Store {
     /// # Errors
     /// SQLite's own, also when there is a key of that id.
     pub fn add_key(&self, key: &KeyRecord) -> Result<(), StoreError> {
-        self.read(|connection| keys::insert(connection, key))
+        let key = key.clone();
+        self.change(move |connection| keys::insert(connection, &key))
     }
 
     /// Returns a key by its id.
@@ -309,7 +344,8 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn revoke_key(&self, id: &str, now_ms: i64) -> Result<bool, StoreError> {
-        self.read(|connection| keys::revoke(connection, id, now_ms))
+        let id = id.to_owned();
+        self.change(move |connection| keys::revoke(connection, &id, now_ms))
     }
 
     /// Returns the number of an endpoint's release with these settings: that of its newest, if that has them, else a new one.
@@ -317,8 +353,9 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn release(&self, endpoint: &str, settings: &str) -> Result<u32, StoreError> {
+        let (endpoint, settings) = (endpoint.to_owned(), settings.to_owned());
         let now = milliseconds_since_1970();
-        self.read(|connection| releases::number(connection, endpoint, settings, now))
+        self.change(move |connection| releases::number(connection, &endpoint, &settings, now))
     }
 
     /// Returns the releases of an endpoint, newest first.
@@ -334,9 +371,10 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn keep_endpoint(&self, endpoint: &KeptEndpoint, release: u32) -> Result<(), StoreError> {
-        self.read(|connection| {
-            releases::describe(connection, endpoint, release)?;
-            kept::keep(connection, endpoint)
+        let endpoint = endpoint.clone();
+        self.change(move |connection| {
+            releases::describe(connection, &endpoint, release)?;
+            kept::keep(connection, &endpoint)
         })
     }
 
@@ -345,17 +383,20 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn stand(&self, name: &str, standing: Standing) -> Result<bool, StoreError> {
-        self.read(|connection| kept::stand(connection, name, standing))
+        let name = name.to_owned();
+        self.change(move |connection| kept::stand(connection, &name, standing))
     }
 
-    /// Forgets what an endpoint was to be, and how long its starts took.
+    /// Forgets an endpoint with its releases and its starts: a later one of the same name begins anew.
     ///
     /// # Errors
     /// SQLite's own.
     pub fn forget_endpoint(&self, name: &str) -> Result<(), StoreError> {
-        self.read(|connection| {
-            starts::forget(connection, name)?;
-            kept::forget(connection, name)
+        let name = name.to_owned();
+        self.change(move |connection| {
+            starts::forget(connection, &name)?;
+            releases::forget(connection, &name)?;
+            kept::forget(connection, &name)
         })
     }
 
@@ -364,15 +405,13 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn rename_endpoint(&self, from: &str, to: &str) -> Result<(), StoreError> {
-        self.read(|connection| kept::rename(connection, from, to))
+        let (from, to) = (from.to_owned(), to.to_owned());
+        self.change(move |connection| kept::rename(connection, &from, &to))
     }
 
-    /// Keeps how long a start took.
-    ///
-    /// # Errors
-    /// SQLite's own.
-    pub fn keep_start(&self, start: &StartRecord) -> Result<(), StoreError> {
-        self.read(|connection| starts::keep(connection, start))
+    /// Hands over how long a start took; it is committed soon after.
+    pub fn record_start(&self, start: StartRecord) {
+        self.writer.record(Record::Start(Box::new(start)));
     }
 
     /// Returns how long the last starts of an endpoint took, newest first.
@@ -404,7 +443,8 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn begin_job(&self, job: &JobRecord) -> Result<i64, StoreError> {
-        self.read(|connection| jobs::begin(connection, job))
+        let job = job.clone();
+        self.change(move |connection| jobs::begin(connection, &job))
     }
 
     /// Keeps how far a job is.
@@ -412,16 +452,17 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn update_job(&self, job: &JobRecord) -> Result<(), StoreError> {
-        self.read(|connection| jobs::update(connection, job))
+        let job = job.clone();
+        self.change(move |connection| jobs::update(connection, &job))
     }
 
     /// Notes that jobs of these states were interrupted, as their service has ended.
     ///
     /// # Errors
     /// SQLite's own.
-    pub fn interrupt_jobs(&self, states: [&str; 2]) -> Result<(), StoreError> {
+    pub fn interrupt_jobs(&self, states: [&'static str; 2]) -> Result<(), StoreError> {
         let now = milliseconds_since_1970();
-        self.read(|connection| jobs::interrupt(connection, states, now))
+        self.change(move |connection| jobs::interrupt(connection, states, now))
     }
 
     /// Returns the newest jobs of a kind, or of all of them, newest first.
@@ -445,7 +486,8 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn keep_build(&self, build: &BuildRecord) -> Result<(), StoreError> {
-        self.read(|connection| builds::keep(connection, build))
+        let build = build.clone();
+        self.change(move |connection| builds::keep(connection, &build))
     }
 
     /// Notes that a release of an endpoint uses a build.
@@ -453,7 +495,8 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn note_use_of_build(&self, digest: &str, endpoint: &str, release: u32) -> Result<(), StoreError> {
-        self.read(|connection| builds::note_use(connection, digest, endpoint, release))
+        let (digest, endpoint) = (digest.to_owned(), endpoint.to_owned());
+        self.change(move |connection| builds::note_use(connection, &digest, &endpoint, release))
     }
 
     /// Forgets what an endpoint uses; returns the builds that nobody uses any more, and forgets them, too.
@@ -461,8 +504,9 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn release_builds(&self, endpoint: &str, held: &[String]) -> Result<Vec<BuildRecord>, StoreError> {
+        let (endpoint, held) = (endpoint.to_owned(), held.to_vec());
         let now = milliseconds_since_1970();
-        self.read(|connection| builds::release(connection, endpoint, held, now))
+        self.change(move |connection| builds::release(connection, &endpoint, &held, now))
     }
 
     /// Returns all builds, newest first.
@@ -486,16 +530,21 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn keep_digest(&self, path: &str, stamp: &str, digest: &str) -> Result<(), StoreError> {
-        self.read(|connection| builds::keep_digest(connection, path, stamp, digest))
+        let (path, stamp, digest) = (path.to_owned(), stamp.to_owned(), digest.to_owned());
+        self.change(move |connection| builds::keep_digest(connection, &path, &stamp, &digest))
     }
 
-    /// Begins a life of a replica; returns its number, which no other has.
-    ///
-    /// # Errors
-    /// SQLite's own.
-    pub fn begin_incarnation(&self, begun: &BegunReplica<'_>) -> Result<u64, StoreError> {
-        let now = milliseconds_since_1970();
-        self.read(|connection| releases::begin(connection, begun, now))
+    /// Returns the number of a new incarnation, which no other has, without waiting for the database. It is recorded soon after.
+    pub fn begin_incarnation(&self, begun: IncarnationRecord) -> u64 {
+        let incarnation = self.last_incarnation.fetch_add(1, Ordering::AcqRel) + 1;
+        let begun = IncarnationRecord { incarnation, ..begun };
+        self.writer.record(Record::Incarnation(Box::new(begun)));
+        incarnation
+    }
+
+    /// Notes the number of an incarnation that an earlier service began, so that no new one gets it.
+    pub fn note_incarnation(&self, incarnation: u64) {
+        self.last_incarnation.fetch_max(incarnation, Ordering::AcqRel);
     }
 
     /// Keeps a run, in the place of one of the same id.
@@ -503,7 +552,8 @@ impl Store {
     /// # Errors
     /// SQLite's own.
     pub fn add_run(&self, run: &RunRecord) -> Result<(), StoreError> {
-        self.read(|connection| runs::insert(connection, run))
+        let run = run.clone();
+        self.change(move |connection| runs::insert(connection, &run))
     }
 
     /// Returns the newest runs, newest first.
@@ -530,9 +580,29 @@ impl Store {
         self.read(|connection| runs::one(connection, id))
     }
 
+    /// Deletes a run; returns whether it was there.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn delete_run(&self, id: &str) -> Result<bool, StoreError> {
+        let id = id.to_owned();
+        self.change(move |connection| runs::delete(connection, &id))
+    }
+
     fn read<T>(&self, query: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, StoreError> {
-        let connection = self.reader.lock().unwrap_or_else(PoisonError::into_inner);
-        query(&connection).map_err(|source| self.failed(source))
+        let read = self.readers.read(query).ok_or(StoreError::Busy)?;
+        read.map_err(|source| self.failed(source))
+    }
+
+    fn change<T: Send + 'static>(
+        &self,
+        change: impl FnOnce(&Connection) -> rusqlite::Result<T> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        self.writer.change(change).map_err(|unmade| match unmade {
+            Unmade::Busy => StoreError::Busy,
+            Unmade::Failed(source) => self.failed(source),
+            Unmade::Lost => StoreError::Lost,
+        })
     }
 
     fn failed(&self, source: rusqlite::Error) -> StoreError {
@@ -583,382 +653,4 @@ fn connect(path: &Path) -> rusqlite::Result<Connection> {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn open(folder: &Path) -> Store {
-        Store::open(folder, Retention::default()).unwrap()
-    }
-
-    fn call(id: &str) -> CallRecord {
-        CallRecord {
-            id: id.into(),
-            at_ms: milliseconds_since_1970(),
-            endpoint: "pierdesk".into(),
-            status: 200,
-            output_tokens: 7,
-            ..CallRecord::default()
-        }
-    }
-
-    fn ids(calls: &[CallRecord]) -> Vec<&str> {
-        calls.iter().map(|call| call.id.as_str()).collect()
-    }
-
-    #[test]
-    fn calls_that_never_ended_are_interrupted_for_the_next_service_and_only_once() {
-        let folder = tempfile::tempdir().unwrap();
-        {
-            let store = open(folder.path());
-            ["ends", "never ends"].iter().for_each(|id| store.begin(call(id)));
-            store.flush();
-            store.record(call("ends"));
-            store.begin(call("ends at once"));
-            store.record(call("ends at once"));
-        }
-        for _ in 0..2 {
-            let calls = open(folder.path()).calls(&CallFilter::default(), 10).unwrap();
-            assert_eq!(ids(&calls), ["never ends", "ends at once", "ends"]);
-            let outcomes: Vec<&str> = calls.iter().map(|call| call.outcome.as_str()).collect();
-            assert_eq!(outcomes, [INTERRUPTED, "", ""]);
-        }
-    }
-
-    #[test]
-    fn records_outlive_the_store_and_come_back_newest_first() {
-        let folder = tempfile::tempdir().unwrap();
-        {
-            let store = open(folder.path());
-            (0..500).for_each(|n| store.record(call(&format!("call-{n}"))));
-        }
-        let store = open(folder.path());
-        assert_eq!(store.count_calls(), 500);
-        let latest = store.calls(&CallFilter::default(), 2).unwrap();
-        assert_eq!(ids(&latest), ["call-499", "call-498"]);
-    }
-
-    #[test]
-    fn a_call_comes_back_whole_by_the_start_of_its_id() {
-        let folder = tempfile::tempdir().unwrap();
-        let store = open(folder.path());
-        let text = CallText {
-            prompt: "[]".into(),
-            answer: "Aye".into(),
-        };
-        let whole = CallRecord {
-            gaps: vec![1, 70_000, 3],
-            text: Some(text),
-            caller: "desk".into(),
-            parameters: r#"{"seed":7}"#.into(),
-            ..call("abcdef")
-        };
-        store.record(whole.clone());
-        store.flush();
-        assert_eq!(store.call("abc").unwrap(), Some(whole));
-        assert_eq!(store.call("abd").unwrap(), None);
-    }
-
-    #[test]
-    fn filters_let_pass_what_meets_all_of_them() {
-        let folder = tempfile::tempdir().unwrap();
-        let store = open(folder.path());
-        for (id, status, ttft, caller) in [("a", 200, 0.1, ""), ("b", 429, 0.0, "desk"), ("c", 200, 0.9, "desk")] {
-            store.record(CallRecord {
-                status,
-                ttft,
-                caller: caller.into(),
-                ..call(id)
-            });
-        }
-        store.flush();
-        let find = |filter: CallFilter| {
-            store
-                .calls(&filter, 9)
-                .unwrap()
-                .into_iter()
-                .map(|c| c.id)
-                .collect::<String>()
-        };
-        let filter = CallFilter::default;
-        assert_eq!(
-            find(CallFilter {
-                failed: Some(true),
-                ..filter()
-            }),
-            "b"
-        );
-        assert_eq!(
-            find(CallFilter {
-                failed: Some(false),
-                ..filter()
-            }),
-            "ca"
-        );
-        assert_eq!(
-            find(CallFilter {
-                least_ttft: Some(0.5),
-                ..filter()
-            }),
-            "c"
-        );
-        assert_eq!(
-            find(CallFilter {
-                caller: Some("desk".into()),
-                endpoint: Some("pierdesk".into()),
-                ..filter()
-            }),
-            "cb"
-        );
-        assert_eq!(
-            find(CallFilter {
-                from_ms: Some(i64::MAX),
-                ..filter()
-            }),
-            ""
-        );
-    }
-
-    #[test]
-    fn what_is_too_old_or_too_much_is_deleted_oldest_first() {
-        let folder = tempfile::tempdir().unwrap();
-        let store = Store::open(
-            folder.path(),
-            Retention {
-                age: Duration::from_secs(3600),
-                bytes: 1 << 20,
-            },
-        )
-        .unwrap();
-        store.record(CallRecord {
-            at_ms: 5,
-            ..call("old")
-        });
-        store.flush();
-        assert_eq!(store.count_calls(), 0, "older than an hour");
-        for n in 0..8_000 {
-            store.record(CallRecord {
-                gaps: vec![1; 100],
-                ..call(&format!("{n}"))
-            });
-        }
-        // On a slow disk the writer takes longer than a flush waits.
-        let newest = || ids(&store.calls(&CallFilter::default(), 1).unwrap()).join("");
-        for _ in 0..20 {
-            store.flush();
-            if newest() == "7999" {
-                break;
-            }
-        }
-        let left = store.count_calls();
-        assert!((100..8_000).contains(&left), "{left}");
-        assert_eq!(newest(), "7999");
-    }
-
-    #[test]
-    fn keys_are_found_listed_and_revoked_once_and_for_all() {
-        let folder = tempfile::tempdir().unwrap();
-        let store = open(folder.path());
-        let key = KeyRecord {
-            id: "k1".into(),
-            name: "desk".into(),
-            hash: [7; 32],
-            scope: Scope::Manage,
-            created_ms: 1,
-            expires_ms: Some(9),
-            revoked_ms: None,
-            used_ms: None,
-            per_minute: Some(60),
-            at_once: None,
-            weight: 3,
-            endpoints: vec!["pierdesk".into(), "a/b".into()],
-        };
-        store.add_key(&key).unwrap();
-        assert_eq!(store.key("k1").unwrap(), Some(key.clone()));
-        assert!(store.add_key(&key).is_err());
-        store.key_used("k1", 4);
-        store.flush();
-        assert!(store.revoke_key("k1", 5).unwrap() && store.revoke_key("k1", 6).unwrap());
-        assert!(!store.revoke_key("k2", 6).unwrap());
-        let kept = store.keys().unwrap().remove(0);
-        assert_eq!((kept.revoked_ms, kept.used_ms), (Some(5), Some(4)));
-    }
-
-    #[test]
-    fn history_comes_back_by_span_and_what_is_too_old_for_its_span_is_forgotten() {
-        let folder = tempfile::tempdir().unwrap();
-        let store = open(folder.path());
-        let point = |span: u32, at_ms: i64| HistoryPoint {
-            endpoint: "pierdesk".into(),
-            span,
-            at_ms,
-            queue_depth: 3,
-            lanes_used: 1.5,
-            busy_share: 0.25,
-            ttft: Some([0.1, 0.2, 0.3]),
-            ..HistoryPoint::default()
-        };
-        let hour = 3_600_000;
-        for at in [0, hour, 2 * hour, 4 * hour] {
-            store.record_history(point(5, at));
-            store.record_history(point(60, at));
-        }
-        store.flush();
-        assert_eq!(
-            store.history("pierdesk", 5, 0).unwrap(),
-            [point(5, hour), point(5, 2 * hour), point(5, 4 * hour)]
-        );
-        assert_eq!(
-            store.history("pierdesk", 60, 2 * hour).unwrap(),
-            [point(60, 2 * hour), point(60, 4 * hour)]
-        );
-        assert_eq!(store.history("another", 5, 0).unwrap(), []);
-    }
-
-    #[test]
-    fn runs_are_kept_and_replaced() {
-        let folder = tempfile::tempdir().unwrap();
-        let store = open(folder.path());
-        let run = |id: &str, at_ms, document: &str| RunRecord {
-            id: id.into(),
-            at_ms,
-            document: document.into(),
-        };
-        for run in [run("a", 1, "1"), run("b", 2, "2"), run("a", 1, "3")] {
-            store.add_run(&run).unwrap();
-        }
-        assert_eq!(store.runs(9).unwrap(), [run("b", 2, "2"), run("a", 1, "3")]);
-        store.add_run(&run("c", 3, r#"{"name": "wide"}"#)).unwrap();
-        assert_eq!(
-            store.runs_named("wide", 9).unwrap(),
-            [run("c", 3, r#"{"name": "wide"}"#)]
-        );
-        assert_eq!(store.runs_named("narrow", 9).unwrap(), []);
-        assert_eq!(store.run("b").unwrap(), Some(run("b", 2, "2")));
-    }
-
-    #[test]
-    fn a_database_of_a_later_version_is_refused_not_damaged() {
-        let folder = tempfile::tempdir().unwrap();
-        drop(open(folder.path()));
-        let connection = Connection::open(folder.path().join("vastrelay.sqlite")).unwrap();
-        connection.pragma_update(None, "user_version", 999).unwrap();
-        drop(connection);
-        let error = Store::open(folder.path(), Retention::default())
-            .err()
-            .unwrap()
-            .to_string();
-        assert!(error.contains("cannot use the database"), "{error}");
-    }
-
-    fn on_disk(folder: &Path) -> u64 {
-        let files = std::fs::read_dir(folder)
-            .unwrap()
-            .map(|file| file.unwrap().metadata().unwrap().len());
-        files.sum()
-    }
-
-    #[test]
-    fn texts_go_before_calls_and_the_space_is_given_back() {
-        let folder = tempfile::tempdir().unwrap();
-        let retention = Retention {
-            age: Duration::from_secs(3600),
-            bytes: 4 << 20,
-        };
-        let store = Store::open(folder.path(), retention).unwrap();
-        for n in 0..1_500 {
-            let text = CallText {
-                prompt: "x".repeat(64 << 10),
-                answer: String::new(),
-            };
-            store.record(CallRecord {
-                text: Some(text),
-                ..call(&format!("{n:04}"))
-            });
-            if n % 100 == 0 {
-                store.flush();
-            }
-        }
-        store.flush();
-        assert_eq!(store.count_calls(), 1_500, "no call was deleted for the texts' sake");
-        assert!(store.call("1499").unwrap().unwrap().text.is_some());
-        assert!(store.call("0001").unwrap().unwrap().text.is_none());
-        assert_eq!(store.lost().count(), 0);
-        let bytes = on_disk(folder.path());
-        assert!(bytes < 32 << 20, "{bytes} of 94 MiB are left on disk");
-    }
-
-    #[test]
-    fn what_else_fills_the_database_does_not_cost_the_history_of_calls() {
-        let folder = tempfile::tempdir().unwrap();
-        let retention = Retention {
-            age: Duration::from_secs(3600),
-            bytes: 1 << 20,
-        };
-        let store = Store::open(folder.path(), retention).unwrap();
-        let document = "x".repeat(8 << 20);
-        let run = RunRecord {
-            id: "a".into(),
-            at_ms: 1,
-            document,
-        };
-        store.add_run(&run).unwrap();
-        (0..3_000).for_each(|n| store.record(call(&format!("{n}"))));
-        store.flush();
-        assert!(store.count_calls() >= 1_000, "{}", store.count_calls());
-    }
-
-    #[test]
-    fn a_record_that_the_database_refuses_is_lost_alone_and_counted() {
-        let folder = tempfile::tempdir().unwrap();
-        let store = open(folder.path());
-        let trigger =
-            "CREATE TRIGGER no BEFORE INSERT ON calls WHEN NEW.id = 'bad' BEGIN SELECT raise(ABORT, 'no'); END";
-        store.read(|connection| connection.execute_batch(trigger)).unwrap();
-        ["a", "bad", "b"].iter().for_each(|id| store.record(call(id)));
-        store.flush();
-        assert_eq!((store.count_calls(), store.lost().count()), (2, 1));
-        assert_eq!(ids(&store.calls(&CallFilter::default(), 9).unwrap()), ["b", "a"]);
-    }
-
-    #[test]
-    fn records_wait_for_a_lock_of_another_process_and_the_inbox_is_bounded() {
-        let folder = tempfile::tempdir().unwrap();
-        let store = open(folder.path());
-        let other = Connection::open(folder.path().join("vastrelay.sqlite")).unwrap();
-        other.execute_batch("BEGIN IMMEDIATE").unwrap();
-        (0..20_000).for_each(|n| store.record(call(&format!("{n}"))));
-        let lost = store.lost().count();
-        assert!((2_000..4_000).contains(&lost), "{lost} of 20,000 had no room");
-        other.execute_batch("ROLLBACK").unwrap();
-        while store.count_calls() + lost < 20_000 {
-            store.flush();
-        }
-    }
-
-    #[test]
-    fn a_folder_serves_one_service_at_a_time() {
-        let folder = tempfile::tempdir().unwrap();
-        let first = open(folder.path());
-        let second = Store::open(folder.path(), Retention::default()).err().unwrap();
-        assert!(second.to_string().contains("another service uses"), "{second}");
-        assert!(Store::open_beside(folder.path()).is_ok());
-        drop(first);
-        drop(open(folder.path()));
-    }
-
-    #[test]
-    fn a_database_that_could_not_give_space_back_is_rewritten_once() {
-        let folder = tempfile::tempdir().unwrap();
-        let path = folder.path().join("vastrelay.sqlite");
-        let old = Connection::open(&path).unwrap();
-        old.execute_batch("CREATE TABLE kept (x); INSERT INTO kept VALUES (7)")
-            .unwrap();
-        drop(old);
-        drop(open(folder.path()));
-        let mode = |query: &str| -> i64 {
-            let connection = Connection::open(&path).unwrap();
-            connection.query_row(query, [], |row| row.get(0)).unwrap()
-        };
-        assert_eq!((mode("PRAGMA auto_vacuum"), mode("SELECT x FROM kept")), (2, 7));
-    }
-}
+mod tests;

@@ -26,16 +26,19 @@ pub(crate) struct KeyReader {
 }
 
 impl KeyReader {
-    pub fn start(connection: Connection) -> KeyReader {
+    /// Starts the thread.
+    ///
+    /// # Errors
+    /// When the system gives none.
+    pub fn start(connection: Connection) -> std::io::Result<KeyReader> {
         let (inbox, waiting) = sync_channel(MOST_WAITING);
         let thread = std::thread::Builder::new()
             .name("keys".into())
-            .spawn(move || run(&connection, &waiting))
-            .expect("the system gives a thread for keys");
-        KeyReader {
+            .spawn(move || run(&connection, &waiting))?;
+        Ok(KeyReader {
             inbox: Some(inbox),
             thread: Some(thread),
-        }
+        })
     }
 
     /// Asks for a key; returns whether there was room for the question.

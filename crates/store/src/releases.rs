@@ -1,19 +1,23 @@
-//! Releases of endpoints, and the lives of their replicas.
+//! Releases of endpoints, and the incarnations of their replicas.
 
 use crate::kept::{Granted, KeptEndpoint};
 use rusqlite::{Connection, OptionalExtension};
 
-/// A replica that begins a life.
-#[derive(Clone, Copy, Debug)]
-pub struct BegunReplica<'a> {
+/// The start of a worker process: a new incarnation of a replica.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct IncarnationRecord {
+    /// Its number, which no other has.
+    pub incarnation: u64,
     /// The endpoint.
-    pub endpoint: &'a str,
+    pub endpoint: String,
     /// The number of its release.
     pub release: u32,
     /// The number of the replica.
     pub replica: u32,
     /// The program's version.
-    pub version: &'a str,
+    pub version: String,
+    /// When it began, in milliseconds since 1970.
+    pub at_ms: i64,
 }
 
 /// Returns the number of an endpoint's newest release if it has these settings, else that of a new one.
@@ -77,15 +81,40 @@ pub(crate) fn all(connection: &Connection, endpoint: &str) -> rusqlite::Result<V
     statement.query_map([endpoint], read)?.collect()
 }
 
-/// Returns the number of a new incarnation.
-pub(crate) fn begin(connection: &Connection, begun: &BegunReplica<'_>, now_ms: i64) -> rusqlite::Result<u64> {
-    let sql = "INSERT INTO incarnations (endpoint, release, replica, version, at_ms) VALUES (?1, ?2, ?3, ?4, ?5)";
-    let BegunReplica {
+/// Deletes the releases of an endpoint.
+pub(crate) fn forget(connection: &Connection, endpoint: &str) -> rusqlite::Result<()> {
+    connection.execute("DELETE FROM releases WHERE endpoint = ?1", [endpoint])?;
+    Ok(())
+}
+
+pub(crate) fn insert_incarnation(connection: &Connection, begun: &IncarnationRecord) -> rusqlite::Result<()> {
+    let sql = "INSERT OR IGNORE INTO incarnations (incarnation, endpoint, release, replica, version, at_ms) \
+               VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
+    let IncarnationRecord {
+        incarnation,
         endpoint,
         release,
         replica,
         version,
+        at_ms,
     } = begun;
-    connection.execute(sql, (endpoint, release, replica, version, now_ms))?;
-    Ok(connection.last_insert_rowid() as u64)
+    let mut statement = connection.prepare_cached(sql)?;
+    statement.execute((*incarnation as i64, endpoint, release, replica, version, at_ms))?;
+    Ok(())
+}
+
+/// Returns the highest number that any incarnation had, 0 without one.
+pub(crate) fn last_incarnation(connection: &Connection) -> rusqlite::Result<u64> {
+    let sql = "SELECT max(coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'incarnations'), 0), \
+                          coalesce((SELECT max(incarnation) FROM incarnations), 0))";
+    connection
+        .query_row(sql, [], |row| row.get::<_, i64>(0))
+        .map(|number| number as u64)
+}
+
+/// Deletes incarnations of before a moment, at most so many; returns how many.
+pub(crate) fn prune_incarnations(connection: &Connection, oldest_ms: i64, rows: usize) -> rusqlite::Result<usize> {
+    let sql = "DELETE FROM incarnations WHERE incarnation IN \
+               (SELECT incarnation FROM incarnations ORDER BY incarnation LIMIT ?2) AND at_ms < ?1";
+    connection.prepare_cached(sql)?.execute((oldest_ms, rows as i64))
 }

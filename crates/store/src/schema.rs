@@ -21,6 +21,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(GRANTED),
         M::up(GIVEN_IDS),
         M::up(WEIGHTS_OF_KEYS),
+        M::up(LIMITS_OF_RUNS_AND_HISTORY),
     ])
 }
 
@@ -278,6 +279,13 @@ CREATE INDEX calls_given ON calls (given_id) WHERE given_id <> '';";
 const KEYS_OF_ENDPOINTS: &str = "ALTER TABLE keys ADD COLUMN endpoints TEXT NOT NULL DEFAULT '';";
 
 const WEIGHTS_OF_KEYS: &str = "ALTER TABLE keys ADD COLUMN weight INTEGER NOT NULL DEFAULT 1;";
+
+/// Load tests have a limit of their own, and history goes by its age alone. The index has the sizes, as a run's document stands before them.
+const LIMITS_OF_RUNS_AND_HISTORY: &str = "
+ALTER TABLE runs ADD COLUMN bytes INTEGER NOT NULL DEFAULT 0;
+UPDATE runs SET bytes = octet_length(document);
+CREATE INDEX runs_at ON runs (at_ms, id, bytes);
+CREATE INDEX history_at ON history (span, at_ms);";
 
 #[cfg(test)]
 mod tests {

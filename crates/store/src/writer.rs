@@ -1,43 +1,46 @@
-//! The thread that writes records.
+//! The thread that writes: changes first, then records in short batches, then a part of what is to be deleted.
 
-use crate::calls::{self, CallRecord};
-use crate::events::{self, EventRecord};
-use crate::history::{self, HistoryPoint};
-use crate::{Retention, begun, keys, milliseconds_since_1970};
+use crate::checkpoint::Checkpointer;
+use crate::prune::{LONGEST_BETWEEN, Pruner};
+use crate::queue::{Change, Queue, Record, Work};
+use crate::{Retention, begun, calls, events, history, keys, releases, starts};
 use rusqlite::{Connection, ErrorCode, TransactionBehavior};
-use std::collections::HashSet;
+use std::collections::{HashSet, VecDeque};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::mpsc::{Receiver, SyncSender, TrySendError, channel, sync_channel};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::mpsc::{RecvTimeoutError, channel, sync_channel};
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-/// Most records in one transaction.
-const BATCH: usize = 512;
-/// Records between two looks at what is too old or too much.
-const PRUNE_EVERY: usize = 2_000;
-/// Bytes of records between two such looks.
-const PRUNE_EVERY_BYTES: usize = 8 << 20;
-/// Most records that wait to be written; more are lost and counted.
-const MOST_WAITING: usize = 16_384;
+/// Longest time that a batch inserts records before it is committed.
+const LONGEST_BATCH: Duration = Duration::from_millis(8);
+/// Longest wait of a batch, or of a part that is deleted, for a lock of another process.
+const BATCH_PATIENCE: Duration = Duration::from_millis(10);
+/// Longest wait of a change for a lock of another process, and for its turn.
+const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
+/// Longest wait for a lock of another process where the service ends.
+const LAST_PATIENCE: Duration = Duration::from_secs(5);
 /// Longest wait for records to be written.
 const FLUSH_PATIENCE: Duration = Duration::from_secs(3);
+/// Commits between two moves of the write-ahead log into the database.
+const COMMITS_BETWEEN: usize = 64;
+/// Bytes of records between two such moves.
+const BYTES_BETWEEN: usize = 2 << 20;
 
 pub(crate) struct Writer {
-    inbox: Option<SyncSender<Act>>,
+    queue: Arc<Queue>,
     thread: Option<JoinHandle<()>>,
     counts: Arc<Counts>,
 }
 
-/// What the writer tells without being asked.
+/// Figures that are read without asking the writer.
 #[derive(Default)]
 pub(crate) struct Counts {
     /// Calls in the database, as of the last commit: counting them would take longer with each.
     pub calls: AtomicU64,
     /// Records that were lost: there was no room, or the database refused them.
     pub lost: AtomicU64,
-    /// Set when no more records come.
-    ending: AtomicBool,
 }
 
 /// Counts records that are lost: there was no room for them, or the database refused them.
@@ -51,49 +54,82 @@ impl LostRecords {
     }
 }
 
-pub(crate) enum Act {
-    /// A call that was accepted.
-    Begin(Box<CallRecord>),
-    Record(Box<CallRecord>),
-    KeyUsed {
-        id: String,
-        at_ms: i64,
-    },
-    History(Box<HistoryPoint>),
-    Event(Box<EventRecord>),
-    Flush(std::sync::mpsc::Sender<()>),
+/// Why a change was not made.
+pub(crate) enum Unmade {
+    /// Its turn did not come in time.
+    Busy,
+    /// SQLite's reason.
+    Failed(rusqlite::Error),
+    /// It panicked, or the writer has ended.
+    Lost,
 }
 
 impl Writer {
-    pub fn start(connection: Connection, retention: Retention, calls: u64) -> Writer {
-        let (inbox, acts) = sync_channel(MOST_WAITING);
-        let counts = Arc::new(Counts::default());
+    /// Starts the writer; without a retention it deletes nothing.
+    ///
+    /// # Errors
+    /// When the system gives no thread.
+    pub fn start(
+        connection: Connection,
+        checkpointer: Option<Checkpointer>,
+        retention: Option<Retention>,
+        calls: u64,
+    ) -> std::io::Result<Writer> {
+        let (queue, counts) = (Arc::new(Queue::default()), Arc::new(Counts::default()));
         counts.calls.store(calls, Ordering::Release);
-        let counted = counts.clone();
+        let run = Run {
+            connection,
+            checkpointer,
+            queue: queue.clone(),
+            counts: counts.clone(),
+            pruner: retention.map(Pruner::new),
+            batch: VecDeque::new(),
+            told_of_lock: false,
+            commits: 0,
+            bytes: 0,
+        };
         let thread = std::thread::Builder::new()
             .name("store".into())
-            .spawn(move || run(connection, retention, &acts, &counted))
-            .expect("the system gives a thread for the store");
-        Writer {
-            inbox: Some(inbox),
+            .spawn(move || run.run())?;
+        Ok(Writer {
+            queue,
             thread: Some(thread),
             counts,
-        }
+        })
     }
 
     /// Hands over a record without waiting; where there is no room it is lost and counted.
-    pub fn send(&self, act: Act) {
-        let inbox = self.inbox.as_ref().expect("it is open until it is dropped");
-        if let Err(TrySendError::Full(_)) = inbox.try_send(act) {
+    pub fn record(&self, record: Record) {
+        if !self.queue.record(record) {
             self.counts.lost.fetch_add(1, Ordering::AcqRel);
         }
     }
 
-    /// Waits until what came before is written, but no longer than some seconds.
+    /// Makes a change in a transaction of its own, before all records that wait; waits for it.
+    pub fn change<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Connection) -> rusqlite::Result<T> + Send + 'static,
+    ) -> Result<T, Unmade> {
+        let (deliver, delivered) = sync_channel(1);
+        let change: Change = Box::new(move |connection| {
+            let _ = connection.busy_timeout(CHANGE_PATIENCE);
+            let _ = deliver.send(in_transaction(connection, work));
+        });
+        let ticket = self.queue.change(change);
+        let made = match delivered.recv_timeout(CHANGE_PATIENCE) {
+            Err(RecvTimeoutError::Timeout) if self.queue.withdraw(ticket) => return Err(Unmade::Busy),
+            // It is under way, so that its end is worth waiting for.
+            Err(RecvTimeoutError::Timeout) => delivered.recv().map_err(|_| Unmade::Lost)?,
+            Err(RecvTimeoutError::Disconnected) => return Err(Unmade::Lost),
+            Ok(made) => made,
+        };
+        made.map_err(Unmade::Failed)
+    }
+
+    /// Waits until the records of before are written, but no longer than some seconds.
     pub fn flush(&self) {
         let (done, wait) = channel();
-        let inbox = self.inbox.as_ref().expect("it is open until it is dropped");
-        if inbox.try_send(Act::Flush(done)).is_ok() {
+        if self.queue.record(Record::Flush(done)) {
             let _ = wait.recv_timeout(FLUSH_PATIENCE);
         }
     }
@@ -105,72 +141,136 @@ impl Writer {
 
 impl Drop for Writer {
     fn drop(&mut self) {
-        self.counts.ending.store(true, Ordering::Release);
-        self.inbox = None;
+        self.queue.end();
         if let Some(thread) = self.thread.take() {
             let _ = thread.join();
         }
     }
 }
 
-/// Commits what has come in since the last commit, until nobody sends any more.
-fn run(mut connection: Connection, retention: Retention, acts: &Receiver<Act>, counts: &Counts) {
-    let (mut until_prune, mut bytes_until_prune) = (0, PRUNE_EVERY_BYTES);
-    while let Ok(first) = acts.recv() {
-        let mut flushes = Vec::new();
-        let mut writes = Vec::new();
-        for act in std::iter::once(first).chain(acts.try_iter().take(BATCH)) {
-            match act {
-                Act::Flush(done) => flushes.push(done),
-                act => writes.push(act),
-            }
-        }
-        let bytes: usize = writes.iter().map(bytes_of).sum();
-        let prune = !writes.is_empty() && (until_prune == 0 || bytes_until_prune <= bytes);
-        commit(&mut connection, &writes, prune.then_some(retention), counts);
-        if prune {
-            (until_prune, bytes_until_prune) = (PRUNE_EVERY, PRUNE_EVERY_BYTES);
-        } else {
-            until_prune = until_prune.saturating_sub(writes.len());
-            bytes_until_prune -= bytes;
-        }
-        for done in flushes {
-            let _ = done.send(());
-        }
-    }
+fn in_transaction<T>(
+    connection: &mut Connection,
+    work: impl FnOnce(&Connection) -> rusqlite::Result<T>,
+) -> rusqlite::Result<T> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let done = work(&transaction)?;
+    transaction.commit()?;
+    Ok(done)
 }
 
-fn bytes_of(act: &Act) -> usize {
-    match act {
-        Act::Record(call) => call.bytes(),
-        _ => 0,
-    }
+/// The writer's thread.
+struct Run {
+    connection: Connection,
+    checkpointer: Option<Checkpointer>,
+    queue: Arc<Queue>,
+    counts: Arc<Counts>,
+    pruner: Option<Pruner>,
+    /// Records that have left the queue and are not committed yet.
+    batch: VecDeque<Record>,
+    /// Whether the log says already that another process holds the database.
+    told_of_lock: bool,
+    /// Commits and bytes since the write-ahead log was last moved.
+    commits: usize,
+    bytes: usize,
 }
 
-/// Commits records, again and again while another process holds the database.
-fn commit(connection: &mut Connection, writes: &[Act], prune: Option<Retention>, counts: &Counts) {
-    if writes.is_empty() {
-        return;
-    }
-    loop {
-        match write(connection, writes, prune) {
-            Ok(written) => {
-                counts.lost.fetch_add(written.refused, Ordering::AcqRel);
-                match written.left {
-                    Some(left) => counts.calls.store(left, Ordering::Release),
-                    None => drop(counts.calls.fetch_add(written.calls, Ordering::AcqRel)),
+impl Run {
+    fn run(mut self) {
+        let _refuse = RefuseAtEnd(self.queue.clone());
+        loop {
+            let pruning = self.pruner.as_ref().is_some_and(Pruner::is_due) && !self.queue.has_ended();
+            let patience = match pruning {
+                true => Some(Duration::ZERO),
+                false => self.pruner.as_ref().map(|_| LONGEST_BETWEEN),
+            };
+            match self.queue.next(&mut self.batch, patience) {
+                Work::Change(change) => self.change(change),
+                Work::Records => {
+                    self.write_batch();
+                    self.prune(pruning);
                 }
-                return;
+                Work::Nothing => self.prune(pruning),
+                Work::End => return,
             }
-            Err(error) if is_busy(&error) && !counts.ending.load(Ordering::Acquire) => {
-                tracing::warn!("the database is locked by another process; records wait");
+        }
+    }
+
+    fn change(&mut self, change: Change) {
+        // Its caller learns of a panic, as the result is never delivered.
+        let made = catch_unwind(AssertUnwindSafe(|| change(&mut self.connection)));
+        if made.is_err() {
+            tracing::error!("a change of the database panicked and was not made");
+        }
+        self.committed(0);
+    }
+
+    /// Commits as many records of the batch as a short transaction takes; where another process holds the database they go on waiting.
+    fn write_batch(&mut self) {
+        let ending = self.queue.has_ended();
+        let patience = if ending { LAST_PATIENCE } else { BATCH_PATIENCE };
+        let _ = self.connection.busy_timeout(patience);
+        match write(&mut self.connection, &self.batch) {
+            Ok(written) => {
+                self.told_of_lock = false;
+                self.counts.lost.fetch_add(written.refused, Ordering::AcqRel);
+                self.counts.calls.fetch_add(written.calls, Ordering::AcqRel);
+                if let Some(pruner) = &mut self.pruner {
+                    pruner.count(written.records, written.bytes);
+                }
+                self.leave_batch(written.records);
+                self.committed(written.bytes);
+            }
+            Err(error) if is_busy(&error) && !ending => {
+                if !std::mem::replace(&mut self.told_of_lock, true) {
+                    tracing::warn!("the database is locked by another process; records wait");
+                }
             }
             Err(error) => {
-                tracing::error!(%error, lost = writes.len(), "records could not be written");
-                counts.lost.fetch_add(writes.len() as u64, Ordering::AcqRel);
-                return;
+                let lost = self.batch.len();
+                tracing::error!(%error, lost, "records could not be written");
+                self.counts.lost.fetch_add(lost as u64, Ordering::AcqRel);
+                self.leave_batch(lost);
             }
         }
+    }
+
+    /// Takes records out of the batch and tells those who wait for what stood before them.
+    fn leave_batch(&mut self, records: usize) {
+        for record in self.batch.drain(..records) {
+            if let Record::Flush(done) = record {
+                let _ = done.send(());
+            }
+        }
+    }
+
+    fn prune(&mut self, due: bool) {
+        let Some(pruner) = self.pruner.as_mut().filter(|_| due) else {
+            return;
+        };
+        let _ = self.connection.busy_timeout(BATCH_PATIENCE);
+        match pruner.part(&mut self.connection) {
+            Ok(calls) => drop(self.counts.calls.fetch_sub(calls, Ordering::AcqRel)),
+            Err(error) => tracing::error!(%error, "old records could not be deleted; nothing else was lost"),
+        }
+        self.committed(0);
+    }
+
+    fn committed(&mut self, bytes: usize) {
+        self.commits += 1;
+        self.bytes += bytes;
+        if self.commits >= COMMITS_BETWEEN || self.bytes >= BYTES_BETWEEN {
+            (self.commits, self.bytes) = (0, 0);
+            let _ = self.checkpointer.as_ref().map(Checkpointer::wake);
+        }
+    }
+}
+
+/// Whoever waits for a change when the writer's thread ends, however it does, learns that it was not made.
+struct RefuseAtEnd(Arc<Queue>);
+
+impl Drop for RefuseAtEnd {
+    fn drop(&mut self) {
+        self.0.refuse_changes();
     }
 }
 
@@ -182,63 +282,125 @@ pub(crate) fn is_busy(error: &rusqlite::Error) -> bool {
     )
 }
 
-/// What a commit did.
+/// The result of a batch.
 #[derive(Default)]
 struct Written {
+    /// Records that are done with, from the front.
+    records: usize,
+    bytes: usize,
     calls: u64,
     /// Records that the database refused, each for itself.
     refused: u64,
-    /// Calls that are left, where some were pruned.
-    left: Option<u64>,
 }
 
-fn write(connection: &mut Connection, writes: &[Act], prune: Option<Retention>) -> rusqlite::Result<Written> {
+/// Commits records from the front, for as long as a batch may take; at least one.
+fn write(connection: &mut Connection, batch: &VecDeque<Record>) -> rusqlite::Result<Written> {
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let began = Instant::now();
     let mut written = Written::default();
-    let ended: HashSet<&str> = writes.iter().filter_map(ended).collect();
-    for act in writes {
-        let done = match act {
-            // Most calls end before anybody looks.
-            Act::Begin(call) if ended.contains(call.id.as_str()) => Ok(()),
-            Act::Begin(call) => begun::insert(&transaction, call),
-            Act::Record(call) => begun::end(&transaction, &call.id)
-                .and_then(|()| calls::insert(&transaction, call))
-                .inspect(|()| written.calls += 1),
-            Act::KeyUsed { id, at_ms } => keys::touch(&transaction, id, *at_ms),
-            Act::History(point) => history::insert(&transaction, point),
-            Act::Event(event) => events::insert(&transaction, event),
-            Act::Flush(_) => Ok(()),
+    // Most calls end before anybody looks; those need no row of their own before.
+    let ended: HashSet<&str> = batch.iter().filter_map(ended).collect();
+    for record in batch {
+        let done = match record {
+            Record::Begun(call) if ended.contains(call.id.as_str()) => Ok(()),
+            record => insert(&transaction, record),
         };
-        if let Err(error) = done {
-            tracing::error!(%error, "a record could not be written");
-            written.refused += 1;
+        written.records += 1;
+        written.bytes += record.bytes();
+        match done {
+            Ok(()) => written.calls += u64::from(matches!(record, Record::Call(_))),
+            Err(error) => {
+                tracing::error!(%error, "a record could not be written");
+                written.refused += 1;
+            }
+        }
+        if began.elapsed() >= LONGEST_BATCH {
+            break;
         }
     }
-    if let Some(retention) = prune {
-        let oldest = milliseconds_since_1970() - retention.age.as_millis() as i64;
-        events::prune(&transaction, oldest)?;
-        calls::prune(&transaction, oldest, retention.bytes)?;
-        written.left = Some(calls::count(&transaction)?);
-    }
     transaction.commit()?;
-    if prune.is_some() {
-        give_back(connection)?;
-    }
     Ok(written)
 }
 
-/// Returns the call that an act ends.
-fn ended(act: &Act) -> Option<&str> {
-    match act {
-        Act::Record(call) => Some(&call.id),
+fn insert(connection: &Connection, record: &Record) -> rusqlite::Result<()> {
+    match record {
+        Record::Begun(call) => begun::insert(connection, call),
+        Record::Call(call) => begun::end(connection, &call.id).and_then(|()| calls::insert(connection, call)),
+        Record::KeyUsed { id, at_ms } => keys::touch(connection, id, *at_ms),
+        Record::History(point) => history::insert(connection, point),
+        Record::Event(event) => events::insert(connection, event),
+        Record::Incarnation(incarnation) => releases::insert_incarnation(connection, incarnation),
+        Record::Start(start) => starts::keep(connection, start),
+        Record::Flush(_) => Ok(()),
+    }
+}
+
+/// Returns the call that a record ends.
+fn ended(record: &Record) -> Option<&str> {
+    match record {
+        Record::Call(call) => Some(&call.id),
         _ => None,
     }
 }
 
-/// Gives freed space back to the file system.
-fn give_back(connection: &Connection) -> rusqlite::Result<()> {
-    let mut statement = connection.prepare_cached("PRAGMA incremental_vacuum")?;
-    let mut rows = statement.query([])?;
-    while rows.next()?.is_some() {}
-    Ok(())
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calls::{CallRecord, CallText};
+
+    fn database(folder: &std::path::Path) -> Connection {
+        let mut connection = crate::connect(&folder.join("vastrelay.sqlite")).unwrap();
+        crate::schema::migrations().to_latest(&mut connection).unwrap();
+        connection
+    }
+
+    fn call(id: usize, text: usize) -> Record {
+        Record::Call(Box::new(CallRecord {
+            id: id.to_string(),
+            text: Some(CallText {
+                prompt: "x".repeat(text),
+                answer: String::new(),
+            }),
+            ..CallRecord::default()
+        }))
+    }
+
+    #[test]
+    fn a_change_goes_before_records_that_came_earlier() {
+        let folder = tempfile::tempdir().unwrap();
+        let writer = Writer::start(database(folder.path()), None, None, 0).unwrap();
+        let (go_on, stay) = channel::<()>();
+        writer.queue.change(Box::new(move |_| stay.recv().unwrap()));
+        (0..10_000).for_each(|id| writer.record(call(id, 10)));
+        let (deliver, counted) = channel();
+        writer.queue.change(Box::new(move |connection| {
+            deliver.send(calls::count(connection).unwrap()).unwrap();
+        }));
+        go_on.send(()).unwrap();
+        assert_eq!(counted.recv().unwrap(), 0);
+        drop(writer);
+        assert_eq!(calls::count(&database(folder.path())).unwrap(), 10_000);
+    }
+
+    #[test]
+    fn a_batch_of_large_records_takes_several_transactions() {
+        let folder = tempfile::tempdir().unwrap();
+        let batch: VecDeque<Record> = (0..64).map(|id| call(id, 2 << 20)).collect();
+        let written = write(&mut database(folder.path()), &batch).unwrap();
+        assert!((1..64).contains(&written.records), "{}", written.records);
+        assert_eq!(written.calls, written.records as u64);
+    }
+
+    #[test]
+    fn a_change_whose_turn_does_not_come_is_withdrawn() {
+        let folder = tempfile::tempdir().unwrap();
+        let writer = Writer::start(database(folder.path()), None, None, 0).unwrap();
+        let (go_on, stay) = channel::<()>();
+        writer.queue.change(Box::new(move |_| stay.recv().unwrap()));
+        let late = writer.change(|connection| connection.execute("INSERT INTO digests VALUES ('/a', 'b', 'c')", []));
+        assert!(matches!(late, Err(Unmade::Busy)));
+        go_on.send(()).unwrap();
+        let kept = writer.change(|connection| crate::builds::digest(connection, "/a", "b"));
+        assert!(matches!(kept, Ok(None)));
+    }
 }

@@ -2,19 +2,24 @@
 
 use std::path::Path;
 use std::time::Duration;
-use vastrelay_store::{BegunReplica, CallFilter, CallText, Retention, Scope, Store};
+use vastrelay_store::{CallFilter, CallText, IncarnationRecord, Retention, Scope, Store};
 
 /// Keeps everything, however long ago the database was made.
 const ALL: Retention = Retention {
     age: Duration::from_secs(200 * 365 * 24 * 3600),
     bytes: 1 << 30,
+    run_bytes: 1 << 30,
 };
 
 /// Opens a copy of the database.
 fn open(folder: &Path) -> Store {
+    copy(folder);
+    Store::open(folder, ALL).unwrap()
+}
+
+fn copy(folder: &Path) {
     let old = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/before-endpoints.sqlite");
     std::fs::copy(old, folder.join("vastrelay.sqlite")).unwrap();
-    Store::open(folder, ALL).unwrap()
 }
 
 #[test]
@@ -52,7 +57,9 @@ fn calls_and_texts_are_kept_and_what_they_did_is_their_operation() {
 #[test]
 fn keys_history_and_runs_are_kept() {
     let folder = tempfile::tempdir().unwrap();
-    let store = open(folder.path());
+    // A service forgets points of this age as soon as it begins.
+    copy(folder.path());
+    let store = Store::open_beside(folder.path()).unwrap();
     let keys = store.keys().unwrap();
     let kept: Vec<_> = keys
         .iter()
@@ -83,15 +90,6 @@ fn releases_are_counted_for_each_endpoint_and_incarnations_for_all() {
     let release = |endpoint: &str, settings: &str| store.release(endpoint, settings).unwrap();
     assert_eq!([release("a", "{}"), release("a", "{}"), release("b", "{}")], [1, 1, 1]);
     assert_eq!([release("a", "{\"width\":4}"), release("a", "{}")], [2, 3]);
-    let begin = || {
-        store
-            .begin_incarnation(&BegunReplica {
-                endpoint: "a",
-                release: 3,
-                replica: 1,
-                version: "0.1.0",
-            })
-            .unwrap()
-    };
+    let begin = || store.begin_incarnation(IncarnationRecord::default());
     assert!(begin() < begin());
 }

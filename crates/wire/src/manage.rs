@@ -61,6 +61,13 @@ pub struct NewEndpoint {
     pub with_pause: bool,
 }
 
+/// The answer of `DELETE /manage/runs/{id}`.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct RemovedRun {
+    /// The id of the load test that is gone.
+    pub id: String,
+}
+
 /// One of `GET /manage/runs`: a load test that was kept.
 #[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct RunEntry {

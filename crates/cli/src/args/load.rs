@@ -40,6 +40,12 @@ Examples:
   vastrelay load compare narrow wide
   vastrelay load compare before.json after.json --json")]
     Compare(LoadCompareOptions),
+    /// Remove saved runs for good
+    #[command(after_help = "\
+Examples:
+  vastrelay load remove knee
+  vastrelay load remove 65f0c1-8a2e last")]
+    Remove(LoadRemoveOptions),
 }
 
 #[derive(Args)]
@@ -162,6 +168,18 @@ pub struct LoadCompareOptions {
     #[arg(value_name = "B")]
     pub b: String,
     /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub connection: Connection,
+}
+
+#[derive(Args)]
+pub struct LoadRemoveOptions {
+    /// Run id or name (its newest run), or `last`
+    #[arg(value_name = "RUN", required = true)]
+    pub runs: Vec<String>,
+    /// Print the ids of the removed runs as JSON
     #[arg(long)]
     pub json: bool,
     #[command(flatten)]

@@ -100,9 +100,12 @@ pub struct StartOptions {
     /// How long request records are kept
     #[arg(long, value_name = "TIME", default_value = "30d", value_parser = humantime::parse_duration)]
     pub records_age: Duration,
-    /// Maximum size of the database before the oldest records are deleted
+    /// Maximum size of the database without load tests before the oldest records are deleted, texts first
     #[arg(long, value_name = "SIZE", default_value = "1GiB")]
     pub records_size: bytesize::ByteSize,
+    /// Maximum size of all saved load tests before the oldest are deleted
+    #[arg(long, value_name = "SIZE", default_value = "512MiB")]
+    pub runs_size: bytesize::ByteSize,
     /// Record prompts and answers
     #[arg(long)]
     pub record_texts: bool,

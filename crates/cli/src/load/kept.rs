@@ -43,23 +43,32 @@ pub async fn find(connection: &Connection, wanted: &str) -> Result<Run, Failure>
             serde_json::from_slice(&text).map_err(|e| Failure::failed(format!("{wanted} is not a run: {e}")))?;
         return read(wanted, value);
     }
-    let client = Client::new(connection)?;
+    let found = entry(&Client::new(connection)?, wanted).await?;
+    read(&found.id, found.run)
+}
+
+/// Returns a run that the service has, by its id, its name, or as the last one.
+pub async fn entry(client: &Client, wanted: &str) -> Result<RunEntry, Failure> {
     let named = match wanted {
-        "last" => newest(&client, None).await?,
-        name => newest(&client, Some(name)).await?,
+        "last" => newest(client, None).await?,
+        name => newest(client, Some(name)).await?,
     };
     let id = named.unwrap_or_else(|| wanted.to_owned());
-    let mut url = reqwest::Url::parse("http://service/manage/runs/").expect("an address");
-    if let Ok(mut path) = url.path_segments_mut() {
-        path.pop_if_empty().push(&id);
-    }
-    let found: Option<RunEntry> = client.get_if_there(url.path()).await?;
-    let found = found.ok_or_else(|| {
+    let found: Option<RunEntry> = client.get_if_there(&path(&id)).await?;
+    found.ok_or_else(|| {
         Failure::failed(format!(
             "there is no run `{wanted}`; `vastrelay load list` shows all runs"
         ))
-    })?;
-    read(&found.id, found.run)
+    })
+}
+
+/// Returns the address of a run.
+pub fn path(id: &str) -> String {
+    let mut url = reqwest::Url::parse("http://service/manage/runs/").expect("an address");
+    if let Ok(mut path) = url.path_segments_mut() {
+        path.pop_if_empty().push(id);
+    }
+    url.path().to_owned()
 }
 
 fn read(name: &str, document: serde_json::Value) -> Result<Run, Failure> {

@@ -230,7 +230,7 @@ async fn only_runs_that_can_be_read_again_are_kept() {
     // One of another version may have been kept before.
     let database = rusqlite::Connection::open(service.data.path().join("vastrelay.sqlite")).unwrap();
     database
-        .execute("INSERT INTO runs VALUES ('old', 1, '{}')", [])
+        .execute("INSERT INTO runs (id, at_ms, document) VALUES ('old', 1, '{}')", [])
         .unwrap();
     let (status, refused) = service.get("/manage/runs/old/report?form=csv").await;
     assert_eq!((status, &refused["error"]["code"]), (409, &json!("unreadable_run")));

@@ -144,6 +144,35 @@ async fn two_runs_are_compared_and_what_differs_is_told() {
 }
 
 #[tokio::test]
+async fn runs_are_removed_by_name_and_a_wrong_name_removes_none() {
+    let service = Service::demo(&[]);
+    for name in ["dawn", "noon", "dusk"] {
+        load(&service, &["--users", "1", "--count", "2", "--name", name]);
+    }
+    let names = || -> Vec<String> {
+        let listed = service.client_json(&["load", "list"]);
+        let runs = listed.as_array().unwrap().iter();
+        runs.map(|run| run["name"].as_str().unwrap().to_owned()).collect()
+    };
+    let wrong = service.client(&["load", "remove", "dawn", "midnight"]);
+    assert_eq!(wrong.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("there is no run `midnight`"));
+    assert_eq!(names(), ["dusk", "noon", "dawn"]);
+    let removed = service.client_json(&["load", "remove", "dawn", "last"]);
+    assert_eq!(removed.as_array().unwrap().len(), 2);
+    assert_eq!(names(), ["noon"]);
+    let gone = format!("/manage/runs/{}", removed[0].as_str().unwrap());
+    assert_eq!(service.get(&gone).await.0, 404);
+    let events = service.client_json(&["events", "list"]);
+    let removals = events
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|event| event["what"] == "run_removed");
+    assert_eq!(removals.count(), 2);
+}
+
+#[tokio::test]
 async fn more_load_than_fits_is_refused_at_once_and_all_counts_agree() {
     let service = Service::demo(&["--width", "2", "--queue-depth", "3"]);
     let words = [

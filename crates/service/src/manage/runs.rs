@@ -1,6 +1,7 @@
 //! Load tests that are kept: `/manage/runs`, and what is made of them.
 
-use crate::guard::Body;
+use crate::event_log::EventLog;
+use crate::guard::{Body, Caller};
 use crate::problem::Problem;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
@@ -11,7 +12,7 @@ use vastrelay_loadtest::Run;
 use vastrelay_loadtest::run::current;
 use vastrelay_store::RunRecord;
 use vastrelay_wire::error::ErrorEnvelope;
-use vastrelay_wire::manage::RunEntry;
+use vastrelay_wire::manage::{EventKind, RemovedRun, RunEntry};
 use vastrelay_wire::parse::parse_body;
 
 /// Most load tests that are listed in short, and whole.
@@ -91,6 +92,25 @@ pub async fn add_run(records: web::Data<Records>, body: Body) -> Result<HttpResp
     };
     records.query(move |store| store.add_run(&record)).await?;
     Ok(HttpResponse::Created().json(entry))
+}
+
+/// `DELETE /manage/runs/{id}`: deletes a load test for good.
+///
+/// # Errors
+/// 404 when it is not kept.
+#[utoipa::path(delete, path = "/manage/runs/{id}", tag = "load", params(("id" = String, Path, description = "The run's id")),
+    responses((status = 200, body = RemovedRun), (status = "4XX", body = ErrorEnvelope)))]
+pub async fn remove_run(
+    records: web::Data<Records>,
+    caller: web::ReqData<Caller>,
+    id: web::Path<String>,
+) -> Result<HttpResponse, Problem> {
+    let wanted = id.clone();
+    if !records.query(move |store| store.delete_run(&wanted)).await? {
+        return Err(Problem::no_run(&id));
+    }
+    EventLog::new(&records.into_inner(), "", 0).done_by(caller.name(), EventKind::RunRemoved, id.clone());
+    Ok(HttpResponse::Ok().json(RemovedRun { id: id.into_inner() }))
 }
 
 fn read_run(body: &[u8]) -> Result<RunEntry, Problem> {

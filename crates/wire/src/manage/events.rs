@@ -25,6 +25,8 @@ pub enum EventKind {
     KeyMade,
     /// A key was revoked.
     KeyRevoked,
+    /// A saved load test was removed.
+    RunRemoved,
     /// A session of the console began.
     SignedIn,
     /// A worker takes requests.
@@ -37,7 +39,7 @@ pub enum EventKind {
 
 impl EventKind {
     /// All of them.
-    pub const ALL: [EventKind; 13] = [
+    pub const ALL: [EventKind; 14] = [
         EventKind::Deployed,
         EventKind::Removed,
         EventKind::Stopped,
@@ -47,6 +49,7 @@ impl EventKind {
         EventKind::Renewed,
         EventKind::KeyMade,
         EventKind::KeyRevoked,
+        EventKind::RunRemoved,
         EventKind::SignedIn,
         EventKind::WorkerReady,
         EventKind::WorkerGone,
@@ -65,6 +68,7 @@ impl EventKind {
             EventKind::Renewed => "renewed",
             EventKind::KeyMade => "key_made",
             EventKind::KeyRevoked => "key_revoked",
+            EventKind::RunRemoved => "run_removed",
             EventKind::SignedIn => "signed_in",
             EventKind::WorkerReady => "worker_ready",
             EventKind::WorkerGone => "worker_gone",
