@@ -9,6 +9,7 @@ cargo xtask endure services [--seed N] [--count N]    kill the service at random
 cargo xtask endure builds [--count N]                 kill the service while it builds (50 times); nothing half made is used
 cargo xtask endure changes [--seed N] [--seconds N]   change, stop, start and park endpoints under load (60 s)
 cargo xtask endure fleet [--seed N] [--seconds N]     random histories of endpoints with real workers, whose services are killed (600 s)
+cargo xtask endure control [--seed N] [--count N]     random histories of the decider in a simulated world (100,000)
 cargo xtask endure histories [--seed N] [--count N]   random histories of scheduler and engine core, in rounds of 12,000 (20 rounds)
 cargo xtask endure messages [--seed N] [--seconds N]  broken messages between service and workers (600 s for each side)
 cargo xtask endure soak [--seed N] [--seconds N]      the same load for long (600 s); memory must not grow";
@@ -30,6 +31,7 @@ pub fn endure(words: &[&str]) -> Outcome {
         count: match *name {
             "kills" => 1_000,
             "services" | "builds" => 50,
+            "control" => 100_000,
             _ => 20,
         },
         seconds: if *name == "changes" { 60 } else { 600 },
@@ -43,6 +45,7 @@ pub fn endure(words: &[&str]) -> Outcome {
         "changes" => end_to_end("endure::endpoints_change", &wanted),
         "fleet" => end_to_end("fleet::histories", &wanted),
         "soak" => end_to_end("endure::memory_does_not_grow", &wanted),
+        "control" => run(wanted.told(&mut test("vastrelay-fleet", &["--test", "control"]))),
         "histories" => histories(&wanted),
         "messages" => run(wanted.told(&mut test("vastrelay-serving", &["--test", "hostile_messages"]))),
         _ => Err(HELP.into()),

@@ -12,7 +12,7 @@ cargo xtask demo          build console and service, put `vastrelay` on the PATH
 cargo xtask test          install what the tests need (Chromium included) and run all of them
 cargo xtask bench         measure kernels, engine and service: some fifty minutes
 cargo xtask bench --quick measure the engine with a small model, in two minutes; --help lists more
-cargo xtask endure NAME   run for long: kills, services, builds, changes, fleet, histories, messages or soak; with --seed N the same again
+cargo xtask endure NAME   run for long: kills, services, builds, changes, fleet, control, histories, messages or soak; with --seed N the same again
 cargo xtask verify        grade the demo model's answers and print the scores
 cargo xtask verify --weights PATH [--text FILE] [--calibrate FILE]
                           print what each precision of a model costs: loss, and how often the same token is likeliest

@@ -136,6 +136,12 @@ impl<T> Ledger<T> {
         self.held.remove(&number)
     }
 
+    /// Lets something else go with what is held under a number; returns whether anything is.
+    pub fn hand_over(&mut self, number: u64, with: T) -> bool {
+        let holding = self.held.get_mut(&number);
+        holding.map(|holding| holding.with = with).is_some()
+    }
+
     /// Returns whether anything is held under a number.
     pub fn is_held(&self, number: u64) -> bool {
         self.held.contains_key(&number)

@@ -3,6 +3,7 @@
 //! | module | question it answers |
 //! |---|---|
 //! | [`roster`] | which endpoints are served, which rest, and who changes which? |
+//! | [`decider`] | what is done about everything that happens to endpoints? (not wired into the service yet) |
 //! | [`reconcile`] | what is done so that an endpoint comes to be what it is to be? |
 //! | [`state`] | in which state is an endpoint? |
 //! | [`adoption`] | which worker of an earlier service goes on with a replica? |
@@ -24,6 +25,7 @@ pub mod adoption;
 pub mod answering;
 mod core_share;
 pub mod cores;
+pub mod decider;
 pub mod difference;
 pub mod dispatch;
 pub mod hang;

@@ -1,0 +1,173 @@
+//! Actions: everything that the decider has others do. The same action may come more than once; doing it twice changes nothing.
+
+use super::event::Change;
+use super::room::Taken;
+use super::{ActionId, Desired, Generation, Incarnation, Millis, RunId, Terms};
+
+/// How a change ended.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// The endpoint is what the change wanted.
+    Reached,
+    /// A newer change took its place.
+    Replaced {
+        /// The newer one's number.
+        by: Generation,
+    },
+    /// It was given up, and the endpoint is what it was before.
+    GivenUp {
+        /// Why.
+        why: String,
+    },
+}
+
+/// A transaction of the store.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Write<S> {
+    /// Notes a change as under way, in the place of the one that was. A stop and a removal hold from here on.
+    Accept {
+        /// The endpoint.
+        name: String,
+        /// The change's number.
+        generation: Generation,
+        /// The change.
+        change: Change<S>,
+        /// The one whose place it takes.
+        replaces: Option<Generation>,
+    },
+    /// Notes how a change ended and, where it was reached, what the endpoint is from now on.
+    End {
+        /// The endpoint.
+        name: String,
+        /// The change's number.
+        generation: Generation,
+        /// How it ended.
+        outcome: Outcome,
+        /// What is desired from now on; nothing where that stays as it is.
+        desired: Option<Desired<S>>,
+    },
+}
+
+/// Something that the decider has others do.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Action<T: Terms> {
+    /// Writes to the store; tells [`Wrote`](super::Event::Wrote).
+    Write {
+        /// Its number.
+        id: ActionId,
+        /// The transaction.
+        write: Write<T::Spec>,
+    },
+    /// Tells whoever wants a change whether it is under way.
+    Answer {
+        /// The change's number.
+        generation: Generation,
+        /// Why it is not.
+        accepted: Result<(), Refused>,
+    },
+    /// Opens what a spec names, makes builds and sizes memory; tells [`Prepared`](super::Event::Prepared).
+    Prepare {
+        /// Its number.
+        id: ActionId,
+        /// The endpoint.
+        name: String,
+        /// The spec.
+        spec: T::Spec,
+    },
+    /// Ends a preparation; nothing is told.
+    Abandon {
+        /// The preparation's number.
+        id: ActionId,
+    },
+    /// Starts a worker, or goes on with one that is left; tells [`Started`](super::Event::Started).
+    Start {
+        /// The run.
+        run: RunId,
+        /// The endpoint.
+        name: String,
+        /// The number of the release.
+        release: u32,
+        /// The preparation that it starts from.
+        prepared: ActionId,
+        /// The worker's number.
+        incarnation: Incarnation,
+        /// Whether that worker is there already.
+        adopt: bool,
+        /// Its memory.
+        taken: Taken,
+    },
+    /// Lets calls of a name go to a run from now on, as a release.
+    Serve {
+        /// The endpoint.
+        name: String,
+        /// The run.
+        run: RunId,
+        /// The number of the release.
+        release: u32,
+        /// The preparation with the release's own settings.
+        prepared: ActionId,
+    },
+    /// Closes a run to new calls if nobody uses it; tells [`Closed`](super::Event::Closed).
+    Close {
+        /// Its number.
+        id: ActionId,
+        /// The run.
+        run: RunId,
+    },
+    /// Closes a run to new calls, lets those that are there end, and ends its worker, however that behaves; tells
+    /// [`Gone`](super::Event::Gone).
+    End {
+        /// The run; nothing for a worker of which the decider knows no run.
+        run: Option<RunId>,
+        /// The worker.
+        incarnation: Incarnation,
+        /// How long calls have to end; as long as they want when absent.
+        within: Option<Millis>,
+        /// Whether calls that have not ended go on with the next worker.
+        moves: bool,
+    },
+    /// Looks whether a worker is there; tells [`Seen`](super::Event::Seen) or [`Gone`](super::Event::Gone).
+    Look {
+        /// The worker.
+        incarnation: Incarnation,
+    },
+    /// Refuses calls that wait for an endpoint.
+    Refuse {
+        /// The endpoint.
+        name: String,
+        /// Why.
+        why: String,
+    },
+    /// Deletes what is left of an endpoint that was removed: builds that nobody uses, and its log.
+    Forget {
+        /// The endpoint.
+        name: String,
+    },
+}
+
+/// Why a change is not even begun.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Refused {
+    /// There is no endpoint of that name.
+    Unknown,
+    /// The endpoint has another release than the change begins from.
+    Stale {
+        /// The release that it has.
+        now: u32,
+    },
+    /// There is nothing to do.
+    Needless {
+        /// The state that it is in, for people.
+        is: &'static str,
+    },
+    /// A newer change took its place before it was noted.
+    Replaced {
+        /// The newer one's number.
+        by: Generation,
+    },
+    /// It could not be noted.
+    NotStored {
+        /// Why.
+        why: String,
+    },
+}
