@@ -210,7 +210,7 @@ impl<T: Terms> Endpoint<T> {
 
     pub(super) fn called(&mut self, shared: &mut Shared<T>) {
         let is_stopped = self.desired.as_ref().is_none_or(|desired| !desired.serving);
-        let starts = self.change.as_ref().is_some_and(Underway::starts);
+        let starts = self.change.as_ref().is_some_and(Underway::starts) || self.is_first();
         match &self.rest {
             _ if starts => {}
             _ if is_stopped => self.refuse_calls(shared, "it is not served"),

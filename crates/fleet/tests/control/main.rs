@@ -2,6 +2,7 @@
 //! service that is killed between any two effects. `ENDURE_SEED` and `ENDURE_COUNT` say which histories, and how many.
 
 mod history;
+mod scenarios;
 mod world;
 
 use history::History;

@@ -238,6 +238,7 @@ fn service(last_incarnation: Incarnation) -> Service {
 }
 
 impl World {
+    /// Returns a world in which things go wrong.
     pub fn new(seed: u64) -> World {
         let mut rng = StdRng::seed_from_u64(seed);
         let faults = Faults {
@@ -246,6 +247,21 @@ impl World {
             late: rng.random_range(1..3_000),
             killed: rng.random_range(0..3),
         };
+        World::with(rng, faults)
+    }
+
+    /// Returns a world in which nothing goes wrong by itself.
+    pub fn calm() -> World {
+        let faults = Faults {
+            lost: 0,
+            doubled: 0,
+            late: 1,
+            killed: 0,
+        };
+        World::with(StdRng::seed_from_u64(1), faults)
+    }
+
+    fn with(rng: StdRng, faults: Faults) -> World {
         let mut world = World {
             rng,
             now: 1,
