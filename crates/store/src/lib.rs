@@ -1,8 +1,8 @@
 //! Records in SQLite.
 //!
-//! One thread writes. Changes that a caller waits for go first, each in a transaction of its own; records of calls, events and
-//! figures follow in short batches, so that no request waits for the disk; then a part of what is too old is deleted. A few
-//! connections that only read serve everybody else at the same time. The database runs with a write-ahead log: a killed process
+//! One thread writes. Changes that a caller waits for go first, each in one transaction; records of calls, events and figures
+//! follow in short batches, so that no request waits for the disk; then the thread deletes a part of the old records. A few
+//! read-only connections serve readers at the same time. The database runs with a write-ahead log: a killed process
 //! loses the records that were not committed yet, and nothing else.
 #![warn(missing_docs)]
 
@@ -108,7 +108,7 @@ impl StoreError {
     }
 }
 
-/// How long records are kept. Keys are kept until somebody removes them.
+/// How long records are kept. Keys stay until a caller revokes them.
 #[derive(Clone, Copy, Debug)]
 pub struct Retention {
     /// Older calls and events are deleted.
@@ -387,7 +387,7 @@ impl Store {
         self.change(move |connection| kept::stand(connection, &name, standing))
     }
 
-    /// Forgets an endpoint with its releases and its starts: a later one of the same name begins anew.
+    /// Forgets an endpoint with its releases and its starts: a later endpoint of the same name starts with release 1.
     ///
     /// # Errors
     /// SQLite's own.

@@ -1,4 +1,4 @@
-//! Deletes what is too old or too much, a small part at a time, so that nobody waits for it.
+//! Deletes old records, and the oldest where there are too many, a small part at a time between other writes.
 
 use crate::{Retention, calls, events, history, milliseconds_since_1970, releases, runs};
 use rusqlite::{Connection, TransactionBehavior};
@@ -12,10 +12,10 @@ const ROWS: usize = 16;
 const RECORDS_BETWEEN: usize = 2_000;
 /// Bytes of records between two passes.
 const BYTES_BETWEEN: usize = 8 << 20;
-/// Longest time between two passes, for a service that nobody calls.
+/// Longest time between two passes, for a service without calls.
 pub(crate) const LONGEST_BETWEEN: Duration = Duration::from_secs(600);
 
-/// What a pass deletes, in its order: texts go before calls.
+/// The stages of a pass, in their order: texts go before calls.
 #[derive(Clone, Copy, Debug)]
 enum Stage {
     OldEvents,
@@ -50,7 +50,7 @@ pub(crate) struct Pruner {
 }
 
 impl Pruner {
-    /// Begins with a pass: the service before may have left too much.
+    /// Returns a pruner whose first pass is due at once, for records of an earlier service.
     pub fn new(retention: Retention) -> Pruner {
         Pruner {
             retention,
@@ -73,7 +73,7 @@ impl Pruner {
         self.stage.is_some() || grown || self.last.elapsed() >= LONGEST_BETWEEN
     }
 
-    /// Does a part; returns how many calls it deleted. A part that fails ends the pass, and the next one begins anew.
+    /// Does a part; returns how many calls it deleted. A failed part ends the pass; the next pass starts at the first stage.
     ///
     /// # Errors
     /// SQLite's own; what the part deleted is there again.

@@ -1,4 +1,4 @@
-//! The queue of the writer: changes that somebody waits for go before records that nobody waits for.
+//! The queue of the writer: changes, whose callers wait, go before records, which have no waiting caller.
 
 use crate::calls::CallRecord;
 use crate::events::EventRecord;
@@ -33,7 +33,7 @@ pub(crate) enum Record {
     Event(Box<EventRecord>),
     Incarnation(Box<IncarnationRecord>),
     Start(Box<StartRecord>),
-    /// Tells that all records before it are committed.
+    /// Sends a message once all records before it are committed.
     Flush(Sender<()>),
 }
 
@@ -49,7 +49,7 @@ impl Record {
     }
 }
 
-/// A transaction of its own, which delivers its result to the caller that waits for it.
+/// A transaction that delivers its result to its waiting caller.
 pub(crate) type Change = Box<dyn FnOnce(&mut Connection) + Send>;
 
 /// Work for the writer, in the order in which it is due.
@@ -151,7 +151,7 @@ impl Queue {
         }
     }
 
-    /// Drops the changes that wait, so that their callers learn that nobody will carry them out.
+    /// Drops the waiting changes, so that their callers get an error.
     pub fn refuse_changes(&self) {
         let refused = take(&mut self.lock().changes);
         drop(refused);

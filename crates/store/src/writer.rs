@@ -1,4 +1,4 @@
-//! The thread that writes: changes first, then records in short batches, then a part of what is to be deleted.
+//! The thread that writes: changes first, then records in short batches, then a part of the deletions that are due.
 
 use crate::checkpoint::Checkpointer;
 use crate::prune::{LONGEST_BETWEEN, Pruner};
@@ -105,7 +105,7 @@ impl Writer {
         }
     }
 
-    /// Makes a change in a transaction of its own, before all records that wait; waits for it.
+    /// Makes a change in one transaction, before all waiting records; returns when it is committed.
     pub fn change<T: Send + 'static>(
         &self,
         work: impl FnOnce(&Connection) -> rusqlite::Result<T> + Send + 'static,
@@ -185,13 +185,23 @@ impl Run {
             };
             match self.queue.next(&mut self.batch, patience) {
                 Work::Change(change) => self.change(change),
-                Work::Records => {
-                    self.write_batch();
-                    self.prune(pruning);
-                }
-                Work::Nothing => self.prune(pruning),
+                Work::Records => self.guarded(|run| {
+                    run.write_batch();
+                    run.prune(pruning);
+                }),
+                Work::Nothing => self.guarded(|run| run.prune(pruning)),
                 Work::End => return,
             }
+        }
+    }
+
+    /// Runs work whose panic costs the records of the batch, and nothing else.
+    fn guarded(&mut self, work: impl FnOnce(&mut Run)) {
+        if catch_unwind(AssertUnwindSafe(|| work(self))).is_err() {
+            let lost = self.batch.len();
+            tracing::error!(lost, "the writer of the database panicked; records are lost");
+            self.counts.lost.fetch_add(lost as u64, Ordering::AcqRel);
+            self.leave_batch(lost);
         }
     }
 
@@ -204,7 +214,7 @@ impl Run {
         self.committed(0);
     }
 
-    /// Commits as many records of the batch as a short transaction takes; where another process holds the database they go on waiting.
+    /// Commits as many records of the batch as a short transaction takes; while another process holds the database, records stay in the batch.
     fn write_batch(&mut self) {
         let ending = self.queue.has_ended();
         let patience = if ending { LAST_PATIENCE } else { BATCH_PATIENCE };
@@ -265,7 +275,7 @@ impl Run {
     }
 }
 
-/// Whoever waits for a change when the writer's thread ends, however it does, learns that it was not made.
+/// Gives waiting callers of changes an error when the writer's thread ends, also by a panic.
 struct RefuseAtEnd(Arc<Queue>);
 
 impl Drop for RefuseAtEnd {
@@ -298,7 +308,7 @@ fn write(connection: &mut Connection, batch: &VecDeque<Record>) -> rusqlite::Res
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
     let began = Instant::now();
     let mut written = Written::default();
-    // Most calls end before anybody looks; those need no row of their own before.
+    // Most calls end before they are noted as begun; those need no row of `begun`.
     let ended: HashSet<&str> = batch.iter().filter_map(ended).collect();
     for record in batch {
         let done = match record {
