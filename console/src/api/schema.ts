@@ -2183,6 +2183,18 @@ export interface components {
             /** @description What it said. */
             line: string;
         };
+        /** @description A background loop of the service. */
+        LoopStatus: {
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Restarts after panics.
+             */
+            restarts: number;
+            /** @description The text of the last panic. */
+            why?: string | null;
+        };
         /** @description A key that was just created: the only time that it is shown. */
         MadeKey: {
             /** @description The key itself, to be sent as `Authorization: Bearer …`. */
@@ -2700,6 +2712,8 @@ export interface components {
             endpoints: components["schemas"]["EndpointStatus"][];
             /** @description Its endpoints that are not. */
             resting?: components["schemas"]["RestingEndpoint"][];
+            /** @description Its background loops, such as the loop that parks endpoints. */
+            loops?: components["schemas"]["LoopStatus"][];
         };
         /** @description The answer of `POST /session`. */
         SessionBegun: {

@@ -17,13 +17,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 use tokio::runtime::Runtime;
 use tracing_subscriber::EnvFilter;
 use vastrelay_files::Roots;
-use vastrelay_fleet::Settings;
+use vastrelay_fleet::{Settings, State};
 use vastrelay_planner::amounts::{bytes, counted, grouped};
+use vastrelay_service::deploy::PlannedAtStart;
 use vastrelay_service::endpoint::Endpoint;
-use vastrelay_service::endpoints;
 use vastrelay_service::operator::RuntimePlaces;
 use vastrelay_service::order::Order;
-use vastrelay_service::planned::PlannedEndpoint;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions, Workers};
 use vastrelay_serving::process::Program;
 use vastrelay_serving::{Cores, Device, Devices, Models, Plan, Precisions};
@@ -171,16 +170,12 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
     let (mut planned, mut failures) = (Vec::new(), Vec::new());
     for one in wanted {
         // One after the other, so that the first has the first choice.
-        match state.loader.plan(&state.endpoints, &state.records, &one.order) {
-            Ok(plan) => planned.push((one, plan)),
-            Err(error) => {
-                let name = &one.order.name;
-                match state.records.store.kept_endpoint(name) {
-                    Ok(Some(_)) => drop(state.endpoints.rest(name, endpoints::failed_by(&error))),
-                    _ => state.endpoints.withdraw(name),
-                }
-                failures.push(one.failure(error));
-            }
+        let plan = state
+            .loader
+            .plan_at_start(&state.endpoints, &state.records, &one.order, one.is_kept);
+        match plan {
+            Ok(plan) => planned.extend(plan.map(|plan| (one, plan))),
+            Err(error) => failures.push(one.failure(error)),
         }
     }
     // What each has of what is shared is known when all have their place.
@@ -188,7 +183,7 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
         describe(plan.endpoint(), &one.order, &state.loader.defaults);
     }
     let begun: Vec<Result<String, Failure>> = std::thread::scope(|scope| {
-        let begin = |(one, plan): (&Wanted, PlannedEndpoint)| match plan.begin() {
+        let begin = |(one, plan): (&Wanted, PlannedAtStart<'_>)| match plan.begin() {
             Ok(endpoint) => Ok(endpoint.name.clone()),
             Err(error) => Err(one.failure(error)),
         };
@@ -211,16 +206,24 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
     if wanted.is_empty() {
         return Ok("none yet; deploy one with `vastrelay endpoint deploy` or in the console".into());
     }
-    if names.is_empty() && wanted.iter().any(|one| !one.is_kept) {
+    let is_named = wanted.iter().any(|one| !one.is_kept);
+    if names.is_empty() && is_named && !failures.is_empty() && !serves(state) {
         return Err(failures.remove(0));
     }
     for failure in failures {
         let _ = failure.report();
     }
     if names.is_empty() {
-        return Ok("none; those of before cannot be started".into());
+        return Ok("none of those that it was started with".into());
     }
     Ok(names.join(", "))
+}
+
+/// Returns whether any endpoint takes calls.
+fn serves(state: &ServiceState) -> bool {
+    let served = state.endpoints.all().into_iter().map(|endpoint| endpoint.crew.state());
+    let resting = state.endpoints.resting().into_values().map(|resting| resting.state);
+    served.chain(resting).any(State::serves)
 }
 
 fn describe(endpoint: &Endpoint, order: &Order, defaults: &Settings) {

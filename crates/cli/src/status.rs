@@ -37,6 +37,14 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
         duration(status.uptime),
         counted(status.calls_recorded as usize, "call")
     ));
+    for restarted in status.loops.iter().filter(|one| one.restarts > 0) {
+        line(format!(
+            "The loop `{}` restarted {} after a panic: {}\n",
+            restarted.name,
+            counted(restarted.restarts as usize, "time"),
+            restarted.why.as_deref().unwrap_or("the log says which")
+        ));
+    }
     let rest = || status.resting.iter().for_each(|endpoint| line(resting(endpoint)));
     if columns() < LEAST_COLUMNS {
         status.endpoints.iter().for_each(list);

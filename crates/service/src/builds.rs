@@ -27,6 +27,8 @@ const FOLDER: &str = "builds";
 const LOOK: Duration = Duration::from_millis(100);
 /// What a conversion takes beside its result, as a part of that.
 const BESIDE: usize = 8;
+/// Lines of a failed conversion that are in its reason.
+const LAST_LINES: usize = 5;
 /// Bytes that are hashed together.
 const CHUNK: usize = 1 << 20;
 
@@ -318,10 +320,11 @@ impl Builds {
         if status.success() {
             return Ok(());
         }
-        let last = said.lines().last().unwrap_or_default();
+        let lines: Vec<&str> = said.lines().collect();
+        let last = &lines[lines.len().saturating_sub(LAST_LINES)..];
         Err(format!(
             "its process ended with {status}: {}",
-            last.trim_start_matches("error: ")
+            last.join(" | ").trim_start_matches("error: ")
         ))
     }
 

@@ -3,7 +3,7 @@
 use crate::deploy_error::DeployError;
 use crate::endpoint::Endpoint;
 use crate::endpoint_name::check_name;
-use crate::endpoints::{self, Endpoints};
+use crate::endpoints::{self, Changing, Endpoints};
 use crate::event_log::{EventLog, SERVICE};
 use crate::keeper::{Begins, FIRST};
 use crate::loader::Loader;
@@ -19,6 +19,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use vastrelay_serving::worker::protocol::Phase;
 use vastrelay_serving::{LoadError, Model, Replica, ReplicaSettings};
+use vastrelay_store::Standing;
 use vastrelay_wire::manage::EventKind;
 
 /// How long the calls of a release have to end that makes room for the next one.
@@ -47,6 +48,30 @@ pub struct Terms {
     pub with_pause: bool,
 }
 
+/// An endpoint that a service starts with, with its place.
+pub struct PlannedAtStart<'e> {
+    planned: PlannedEndpoint,
+    changing: Changing<'e>,
+}
+
+impl PlannedAtStart<'_> {
+    /// Returns the endpoint.
+    pub fn endpoint(&self) -> &Arc<Endpoint> {
+        self.planned.endpoint()
+    }
+
+    /// Starts its replica and waits until that takes requests.
+    ///
+    /// # Errors
+    /// As of [`PlannedEndpoint::begin`].
+    pub fn begin(self) -> Result<Arc<Endpoint>, DeployError> {
+        let PlannedAtStart { planned, changing } = self;
+        let begun = planned.begin();
+        drop(changing);
+        begun
+    }
+}
+
 impl Loader {
     /// Loads the weights that an order names and serves them, on the first of its devices that has room; in the place of what is served under
     /// its name, whose calls are answered first. What is to be is kept for the next service.
@@ -60,19 +85,70 @@ impl Loader {
         order: &Order,
         terms: Terms,
     ) -> Result<Arc<Endpoint>, DeployError> {
+        let deployed = self.deploy_now(endpoints, records, order, terms);
+        deployed.inspect_err(|error| match error {
+            // The request was wrong, or came at the wrong time; nothing was tried.
+            DeployError::Name(_) | DeployError::Stale { .. } | DeployError::Changing(_) => {}
+            error => endpoints.note_failed(&order.name, error.to_string()),
+        })
+    }
+
+    fn deploy_now(
+        &self,
+        endpoints: &Endpoints,
+        records: &Arc<Records>,
+        order: &Order,
+        terms: Terms,
+    ) -> Result<Arc<Endpoint>, DeployError> {
         check_name(&order.name).map_err(DeployError::Name)?;
         let changing = endpoints.change(&order.name);
         let _changing = changing.map_err(|_| DeployError::Changing(order.name.clone()))?;
+        let before = endpoints.resting().remove(&order.name);
         match endpoints.get(&order.name) {
             Ok(old) => self.change(endpoints, records, order, old, terms),
-            Err(_) => self.plan(endpoints, records, order)?.begin().inspect_err(|error| {
-                // What was never served is not kept.
-                match records.store.kept_endpoint(&order.name) {
-                    Ok(Some(_)) => drop(endpoints.rest(&order.name, endpoints::failed_by(error))),
-                    _ => drop(endpoints.take(&order.name)),
-                }
-            }),
+            Err(_) => self
+                .plan(endpoints, records, order)?
+                .begin()
+                .inspect_err(|_| match before {
+                    // It stays as it was: parked, stopped or failed.
+                    Some(before) => drop(endpoints.rest(&order.name, before)),
+                    // An endpoint that never served leaves no trace.
+                    None => drop(endpoints.take(&order.name)),
+                }),
         }
+    }
+
+    /// Plans an endpoint that a service starts with; other changes of it are refused until it has started. Returns nothing for an endpoint of an
+    /// earlier service that a caller has stopped, parked, removed or deployed since this service started.
+    ///
+    /// # Errors
+    /// As of [`Loader::plan`].
+    pub fn plan_at_start<'e>(
+        &self,
+        endpoints: &'e Endpoints,
+        records: &Arc<Records>,
+        order: &Order,
+        was_served: bool,
+    ) -> Result<Option<PlannedAtStart<'e>>, DeployError> {
+        // A caller is changing it: that change counts.
+        let Ok(changing) = endpoints.change(&order.name) else {
+            return Ok(None);
+        };
+        let is_wanted = !was_served
+            || records
+                .store
+                .kept_endpoint(&order.name)?
+                .is_some_and(|kept| kept.standing == Standing::Served);
+        if !is_wanted || endpoints.get(&order.name).is_ok() {
+            endpoints.withdraw(&order.name);
+            return Ok(None);
+        }
+        let planned = self.plan(endpoints, records, order);
+        let planned = planned.inspect_err(|error| match was_served {
+            true => drop(endpoints.rest(&order.name, endpoints::failed_by(error))),
+            false => endpoints.withdraw(&order.name),
+        })?;
+        Ok(Some(PlannedAtStart { planned, changing }))
     }
 
     /// Puts another release in the place of one that is served.

@@ -7,13 +7,16 @@ use crate::problem::Problem;
 use crate::retire::Leaving;
 use crate::sight::Sight;
 use crate::worker_log::WorkerLog;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, Weak};
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use vastrelay_fleet::State;
 use vastrelay_fleet::roster::{self, Found, Roster, Rouse};
 use vastrelay_fleet::upkeep::Due;
+
+/// Failed deployments that wait for a reader; the oldest go first.
+const MOST_FAILED: usize = 100;
 
 /// The endpoints, by name.
 #[derive(Default)]
@@ -25,6 +28,17 @@ pub struct Endpoints {
     pub(crate) leaving: Leaving,
     /// Told whenever an endpoint comes, goes, or may be changed again.
     change: watch::Sender<()>,
+    /// Deployments that failed, oldest first, until somebody reads them.
+    failed: Mutex<VecDeque<FailedDeployment>>,
+}
+
+/// A deployment that failed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct FailedDeployment {
+    /// The endpoint.
+    pub name: String,
+    /// The reason.
+    pub why: String,
 }
 
 #[derive(Default)]
@@ -216,6 +230,22 @@ impl Endpoints {
         let idle = self.write().roster.rest_if(name, resting, is_idle);
         self.leaving.note(idle.as_deref());
         idle
+    }
+
+    /// Notes that a deployment failed.
+    pub(crate) fn note_failed(&self, name: &str, why: String) {
+        let mut failed = self.failed.lock().unwrap_or_else(PoisonError::into_inner);
+        if failed.len() == MOST_FAILED {
+            failed.pop_front();
+        }
+        let name = name.to_owned();
+        failed.push_back(FailedDeployment { name, why });
+    }
+
+    /// Returns the deployments that failed since the last time, oldest first.
+    pub(crate) fn take_failed(&self) -> Vec<FailedDeployment> {
+        let mut failed = self.failed.lock().unwrap_or_else(PoisonError::into_inner);
+        failed.drain(..).collect()
     }
 
     /// Says that a release is being started in the place of one that is served.

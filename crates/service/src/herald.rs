@@ -1,6 +1,6 @@
 //! Tells an address when an endpoint becomes ready or fails.
 
-use crate::endpoints::Endpoints;
+use crate::endpoints::{Endpoints, FailedDeployment};
 use reqwest::redirect::Policy;
 use reqwest::{Client, Url};
 use serde_json::{Value, json};
@@ -62,6 +62,19 @@ impl Herald {
             self.deliver(name, body);
         }
         self.deliveries.retain(|name, _| now.contains_key(name));
+        for FailedDeployment { name, why } in endpoints.take_failed() {
+            let stands = now.get(&name).map(|(stands, _)| *stands);
+            let body = json!({
+                "endpoint": name,
+                "release": stands.map_or(0, |(_, release)| release),
+                "state": stands.map(|(state, _)| state.name()),
+                "deployment": "failed",
+                "why": why,
+                "at_ms": milliseconds_since_1970(),
+            });
+            let (client, to) = (self.client.clone(), self.to.clone());
+            tokio::spawn(async move { tell(&client, &to, &body, || false).await });
+        }
     }
 
     fn deliver(&mut self, name: String, body: Value) {
@@ -79,7 +92,7 @@ impl Herald {
 async fn tell_each(client: Client, to: Url, mut newest: watch::Receiver<Value>) {
     loop {
         let body = newest.borrow_and_update().clone();
-        tell(&client, &to, &body, &mut newest).await;
+        tell(&client, &to, &body, || newest.has_changed().unwrap_or(false)).await;
         if newest.changed().await.is_err() {
             return;
         }
@@ -116,12 +129,13 @@ fn news(
     news
 }
 
-async fn tell(client: &Client, to: &Url, body: &Value, newest: &mut watch::Receiver<Value>) {
+/// Sends a message, with further tries until it is overtaken.
+async fn tell(client: &Client, to: &Url, body: &Value, is_overtaken: impl Fn() -> bool) {
     // An address may hold a secret, so only its host is named.
     let host = to.host_str().unwrap_or_default();
     for pause in PAUSES {
         tokio::time::sleep(pause).await;
-        if newest.has_changed().unwrap_or(false) {
+        if is_overtaken() {
             return;
         }
         match client.post(to.clone()).json(body).send().await {

@@ -39,6 +39,7 @@
 #![warn(missing_docs)]
 
 mod addresses;
+mod background;
 mod budget;
 pub mod builds;
 mod chronicle;
@@ -73,6 +74,7 @@ mod listen;
 pub mod live;
 pub mod loader;
 mod loads;
+pub mod loops;
 mod made_of;
 pub mod manage;
 mod manner;
@@ -101,6 +103,7 @@ pub mod sight;
 mod standing;
 pub mod state;
 mod stop;
+mod summary;
 pub mod text;
 mod text_threads;
 mod tls;

@@ -1,6 +1,7 @@
 //! The life of the service: when it began, whether it is about to end, and what is under way.
 
 use crate::clock::seconds_since_1970;
+use crate::loops::Loops;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Instant;
@@ -15,6 +16,8 @@ pub struct Life {
     stopping: Notify,
     /// Calls that are being answered.
     pub(crate) active_calls: Arc<AtomicUsize>,
+    /// Its loops.
+    pub(crate) loops: Arc<Loops>,
 }
 
 impl Life {
@@ -26,6 +29,7 @@ impl Life {
             draining: AtomicBool::new(false),
             stopping: Notify::new(),
             active_calls: Arc::default(),
+            loops: Arc::default(),
         }
     }
 

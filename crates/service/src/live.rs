@@ -1,7 +1,7 @@
 //! The one stream of live events: `GET /manage/live`.
 //!
-//! A sampler looks at every engine four times a second. It counts the steps since its last look, and tells whoever listens;
-//! when nobody does, nothing is put into words.
+//! A loop looks at every engine four times a second. It counts the steps since its last look and sends them to listeners; without
+//! listeners nothing is encoded.
 
 pub(crate) mod sampler;
 pub mod stream;
@@ -43,11 +43,11 @@ impl Live {
         }
     }
 
-    fn has_listeners(&self) -> bool {
+    pub(crate) fn has_listeners(&self) -> bool {
         self.frames.receiver_count() > 0
     }
 
-    fn tell(&self, event: &str, value: &impl Serialize) {
+    pub(crate) fn tell(&self, event: &str, value: &impl Serialize) {
         // Nobody may be left by now.
         let _ = self.frames.send(frame(event, value));
     }

@@ -8,6 +8,7 @@ pub mod scrape;
 use crate::counted::{self, DURATIONS, ReleaseLabels, ReleaseMetrics, Series};
 use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
+use crate::life::Life;
 use crate::placed::Placed;
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, EncodeLabelSet, EncodeMetric};
@@ -42,7 +43,7 @@ pub struct Metrics {
 }
 
 impl Metrics {
-    pub(crate) fn new(endpoints: Arc<Endpoints>, active_calls: Arc<AtomicUsize>, lost: LostRecords) -> Metrics {
+    pub(crate) fn new(endpoints: Arc<Endpoints>, life: &Life, lost: LostRecords) -> Metrics {
         let nobody = Arc::new(ReleaseMetrics::new(ReleaseLabels::default()));
         let durations: fn() -> Histogram = || Histogram::new(DURATIONS);
         let http = Family::new_with_constructor(durations);
@@ -53,10 +54,15 @@ impl Metrics {
             Unit::Seconds,
             http.clone(),
         );
+        registry.register(
+            "vastrelay_loop_restarts",
+            "Restarts of the service's loops after panics",
+            life.loops.restarts(),
+        );
         registry.register_collector(Box::new(Served {
             endpoints,
             nobody: nobody.clone(),
-            active_calls,
+            active_calls: life.active_calls.clone(),
             lost,
         }));
         Metrics { registry, nobody, http }

@@ -27,16 +27,12 @@ pub struct Rouser {
     pub(crate) records: Arc<Records>,
 }
 
-/// Parks and stops endpoints for which it is time, on threads of their own.
+/// Parks and stops endpoints for which it is time; waits for the database.
 pub(crate) fn look(rouser: &Rouser) {
     for (name, due) in due(&rouser.endpoints) {
-        let rouser = rouser.clone();
-        let work = move || match due {
+        match due {
             Due::Park => rouser.park(&name),
             Due::Stop => rouser.stop(&name),
-        };
-        if let Err(error) = std::thread::Builder::new().name("upkeep".into()).spawn(work) {
-            tracing::warn!(%error, "nothing can be parked");
         }
     }
 }

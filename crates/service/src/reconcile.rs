@@ -2,23 +2,58 @@
 
 use crate::endpoints::{self, Resting};
 use crate::event_log::SERVICE;
+use crate::loops::Loops;
 use crate::park::Rouser;
+use std::collections::BTreeSet;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 use vastrelay_fleet::reconcile::{Step, Wanted, next_step};
 use vastrelay_fleet::roster::Found;
 use vastrelay_store::Standing;
 use vastrelay_wire::manage::EventKind;
 
-/// Starts those for which it is time, on threads of their own.
-pub(crate) fn look(rouser: &Rouser) {
-    for (name, resting) in rouser.endpoints.resting() {
-        if !is_due(Wanted::Served, &resting) {
-            continue;
+/// Starts endpoints whose time has come, each on a separate thread.
+pub(crate) struct Reconciler {
+    rouser: Rouser,
+    loops: Arc<Loops>,
+    /// Endpoints that have such a thread.
+    under_way: Arc<Mutex<BTreeSet<String>>>,
+}
+
+impl Reconciler {
+    pub fn new(rouser: Rouser, loops: Arc<Loops>) -> Reconciler {
+        Reconciler {
+            rouser,
+            loops,
+            under_way: Arc::default(),
         }
-        let rouser = rouser.clone();
-        let work = move || bring_back(&rouser, &name);
-        if let Err(error) = std::thread::Builder::new().name("reconcile".into()).spawn(work) {
-            tracing::warn!(%error, "nothing can be brought back");
+    }
+
+    /// Begins to start endpoints whose time has come.
+    pub fn look(&self) {
+        for (name, resting) in self.rouser.endpoints.resting() {
+            let is_new = || {
+                self.under_way
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .insert(name.clone())
+            };
+            if !is_due(Wanted::Served, &resting) || !is_new() {
+                continue;
+            }
+            let (rouser, loops, under_way) = (self.rouser.clone(), self.loops.clone(), self.under_way.clone());
+            let named = name.clone();
+            let work = move || {
+                loops.guard("reconciling", || bring_back(&rouser, &named));
+                under_way.lock().unwrap_or_else(PoisonError::into_inner).remove(&named);
+            };
+            if let Err(error) = std::thread::Builder::new().name("reconcile".into()).spawn(work) {
+                tracing::warn!(%error, endpoint = name, "it cannot be brought back yet");
+                self.under_way
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .remove(&name);
+            }
         }
     }
 }

@@ -4,7 +4,7 @@ use crate::keys::has_valid_key;
 use crate::operator::{OperatorSocket, OperatorSocketError, RuntimePlaces};
 use crate::state::ServiceState;
 use crate::tls::{Tls, TlsError};
-use crate::{addresses, listen, live};
+use crate::{addresses, background, listen};
 use actix_web::web;
 use reqwest::Url;
 use std::io;
@@ -153,7 +153,7 @@ impl Server {
         let server = listen::serve(self.listener, operators, self.tls.as_ref(), state.clone())?;
         let handle = server.handle();
         let running = tokio::spawn(server);
-        let sampling = tokio::task::spawn_local(live::sampler::sample(state.clone(), self.summary, self.tell));
+        let loops = background::begin(&state, self.summary, self.tell);
         let mut signals = Signals::new()?;
         tracing::info!(url, "listening");
         ready();
@@ -173,7 +173,7 @@ impl Server {
         // Calls that still wait get an error instead of a closed connection.
         state.endpoints.all().iter().for_each(|endpoint| endpoint.crew.close());
         answered(&state).await;
-        sampling.abort();
+        drop(loops);
         handle.stop(true).await;
         let ended = running.await;
         state.loads.wait_for_end(LOAD_LIMIT).await;

@@ -76,7 +76,7 @@ impl ServiceState {
     /// Returns the parts of a service that has just started and has no endpoints yet.
     pub fn new(mut loader: Loader, store: Store, reach: Reach, options: StateOptions) -> ServiceState {
         let (endpoints, life) = (Arc::new(Endpoints::default()), Life::begin());
-        let metrics = Metrics::new(endpoints.clone(), life.active_calls.clone(), store.lost());
+        let metrics = Metrics::new(endpoints.clone(), &life, store.lost());
         let records = Arc::new(Records::new(store));
         let jobs = Arc::new(Jobs::new(records.clone()));
         if let Some((program, available)) = options.converter.clone() {

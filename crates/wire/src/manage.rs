@@ -23,8 +23,8 @@ pub use history::{History, HistoryPoint};
 pub use jobs::{BuildEntry, JobEntry};
 pub use requests::{CallDetail, CallMove, CallText, RecordedCall};
 pub use status::{
-    EndpointStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus, ServiceStatus, Spread,
-    Totals, WindowFigures,
+    EndpointStatus, LoopStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus,
+    ServiceStatus, Spread, Totals, WindowFigures,
 };
 pub use steps::{ReplicaSteps, Step, StepAdmission, StepLane};
 

@@ -54,6 +54,53 @@ async fn a_restarted_service_has_the_endpoints_of_before() {
 }
 
 #[tokio::test]
+async fn an_endpoint_that_is_removed_or_stopped_while_the_service_starts_stays_so() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    for name in ["desk", "dock"] {
+        let file = spec(files.path(), name, &small(""));
+        succeeded(&service, &["endpoint", "deploy", &file]);
+    }
+    let service = Service::start_unready(service.kill(), &[]);
+    // As early as the service lets one.
+    for words in [["endpoint", "remove", "desk"], ["endpoint", "stop", "dock"]] {
+        while !client(&service, &words).0 {
+            tokio::task::yield_now().await;
+        }
+    }
+    let service = Service::start_in(service.kill(), &LOOPBACK);
+    assert_eq!(states(&service), json!({"dock": "stopped"}));
+}
+
+#[tokio::test]
+async fn a_model_that_fails_at_the_start_ends_no_service_that_serves_another() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    let file = spec(files.path(), "desk", &small(""));
+    succeeded(&service, &["endpoint", "deploy", &file]);
+    succeeded(&service, &["endpoint", "park", "desk"]);
+    let broken = TempDir::new().unwrap();
+    std::fs::write(broken.path().join("config.json"), "{}").unwrap();
+    let model = format!("bad={}", broken.path().display());
+    let named = [&LOOPBACK[..], &["--model", &model]].concat();
+    let service = Service::start_in(service.kill(), &named);
+    let (status, answer) = service.post("/v1/chat/completions", &asked("desk", json!({}))).await;
+    assert_eq!(status, 200, "{answer}");
+    assert!(
+        service.log().contains("bad"),
+        "the log has the failure: {}",
+        service.log()
+    );
+    // Alone it ends the service, as nothing would be served.
+    let none = vastrelay()
+        .args(["start", "--listen", "127.0.0.1:0", "--model", &model, "--data"])
+        .arg(files.path().join("data"))
+        .output()
+        .unwrap();
+    assert_eq!(none.status.code(), Some(1));
+}
+
+#[tokio::test]
 async fn calls_to_a_stopped_endpoint_are_told_and_running_ones_end_in_time() {
     let service = Service::demo(&[]);
     let long = json!({"max_tokens": 1500, "min_tokens": 1500, "stream": true, "model": "pierdesk"});
@@ -449,6 +496,7 @@ async fn an_address_is_told_when_an_endpoint_is_ready_or_has_failed() {
             "302 Found\r\nlocation: http://127.0.0.1:1/",
             "204 Well",
             "204 Well",
+            "204 Well",
         ];
         for answer in answers {
             let (mut stream, _) = listener.accept().unwrap();
@@ -491,6 +539,15 @@ async fn an_address_is_told_when_an_endpoint_is_ready_or_has_failed() {
     let failed = told.recv().await.unwrap();
     assert_eq!(failed["state"], "failed");
     assert!(failed["why"].as_str().unwrap().contains("model"), "{failed}");
+    std::os::unix::fs::symlink(repository().join("demo/models/pierdesk-1"), &model).unwrap();
+    let slow = spec(files.path(), "dock", &small("limits.start = \"1ms\""));
+    assert!(!client(&service, &["endpoint", "deploy", &slow]).0);
+    let failed = told.recv().await.unwrap();
+    assert_eq!(
+        (&failed["endpoint"], &failed["deployment"], &failed["state"]),
+        (&json!("dock"), &json!("failed"), &Value::Null)
+    );
+    assert!(failed["why"].as_str().unwrap().contains("not ready after"), "{failed}");
     assert!(!service.log().contains("s3cret"));
 }
 

@@ -70,6 +70,27 @@ async fn a_button_that_is_pressed_twice_does_its_work_once() {
 }
 
 #[tokio::test]
+async fn selected_runs_are_removed_after_a_question() {
+    let service = Service::demo(&[]);
+    for name in ["narrow", "wide"] {
+        let words = ["load", "run", "--users", "1", "--count", "2", "--name", name];
+        assert!(service.client(&words).status.success());
+    }
+    let browser = Browser::start(1280, 800).await;
+    browser.open(&service, "load", "Load").await;
+    browser.click("//tr[contains(., 'narrow')]//input").await;
+    browser.click("//button[.='Remove selected runs']").await;
+    browser.wait_for_text("self::h2", "Remove this run?").await;
+    browser.click("//div[@role='dialog']//button[.='Remove']").await;
+    browser
+        .wait_until("return !document.body.innerText.includes('narrow')")
+        .await;
+    let left = service.client_json(&["load", "list"]);
+    assert_eq!((left.as_array().unwrap().len(), &left[0]["name"]), (1, &json!("wide")));
+    browser.end().await;
+}
+
+#[tokio::test]
 async fn a_page_from_before_an_upgrade_says_so_and_offers_to_reload() {
     let service = Service::demo(&[]);
     let missing = reqwest::get(format!("{}/assets/Gone-abc123.js", service.url))

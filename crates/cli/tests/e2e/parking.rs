@@ -96,6 +96,23 @@ async fn an_endpoint_is_not_parked_while_it_answers_and_stays_parked_over_a_rest
 }
 
 #[tokio::test]
+async fn a_deployment_that_fails_leaves_a_parked_or_stopped_endpoint_as_it_was() {
+    let files = TempDir::new().unwrap();
+    let service = Service::start(&[]);
+    for (word, state) in [("park", "parked"), ("stop", "stopped")] {
+        deploy(&service, &files, "");
+        succeeded(&service, &["endpoint", word, "desk"]);
+        let worse = spec(files.path(), "desk", &small("limits.start = \"1ms\""));
+        refused(&service, &["endpoint", "deploy", &worse], &["not ready after 0.001 s"]);
+        assert_eq!(states(&service), json!({"desk": state}));
+    }
+    succeeded(&service, &["endpoint", "start", "desk"]);
+    succeeded(&service, &["endpoint", "park", "desk"]);
+    let (status, answer) = service.post("/v1/chat/completions", &asked("desk", json!({}))).await;
+    assert_eq!(status, 200, "the release of before answers: {answer}");
+}
+
+#[tokio::test]
 async fn two_endpoints_share_a_device_that_has_room_for_one() {
     let files = TempDir::new().unwrap();
     let service = Service::start(&[]);

@@ -129,6 +129,26 @@ async fn a_worker_that_freezes_without_work_is_noticed_and_replaced() {
 }
 
 #[tokio::test]
+async fn a_worker_begins_anew_while_nobody_can_write_the_database() {
+    let service = Service::demo(&[]);
+    let before = service.any_worker().await;
+    let database = rusqlite::Connection::open(service.data.path().join("vastrelay.sqlite")).unwrap();
+    database.execute_batch("BEGIN IMMEDIATE").unwrap();
+    service.kill_worker();
+    assert!(service.ask("Hello").await.contains("passenger desk"));
+    assert_ne!(service.any_worker().await, before);
+    database.execute_batch("ROLLBACK").unwrap();
+    let starts = loop {
+        let shown = service.client_json(&["endpoint", "show", "pierdesk"]);
+        let starts = shown["starts"].as_array().unwrap().clone();
+        if starts.len() == 2 {
+            break starts;
+        }
+    };
+    assert_ne!(starts[0]["incarnation"], starts[1]["incarnation"]);
+}
+
+#[tokio::test]
 async fn calls_of_a_service_that_is_killed_are_interrupted_and_its_workers_end() {
     let service = Service::demo(&[]);
     let request = with(

@@ -102,21 +102,35 @@ pub async fn start(
     let job = job.inspect_err(|problem| loads.give_up(&problem.to_string()))?;
     live.load(&status);
     let told = Told { loads, live, jobs, job };
-    // A thread of its own: the workers that answer are not to be held up by those that ask.
+    // A separate thread, so that sending does not delay the threads that answer.
+    let thread = std::thread::Builder::new().name("load".into());
+    begin_on(thread, told, move |told| {
+        send(told, &records, &url, target, prepared, stopped)
+    })?;
+    Ok(HttpResponse::Accepted().json(status))
+}
+
+/// Sends a load test on a thread. One whose thread cannot be started, or panics, is over.
+///
+/// # Errors
+/// 500 when the system gives no thread.
+fn begin_on(
+    thread: std::thread::Builder,
+    told: Told,
+    send: impl FnOnce(&Told) + Send + 'static,
+) -> Result<(), Problem> {
     let told = Arc::new(told);
     let teller = told.clone();
-    let begun = std::thread::Builder::new().name("load".into()).spawn(move || {
-        let sending = AssertUnwindSafe(|| send(&told, &records, &url, target, prepared, stopped));
-        if catch_unwind(sending).is_err() {
+    let begun = thread.spawn(move || {
+        if catch_unwind(AssertUnwindSafe(|| send(&told))).is_err() {
             told.fails("its thread panicked; the service's log says why");
         }
     });
-    begun.map_err(|error| {
+    begun.map(drop).map_err(|error| {
         let why = format!("its thread cannot be started: {error}");
         teller.fails(&why);
         Problem::internal(why)
-    })?;
-    Ok(HttpResponse::Accepted().json(status))
+    })
 }
 
 /// Takes the load test in as a job that is under way, on a thread that may wait for the database.
@@ -287,4 +301,59 @@ fn take(status: &mut LoadStatus, progress: &Progress, span: Span) {
     status.errors = progress.errors;
     status.output_tokens = progress.output_tokens;
     status.ttft_p50 = spread(progress.recent_ttft.clone()).p50;
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use vastrelay_store::{Retention, Store};
+
+    fn told(folder: &std::path::Path) -> Told {
+        let records = Arc::new(Records::new(Store::open(folder, Retention::default()).unwrap()));
+        let (jobs, loads) = (Arc::new(Jobs::new(records)), Loads::default());
+        assert!(loads.begin(LoadStatus::default()).is_ok());
+        let wanted = Wanted {
+            kind: "load",
+            name: "knee".into(),
+            endpoint: "pierdesk",
+            who: "",
+        };
+        let job = jobs.begin(&wanted, || {}).unwrap();
+        Told {
+            loads: web::Data::new(loads),
+            live: web::Data::new(Live::default()),
+            jobs: web::Data::from(jobs),
+            job,
+        }
+    }
+
+    fn is_over(loads: &Loads, why: &str) {
+        let status = loads.status().unwrap();
+        assert_eq!(status.state, LoadState::Failed);
+        assert!(status.failure.as_ref().unwrap().contains(why), "{status:?}");
+        assert!(loads.begin(LoadStatus::default()).is_ok(), "the next one may begin");
+    }
+
+    #[test]
+    fn a_load_test_to_which_the_system_gives_no_thread_is_over() {
+        let folder = tempfile::tempdir().unwrap();
+        let told = told(folder.path());
+        let loads = told.loads.clone();
+        // No machine has room for such a stack, so that the system itself refuses.
+        let thread = std::thread::Builder::new().stack_size(1 << 60);
+        assert!(begin_on(thread, told, |_| panic!("it cannot run")).is_err());
+        is_over(&loads, "its thread cannot be started");
+    }
+
+    #[test]
+    fn a_load_test_whose_thread_panics_is_over() {
+        let folder = tempfile::tempdir().unwrap();
+        let told = told(folder.path());
+        let loads = told.loads.clone();
+        assert!(begin_on(std::thread::Builder::new(), told, |_| panic!("on purpose")).is_ok());
+        while loads.status().is_some_and(|status| status.state != LoadState::Failed) {
+            std::thread::yield_now();
+        }
+        is_over(&loads, "its thread panicked");
+    }
 }

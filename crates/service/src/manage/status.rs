@@ -41,6 +41,7 @@ pub(crate) fn service_status(endpoints: &Endpoints, records: &Records, life: &Li
         calls_recorded: records.store.count_calls(),
         endpoints: all.iter().map(|endpoint| endpoint_status(endpoint)).collect(),
         resting: endpoints.resting().iter().map(resting_endpoint).collect(),
+        loops: life.loops.status(),
     }
 }
 

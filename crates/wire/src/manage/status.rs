@@ -21,6 +21,20 @@ pub struct ServiceStatus {
     /// Its endpoints that are not.
     #[serde(default)]
     pub resting: Vec<RestingEndpoint>,
+    /// Its background loops, such as the loop that parks endpoints.
+    #[serde(default)]
+    pub loops: Vec<LoopStatus>,
+}
+
+/// A background loop of the service.
+#[derive(Clone, Debug, Deserialize, PartialEq, Eq, Serialize, ToSchema)]
+pub struct LoopStatus {
+    /// Its name.
+    pub name: String,
+    /// Restarts after panics.
+    pub restarts: u64,
+    /// The text of the last panic.
+    pub why: Option<String>,
 }
 
 /// How one endpoint stands.

@@ -1,0 +1,67 @@
+//! A line in the log for each endpoint that did something.
+
+use crate::endpoint::Endpoint;
+use crate::endpoints::Endpoints;
+use crate::manage::status::endpoint_status;
+use std::collections::HashMap;
+use std::time::Instant;
+use vastrelay_wire::manage::Totals;
+
+/// What endpoints had done when the last lines were written.
+pub(crate) struct Summaries {
+    before: HashMap<String, Totals>,
+    written: Instant,
+}
+
+impl Summaries {
+    pub fn new() -> Summaries {
+        Summaries {
+            before: HashMap::new(),
+            written: Instant::now(),
+        }
+    }
+
+    /// Writes a line for each endpoint that has done something since the last ones.
+    pub fn write(&mut self, endpoints: &Endpoints) {
+        let seconds = self.written.elapsed().as_secs_f64();
+        self.written = Instant::now();
+        let endpoints = endpoints.all();
+        self.before
+            .retain(|name, _| endpoints.iter().any(|endpoint| endpoint.name == *name));
+        for endpoint in endpoints {
+            let before = self.before.entry(endpoint.name.clone()).or_default();
+            *before = summarize(&endpoint, *before, seconds);
+        }
+    }
+}
+
+/// Writes the line of one endpoint, unless nothing happened since the last. What its release has done before is not less than what it
+/// had done then, unless the endpoint was removed and deployed anew.
+fn summarize(endpoint: &Endpoint, before: Totals, seconds: f64) -> Totals {
+    let status = endpoint_status(endpoint);
+    let now = status.totals;
+    if now == before && status.occupancy.queue_depth == 0 {
+        return now;
+    }
+    let rate = |from: u64, to: u64| (to.saturating_sub(from) as f64 / seconds).round();
+    let ms = |seconds: f64| (seconds * 10_000.0).round() / 10.0;
+    let window = &status.window;
+    tracing::info!(
+        endpoint = status.name,
+        release = status.release,
+        queue = status.occupancy.queue_depth,
+        lanes = status.occupancy.lanes_used,
+        width = status.occupancy.lanes,
+        kv_pages = status.occupancy.pages_used,
+        completions = now.ended.saturating_sub(before.ended),
+        preemptions = now.preemptions.saturating_sub(before.preemptions),
+        tokens_in_per_s = rate(before.prefill_tokens, now.prefill_tokens),
+        tokens_out_per_s = rate(before.output_tokens, now.output_tokens),
+        ttft_p50_ms = ms(window.ttft.p50),
+        ttft_p99_ms = ms(window.ttft.p99),
+        itl_p50_ms = ms(window.itl.p50),
+        itl_p99_ms = ms(window.itl.p99),
+        "summary"
+    );
+    now
+}
