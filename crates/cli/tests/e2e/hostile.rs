@@ -3,6 +3,7 @@
 use crate::raw::{Raw, request};
 use crate::support::{Service, chat, first_key, repository, vastrelay, with};
 use serde_json::{Value, json};
+use std::io::Write;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::Path;
 use std::process::Command;
@@ -566,13 +567,32 @@ fn hanging_up_drains_like_any_other_signal() {
 }
 
 #[tokio::test]
-async fn idle_connections_take_no_files_from_workers_health_checks_and_management() {
-    let service = Service::with_files("1024", &["--demo"]);
+async fn connections_take_no_files_from_workers_health_checks_and_management() {
+    let words = ["--demo", "--width", "1", "--queue-depth", "4000"];
+    let service = Service::with_files("1024", &words);
     let address = service.url.trim_start_matches("http://").to_owned();
-    let idle: Vec<std::net::TcpStream> = (0..1_200)
-        .filter_map(|_| std::net::TcpStream::connect(&address).ok())
-        .collect();
-    assert!(idle.len() > 600, "{}", idle.len());
+    // Each has a call that waits, so that it takes as many files as a connection ever does.
+    let body = with(
+        chat("Hello"),
+        json!({"max_tokens": 1500, "min_tokens": 1500, "stream": true}),
+    )
+    .to_string();
+    let kind = ["content-type: application/json".to_owned()];
+    let call = request("POST", "/v1/chat/completions", &kind, &body);
+    let connect = |_| {
+        let mut stream = std::net::TcpStream::connect(&address).ok()?;
+        stream.write_all(call.as_bytes()).ok()?;
+        Some(stream)
+    };
+    let busy: Vec<std::net::TcpStream> = (0..1_200).filter_map(connect).collect();
+    assert!(busy.len() > 600, "{}", busy.len());
+    let files = || {
+        let open = std::fs::read_dir(format!("/proc/{}/fd", service.process())).unwrap();
+        open.count()
+    };
+    while files() < 270 {
+        tokio::task::yield_now().await;
+    }
     let model = repository().join("demo/models/pierdesk-1");
     for name in ["one", "two"] {
         let deployed = service.client(&["endpoint", "deploy", &format!("{name}={}", model.display())]);
@@ -581,8 +601,9 @@ async fn idle_connections_take_no_files_from_workers_health_checks_and_managemen
             "{}",
             String::from_utf8_lossy(&deployed.stderr)
         );
+        assert!(files() < 800, "{} of 1,024 files are open", files());
     }
-    drop(idle);
+    drop(busy);
     while service.call(reqwest::Method::GET, "/health/live").send().await.is_err() {}
     assert!(service.ask("Hello").await.contains("passenger desk"));
     let limits = std::fs::read_to_string(format!("/proc/{}/limits", service.process())).unwrap();
