@@ -499,7 +499,7 @@ impl Store {
         self.change(move |connection| builds::note_use(connection, &digest, &endpoint, release))
     }
 
-    /// Forgets what an endpoint uses; returns the builds that nobody uses any more, and forgets them, too.
+    /// Forgets an endpoint's uses of builds, and the builds that are unused then; returns those builds.
     ///
     /// # Errors
     /// SQLite's own.

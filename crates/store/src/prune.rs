@@ -5,7 +5,7 @@ use rusqlite::{Connection, TransactionBehavior};
 use std::time::{Duration, Instant};
 
 /// Longest part; the writer does other work between two.
-const PART: Duration = Duration::from_millis(8);
+const PART: Duration = Duration::from_millis(4);
 /// Rows that one statement deletes.
 const ROWS: usize = 16;
 /// Records between two passes.

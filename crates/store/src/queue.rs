@@ -120,6 +120,17 @@ impl Queue {
         self.lock().ended
     }
 
+    /// Returns the next change.
+    pub fn next_change(&self) -> Option<Change> {
+        self.lock().changes.pop_front().map(|(_, change)| change)
+    }
+
+    /// Waits for a change, no longer than `patience`.
+    pub fn wait_for_change(&self, patience: Duration) {
+        let waits = |waiting: &mut Waiting| waiting.changes.is_empty() && !waiting.ended;
+        drop(self.more.wait_timeout_while(self.lock(), patience, waits));
+    }
+
     /// Returns the work that is due, and moves records behind those of `batch`. Waits for work no longer than `patience`, for ever
     /// where that is `None`; does not wait while `batch` has records.
     pub fn next(&self, batch: &mut VecDeque<Record>, patience: Option<Duration>) -> Work {

@@ -14,7 +14,7 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 /// Longest time that a batch inserts records before it is committed.
-const LONGEST_BATCH: Duration = Duration::from_millis(8);
+const LONGEST_BATCH: Duration = Duration::from_millis(4);
 /// Longest wait of a batch, or of a part that is deleted, for a lock of another process.
 const BATCH_PATIENCE: Duration = Duration::from_millis(10);
 /// Longest wait of a change for a lock of another process, and for its turn.
@@ -23,6 +23,8 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
 const LAST_PATIENCE: Duration = Duration::from_secs(5);
 /// Longest wait for records to be written.
 const FLUSH_PATIENCE: Duration = Duration::from_secs(3);
+/// Time between two looks at whether the write-ahead log may grow again.
+const HOLD_LOOK: Duration = Duration::from_millis(1);
 /// Commits between two moves of the write-ahead log into the database.
 const COMMITS_BETWEEN: usize = 64;
 /// Bytes of records between two such moves.
@@ -178,6 +180,7 @@ impl Run {
     fn run(mut self) {
         let _refuse = RefuseAtEnd(self.queue.clone());
         loop {
+            self.wait_for_log();
             let pruning = self.pruner.as_ref().is_some_and(Pruner::is_due) && !self.queue.has_ended();
             let patience = match pruning {
                 true => Some(Duration::ZERO),
@@ -191,6 +194,17 @@ impl Run {
                 }),
                 Work::Nothing => self.guarded(|run| run.prune(pruning)),
                 Work::End => return,
+            }
+        }
+    }
+
+    /// Makes changes only, until the write-ahead log may grow again.
+    fn wait_for_log(&mut self) {
+        let holds = |run: &Run| run.checkpointer.as_ref().is_some_and(Checkpointer::holds_records);
+        while holds(self) && !self.queue.has_ended() {
+            match self.queue.next_change() {
+                Some(change) => self.change(change),
+                None => self.queue.wait_for_change(HOLD_LOOK),
             }
         }
     }
@@ -216,6 +230,10 @@ impl Run {
 
     /// Commits as many records of the batch as a short transaction takes; while another process holds the database, records stay in the batch.
     fn write_batch(&mut self) {
+        if self.batch.iter().all(|record| matches!(record, Record::Flush(_))) {
+            // There is nothing to write.
+            return self.leave_batch(self.batch.len());
+        }
         let ending = self.queue.has_ended();
         let patience = if ending { LAST_PATIENCE } else { BATCH_PATIENCE };
         let _ = self.connection.busy_timeout(patience);
