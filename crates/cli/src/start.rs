@@ -178,7 +178,7 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
             Err(error) => failures.push(one.failure(error)),
         }
     }
-    // What each has of what is shared is known when all have their place.
+    // Shared memory and cores are divided for good once every endpoint has its place.
     for (one, plan) in &planned {
         describe(plan.endpoint(), &one.order, &state.loader.defaults);
     }

@@ -28,7 +28,7 @@ pub struct Endpoints {
     pub(crate) leaving: Leaving,
     /// Told whenever an endpoint comes, goes, or may be changed again.
     change: watch::Sender<()>,
-    /// Deployments that failed, oldest first, until somebody reads them.
+    /// Failed deployments that were not read yet, oldest first.
     failed: Mutex<VecDeque<FailedDeployment>>,
 }
 

@@ -111,7 +111,7 @@ impl Begins {
 }
 
 impl Starter {
-    /// Begins a life of an endpoint's replica, or goes on with one that an earlier service has left: waits until a worker takes orders.
+    /// Starts a worker for an endpoint's replica, or adopts one of an earlier service; returns when it takes orders.
     ///
     /// # Errors
     /// When it does not come so far.

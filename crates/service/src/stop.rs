@@ -108,7 +108,7 @@ mod tests {
         assert_eq!(ends(next), Ok(false));
         let last = pause(&stop);
         let waits = last.recv_timeout(Duration::from_millis(50));
-        assert_eq!(waits, Err(mpsc::RecvTimeoutError::Timeout), "nobody has ended it yet");
+        assert_eq!(waits, Err(mpsc::RecvTimeoutError::Timeout), "the pause has no end yet");
         stop.set();
         assert_eq!(ends(last), Ok(true));
         assert_eq!(ends(pause(&stop)), Ok(true), "it stays set");

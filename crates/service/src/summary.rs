@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use std::time::Instant;
 use vastrelay_wire::manage::Totals;
 
-/// What endpoints had done when the last lines were written.
+/// Totals of endpoints at the time of the last lines.
 pub(crate) struct Summaries {
     before: HashMap<String, Totals>,
     written: Instant,
@@ -35,8 +35,8 @@ impl Summaries {
     }
 }
 
-/// Writes the line of one endpoint, unless nothing happened since the last. What its release has done before is not less than what it
-/// had done then, unless the endpoint was removed and deployed anew.
+/// Writes the line of one endpoint, unless nothing happened since the last. The totals of a release only grow, unless the endpoint was
+/// removed and deployed again.
 fn summarize(endpoint: &Endpoint, before: Totals, seconds: f64) -> Totals {
     let status = endpoint_status(endpoint);
     let now = status.totals;

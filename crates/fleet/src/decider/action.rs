@@ -1,4 +1,4 @@
-//! Actions: everything that the decider has others do. The same action may come more than once; doing it twice changes nothing.
+//! Actions: the decider's orders to its shell. The same action may come more than once; carrying it out twice changes nothing.
 
 use super::event::Change;
 use super::room::Taken;
@@ -43,29 +43,29 @@ pub enum Write<S> {
         generation: Generation,
         /// How it ended.
         outcome: Outcome,
-        /// What is desired from now on; nothing where that stays as it is.
+        /// The new desired state; absent where the old one stays.
         desired: Option<Desired<S>>,
     },
 }
 
-/// Something that the decider has others do.
+/// An order of the decider to its shell.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Action<T: Terms> {
-    /// Writes to the store; tells [`Wrote`](super::Event::Wrote).
+    /// Writes to the store; [`Wrote`](super::Event::Wrote) follows.
     Write {
         /// Its number.
         id: ActionId,
         /// The transaction.
         write: Write<T::Spec>,
     },
-    /// Tells whoever wants a change whether it is under way.
+    /// Answers the caller of a change: it is under way, or refused.
     Answer {
         /// The change's number.
         generation: Generation,
         /// Why it is not.
         accepted: Result<(), Refused>,
     },
-    /// Opens what a spec names, makes builds and sizes memory; tells [`Prepared`](super::Event::Prepared).
+    /// Opens the files of a spec, makes builds and sizes memory; [`Prepared`](super::Event::Prepared) follows.
     Prepare {
         /// Its number.
         id: ActionId,
@@ -74,12 +74,12 @@ pub enum Action<T: Terms> {
         /// The spec.
         spec: T::Spec,
     },
-    /// Ends a preparation; nothing is told.
+    /// Ends a preparation; no event follows.
     Abandon {
         /// The preparation's number.
         id: ActionId,
     },
-    /// Starts a worker, or goes on with one that is left; tells [`Started`](super::Event::Started).
+    /// Starts a worker, or adopts one of an earlier service; [`Started`](super::Event::Started) follows.
     Start {
         /// The run.
         run: RunId,
@@ -107,15 +107,15 @@ pub enum Action<T: Terms> {
         /// The preparation with the release's own settings.
         prepared: ActionId,
     },
-    /// Closes a run to new calls if nobody uses it; tells [`Closed`](super::Event::Closed).
+    /// Closes an unused run to new calls; [`Closed`](super::Event::Closed) follows.
     Close {
         /// Its number.
         id: ActionId,
         /// The run.
         run: RunId,
     },
-    /// Closes a run to new calls, lets those that are there end, and ends its worker, however that behaves; tells
-    /// [`Gone`](super::Event::Gone).
+    /// Closes a run to new calls, lets running calls end, and ends its worker, by force where the worker does not react;
+    /// [`Gone`](super::Event::Gone) follows.
     End {
         /// The run; nothing for a worker of which the decider knows no run.
         run: Option<RunId>,
@@ -123,10 +123,10 @@ pub enum Action<T: Terms> {
         incarnation: Incarnation,
         /// How long calls have to end; as long as they want when absent.
         within: Option<Millis>,
-        /// Whether calls that have not ended go on with the next worker.
+        /// Whether unfinished calls move to the next worker.
         moves: bool,
     },
-    /// Looks whether a worker is there; tells [`Seen`](super::Event::Seen) or [`Gone`](super::Event::Gone).
+    /// Looks for a worker; [`Seen`](super::Event::Seen) or [`Gone`](super::Event::Gone) follows.
     Look {
         /// The worker.
         incarnation: Incarnation,
@@ -138,14 +138,14 @@ pub enum Action<T: Terms> {
         /// Why.
         why: String,
     },
-    /// Deletes what is left of an endpoint that was removed: builds that nobody uses, and its log.
+    /// Deletes the remains of a removed endpoint: its log, and its builds where no other endpoint uses them.
     Forget {
         /// The endpoint.
         name: String,
     },
 }
 
-/// Why a change is not even begun.
+/// The reason why a change does not begin.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Refused {
     /// There is no endpoint of that name.

@@ -1,5 +1,5 @@
-//! One endpoint: what it is to be, the change under way, and its runs. Events note facts; [`Endpoint::settle`] then asks for everything that
-//! the facts call for.
+//! One endpoint: its desired state, the change under way, and its runs. Events note facts; [`Endpoint::settle`] then returns the actions that
+//! follow from the facts.
 
 use super::event::{Change, Failure, Prepared};
 use super::room::Holder;
@@ -18,7 +18,7 @@ use std::time::Duration;
 #[derive(Clone, Debug)]
 pub struct Endpoint<T: Terms> {
     pub(super) name: String,
-    /// What it is to be; nothing before its first deployment has succeeded and after its removal.
+    /// Its desired state; absent before its first deployment has succeeded and after its removal.
     pub desired: Option<Desired<T::Spec>>,
     /// The change under way.
     pub change: Option<Underway<T::Spec>>,
@@ -30,7 +30,7 @@ pub struct Endpoint<T: Terms> {
     pub runs: Vec<Run<T>>,
     /// The run that calls go to, or wait for.
     pub current: Option<RunId>,
-    /// Why it has no run although it is to be served.
+    /// The reason why it has no run although its desired state is to serve.
     pub rest: Option<Rest>,
     last_release: u32,
 }
@@ -40,14 +40,14 @@ pub struct Endpoint<T: Terms> {
 pub struct Underway<S> {
     /// Its number.
     pub generation: Generation,
-    /// What somebody wants.
+    /// The change itself.
     pub change: Change<S>,
     /// The run that it starts, ends or renews.
     pub run: Option<RunId>,
     /// Whether the run that was there has made room.
     pub paused: bool,
     is_begun: bool,
-    /// The worker that is to be replaced.
+    /// The worker that a renewal replaces.
     before: Option<Incarnation>,
     /// Why it is over, where a newer change is being noted and may take its place.
     given_up: Option<String>,
@@ -74,7 +74,7 @@ pub(super) struct Writing<S> {
 /// Why an endpoint has no run.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Rest {
-    /// Nobody calls it.
+    /// It has no calls.
     Parked,
     /// It could not be started.
     Failed {
@@ -120,7 +120,7 @@ impl<T: Terms> Endpoint<T> {
         }
     }
 
-    /// Returns an endpoint as the service before has left it.
+    /// Returns an endpoint from its stored state.
     pub(super) fn stored(stored: super::Stored<T::Spec>) -> Endpoint<T> {
         let change = stored
             .change
@@ -383,9 +383,9 @@ impl<T: Terms> Endpoint<T> {
         }
     }
 
-    // --- what the facts call for ---
+    // --- actions that follow from the facts ---
 
-    /// Asks for everything that the facts call for.
+    /// Asks for every action that follows from the facts.
     pub(super) fn settle(&mut self, shared: &mut Shared<T>) {
         // Each pass brings the endpoint nearer to rest; none undoes what another did.
         for _ in 0..8 {
@@ -413,14 +413,13 @@ impl<T: Terms> Endpoint<T> {
                 break;
             }
         }
-        let name = &self.name;
-        if !shared.adopting {
-            let waits = self
-                .runs
-                .iter()
-                .any(|run| !run.is_leaving() && matches!(run.stage, Stage::Preparing(_) | Stage::Waiting { .. }));
-            shared.end_left(|left| left.endpoint != *name || waits);
-        }
+    }
+
+    /// Returns whether a run of it may still adopt a worker of an earlier service.
+    pub(super) fn may_adopt(&self) -> bool {
+        self.runs
+            .iter()
+            .any(|run| !run.is_leaving() && matches!(run.stage, Stage::Preparing(_) | Stage::Waiting { .. }))
     }
 
     /// Asks again for what has had no answer for long.
@@ -572,7 +571,7 @@ impl<T: Terms> Endpoint<T> {
         }
     }
 
-    /// Makes sure that an endpoint which is to be served has a run.
+    /// Adds a run where the desired state is to serve and there is none.
     fn have_a_run(&mut self, shared: &mut Shared<T>) {
         let underway = self.change.as_ref().filter(|underway| underway.given_up.is_none());
         let allows = underway.is_none_or(|underway| match underway.change {
@@ -670,7 +669,7 @@ impl<T: Terms> Endpoint<T> {
         shared.act(start(&name, run));
     }
 
-    /// Lets the current run go on as another release that needs no other worker; returns whether it does.
+    /// Turns the current run into another release that needs no other worker; returns whether it did.
     fn merge(&mut self, shared: &mut Shared<T>, id: RunId) -> bool {
         if self.current == Some(id) || self.coming() != Some(id) || self.writing_accept().is_some() {
             return false;
@@ -875,7 +874,7 @@ impl<T: Terms> Endpoint<T> {
         }
     }
 
-    /// Writes what is to be written next.
+    /// Asks for the next transaction.
     fn write(&mut self, shared: &mut Shared<T>) {
         if self.writing.is_some() {
             return;
@@ -897,7 +896,7 @@ impl<T: Terms> Endpoint<T> {
         shared.act(Action::Write { id, write });
     }
 
-    /// Returns the newest change that somebody wants and that can be; all others are refused.
+    /// Returns the newest possible proposal as a transaction; all other proposals are refused.
     fn next_proposal(&mut self, shared: &mut Shared<T>) -> Option<Write<T::Spec>> {
         let mut newest: Option<Proposal<T::Spec>> = None;
         for proposal in take(&mut self.proposals) {

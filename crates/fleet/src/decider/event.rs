@@ -1,9 +1,9 @@
-//! Events: everything that the decider learns.
+//! Events: the input of the decider.
 
 use super::room::Taken;
 use super::{ActionId, Generation, Incarnation, Millis, RunId, Terms};
 
-/// A change that somebody wants of an endpoint.
+/// A change of an endpoint.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Change<S> {
     /// Another spec, or the first one.
@@ -17,7 +17,7 @@ pub enum Change<S> {
     },
     /// Serving what is stopped, or what could not be started.
     Start,
-    /// No replica until somebody starts it.
+    /// No replica until a start.
     Stop {
         /// How long calls have to end.
         within: Millis,
@@ -36,17 +36,15 @@ pub enum Change<S> {
     Remove,
 }
 
-/// What was found out about a spec before it is started.
+/// The result of preparing a spec.
 #[derive(Clone, Debug)]
 pub struct Prepared<N> {
     /// The memory it takes, on the first of these devices that has room.
     pub needs: Vec<N>,
-    /// What tells its release from others.
+    /// The identity of its release.
     pub identity: String,
-    /// What tells its worker from others: a release with the same worker goes on with the one that is there.
+    /// The identity of its worker: two releases with the same one can share a worker.
     pub machine: String,
-    /// The builds that its worker reads.
-    pub builds: Vec<String>,
 }
 
 /// Why something could not be done.
@@ -65,7 +63,7 @@ pub struct Left {
     pub endpoint: String,
     /// The number of its incarnation.
     pub incarnation: Incarnation,
-    /// What tells it from others.
+    /// The identity of the worker.
     pub machine: String,
     /// The memory that it holds.
     pub taken: Taken,
@@ -76,22 +74,22 @@ pub struct Left {
 pub struct Desired<S> {
     /// The number of the change that brought it about.
     pub generation: Generation,
-    /// What it serves.
+    /// Its spec.
     pub spec: S,
     /// The number of its release.
     pub release: u32,
-    /// What tells the release from others.
+    /// The identity of the release.
     pub identity: String,
     /// Whether it is served.
     pub serving: bool,
 }
 
-/// What the store has of an endpoint when a service begins.
+/// The stored state of an endpoint when a service begins.
 #[derive(Clone, Debug)]
 pub struct Stored<S> {
     /// Its name.
     pub name: String,
-    /// What it is to be; nothing where its first deployment was under way, or it was being removed.
+    /// Its desired state; absent where its first deployment or its removal was under way.
     pub desired: Option<Desired<S>>,
     /// Whether it had no replica for want of calls.
     pub parked: bool,
@@ -99,14 +97,14 @@ pub struct Stored<S> {
     pub change: Option<(Generation, Change<S>)>,
 }
 
-/// Something that the decider learns.
+/// An event.
 #[derive(Clone, Debug)]
 pub enum Event<T: Terms> {
     /// A service begins, with what is stored; workers of an earlier one are unknown as yet.
     Began(Vec<Stored<T::Spec>>),
     /// The workers that an earlier service has left: all of them, or as many as have answered in time.
     Found(Vec<Left>),
-    /// Somebody wants a change; its number is higher than all before.
+    /// A caller wants a change; its number is higher than all earlier ones.
     Wished {
         /// The endpoint.
         name: String,
@@ -115,7 +113,7 @@ pub enum Event<T: Terms> {
         /// The change.
         change: Change<T::Spec>,
     },
-    /// Somebody withdraws a change.
+    /// A caller withdraws a change.
     Withdrawn {
         /// The change's number.
         generation: Generation,
@@ -125,7 +123,7 @@ pub enum Event<T: Terms> {
         /// The endpoint.
         name: String,
     },
-    /// Nobody has used a run for as long as its spec says.
+    /// A run was unused for as long as its spec says.
     Idle {
         /// The run.
         run: RunId,
@@ -141,10 +139,10 @@ pub enum Event<T: Terms> {
     Prepared {
         /// The action.
         id: ActionId,
-        /// What was found out.
+        /// The findings.
         result: Result<Prepared<T::Need>, Failure>,
     },
-    /// A run was closed to new calls, unless somebody uses it.
+    /// A run was closed to new calls, or is in use.
     Closed {
         /// The action.
         id: ActionId,

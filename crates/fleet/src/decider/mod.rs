@@ -1,4 +1,4 @@
-//! The decider: what every endpoint is to be, what is there of it, who holds which memory, and what is to be done next.
+//! The decider: the desired and the observed state of every endpoint, the ledger of memory, and the next actions.
 //!
 //! [`Decider::handle`] takes an event and returns actions. It does no I/O and knows no clock, so that histories can be replayed. Each action may be carried
 //! out more than once, and each event may come late, twice or never: what has had no answer is asked for again.
@@ -9,8 +9,8 @@
 //!
 //! | file | concept |
 //! |---|---|
-//! | `event` | what the decider learns |
-//! | `action` | what it has others do |
+//! | `event` | the decider's input |
+//! | `action` | its orders |
 //! | `endpoint` | one endpoint and its change under way |
 //! | `run` | one release with its worker |
 //! | `room` | the ledger |
@@ -47,7 +47,7 @@ pub type Millis = u64;
 
 /// How long an action may have no answer before it is asked for again.
 const ASK_AGAIN: Millis = 10_000;
-/// How long a worker may not be seen before somebody looks.
+/// Time without a sign of a worker after which the decider asks for a look.
 const LOOK: Millis = 10_000;
 /// Time between two tries of a write that failed.
 const RETRY_WRITE: Millis = 1_000;
@@ -55,14 +55,14 @@ const RETRY_WRITE: Millis = 1_000;
 const START_AGAIN: Millis = 5_000;
 /// How long a run waits for memory that is about to be given back.
 const ROOM_PATIENCE: Millis = 5_000;
-/// How long a worker of an earlier service waits for a run that goes on with it.
+/// Longest time that a worker of an earlier service waits for its adoption.
 const LEFT_PATIENCE: Millis = 60_000;
 /// How long the calls of a release have to end that makes room for the next one.
 const PAUSE: Millis = 60_000;
 
-/// What the decider does not look into.
+/// Types that the decider does not look into.
 pub trait Terms: Clone + Debug {
-    /// What an endpoint is to serve.
+    /// The spec of an endpoint.
     type Spec: Clone + Debug + PartialEq;
     /// The memory that a run needs.
     type Need: Need + Debug;
@@ -73,7 +73,7 @@ pub trait Terms: Clone + Debug {
 pub enum Admission {
     /// To a run.
     Run(RunId),
-    /// Nowhere yet: a run is being started, or is once somebody says that a call waits.
+    /// Nowhere yet: a run starts, now or when a [`Called`](Event::Called) reports the waiting call.
     Wait,
     /// Nowhere.
     Refused(String),
@@ -102,7 +102,7 @@ impl<T: Terms> Decider<T> {
         self.shared.ledgers.add(device, count, memory);
     }
 
-    /// Takes in an event at a moment; returns what is to be done.
+    /// Takes an event at a moment; returns the actions that follow.
     pub fn handle(&mut self, event: Event<T>, now: Millis) -> Vec<Action<T>> {
         self.shared.now = self.shared.now.max(now);
         let touched = self.note(event);
@@ -115,10 +115,9 @@ impl<T: Terms> Decider<T> {
             }
         }
         self.settle_those_that_wait();
-        let known = &self.endpoints;
-        if !self.shared.adopting {
-            let names: Vec<String> = known.keys().cloned().collect();
-            self.shared.end_left(|left| names.contains(&left.endpoint));
+        let Decider { endpoints, shared } = self;
+        if !shared.adopting {
+            shared.end_left(|left| endpoints.get(&left.endpoint).is_some_and(Endpoint::may_adopt));
         }
         std::mem::take(&mut self.shared.actions)
     }
@@ -234,7 +233,7 @@ impl<T: Terms> Decider<T> {
         }
     }
 
-    /// Memory may have become free for those that wait for it, first for whoever has waited longest.
+    /// Settles the endpoints that wait for memory, the longest wait first: some may have become free.
     fn settle_those_that_wait(&mut self) {
         let since = |(name, endpoint): (&String, &Endpoint<T>)| Some((endpoint.waits_since()?, name.clone()));
         let mut waiting: Vec<(Millis, String)> = self.endpoints.iter().filter_map(since).collect();
@@ -252,7 +251,7 @@ impl<T: Terms> Decider<T> {
         &self.shared.ledgers
     }
 
-    /// Returns the workers that belong to no run: those that an earlier service has left, and those that nobody wants any more.
+    /// Returns the workers without a run: unadopted workers of an earlier service, and workers of runs that were given up.
     pub fn workers_without_run(&self) -> Vec<Incarnation> {
         let left = self.shared.left.iter().map(|worker| worker.left.incarnation);
         left.chain(self.shared.orphans.iter().map(|orphan| orphan.incarnation))

@@ -19,21 +19,21 @@ pub trait Need: Clone {
     fn take(&self, room: &Room) -> Result<Take, String>;
 }
 
-/// What is taken of each device.
+/// The memory that a holder takes of each device.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Take {
-    /// Bytes of its own.
+    /// Private bytes.
     pub own: usize,
     /// Bytes of what it reads and others may read, too.
     pub read: usize,
 }
 
-/// Who holds memory.
+/// A holder of memory.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Holder {
     /// A run.
     Run(RunId),
-    /// A worker of an earlier service that nobody has gone on with.
+    /// A worker of an earlier service, before its adoption.
     Left(Incarnation),
 }
 

@@ -11,17 +11,17 @@ pub struct Run<T: Terms> {
     pub id: RunId,
     /// The change, or the desired state, that wants it.
     pub generation: Generation,
-    /// What it serves.
+    /// Its spec.
     pub spec: T::Spec,
     /// The number of its release; 0 before it has a place.
     pub release: u32,
-    /// What was found out about its spec, by the preparation's number.
+    /// The result of its preparation, with the preparation's number.
     pub prepared: Option<(ActionId, Prepared<T::Need>)>,
     /// Its memory.
     pub hold: Option<Hold>,
     /// How far it is.
     pub stage: Stage,
-    /// What is to come of it.
+    /// Its goal.
     pub goal: Goal,
     /// How its workers ended.
     pub deaths: Deaths,
@@ -34,7 +34,7 @@ pub struct Run<T: Terms> {
 pub enum Stage {
     /// Its spec is being prepared.
     Preparing(ActionId),
-    /// It waits for a place: for memory, or for word of earlier workers.
+    /// It waits for memory, or for the list of earlier workers.
     Waiting {
         /// Since when.
         since: Millis,
@@ -52,10 +52,10 @@ pub enum Stage {
         incarnation: Incarnation,
         /// When it was last seen.
         seen: Millis,
-        /// Asks whether it may be closed, as nobody uses it.
+        /// The request to close it because it is unused.
         closing: Option<ActionId>,
     },
-    /// Its worker was told to end.
+    /// Its worker is ending on request.
     Ending {
         /// The worker.
         incarnation: Incarnation,
@@ -69,7 +69,7 @@ pub enum Stage {
     },
 }
 
-/// What is to come of a run.
+/// The goal of a run.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Goal {
     /// It serves.
@@ -97,12 +97,12 @@ impl<T: Terms> Run<T> {
         matches!(self.stage, Stage::Serving { .. })
     }
 
-    /// Returns whether it is to end.
+    /// Returns whether its goal is to end.
     pub fn is_leaving(&self) -> bool {
         matches!(self.goal, Goal::Leave { .. })
     }
 
-    /// Returns what tells its worker from others, once that is known.
+    /// Returns the identity of its worker, once it is prepared.
     pub(super) fn machine(&self) -> Option<&str> {
         self.prepared.as_ref().map(|(_, prepared)| prepared.machine.as_str())
     }

@@ -11,7 +11,7 @@ pub(super) struct Shared<T: Terms> {
     /// Whether an earlier service's workers are unknown as yet: nothing is started before they are known.
     pub adopting: bool,
     pub left: Vec<LeftWorker>,
-    /// Workers that nobody wants any more and that no run knows.
+    /// Workers of runs that were given up; they are ending.
     pub orphans: Vec<Orphan>,
     /// Whether memory of some other endpoint is about to be given back.
     pub frees_soon: bool,
@@ -99,8 +99,8 @@ impl<T: Terms> Shared<T> {
         }
     }
 
-    /// Returns the worker of an earlier service that a run of an endpoint goes on with, and its memory: of those that are what the run wants,
-    /// the one that began last. One without a place in the ledger is no such worker.
+    /// Returns the worker of an earlier service that a run of an endpoint adopts, and its memory: the newest worker with the run's identity and
+    /// a place in the ledger.
     pub fn heir(&mut self, endpoint: &str, machine: &str, run: RunId) -> Option<(Incarnation, Hold)> {
         let fits = |worker: &LeftWorker| {
             worker.left.endpoint == endpoint

@@ -1,4 +1,4 @@
-//! One random history, and what has to hold when nothing more happens.
+//! One random history, and the checks of the world at rest after it.
 
 use crate::world::{Fault, Spec, World};
 use rand::Rng;
@@ -25,7 +25,7 @@ impl History {
     }
 }
 
-/// Somebody does something, or something breaks.
+/// A caller acts, or a part of the world breaks.
 fn act(world: &mut World) {
     let name = NAMES[world.rng.random_range(0..NAMES.len())];
     let within = [0, 100, 5_000][world.rng.random_range(0..3)];
@@ -120,7 +120,7 @@ fn rest(world: &mut World) {
     world.answer_calls();
 }
 
-/// What has to hold when nothing more happens.
+/// Checks the world at rest.
 fn check(world: &World) -> Result<(), String> {
     let decider = &world.service.decider;
     let wanted = wanted(world)?;
@@ -130,7 +130,7 @@ fn check(world: &World) -> Result<(), String> {
         let stored = stored.map(|desired| (desired.spec.clone(), desired.serving));
         if stored.as_ref() != wanted {
             return Err(format!(
-                "{name} is stored as {stored:?}, and somebody wanted {wanted:?}"
+                "{name} is stored as {stored:?}; its changes lead to {wanted:?}"
             ));
         }
         let state = endpoint.map(|endpoint| endpoint.state());
@@ -154,7 +154,7 @@ fn check(world: &World) -> Result<(), String> {
                     return Err(format!("{name} has failed without a reason"));
                 }
             }
-            (wanted, state) => return Err(format!("{name} is {state:?}, and somebody wanted {wanted:?}")),
+            (wanted, state) => return Err(format!("{name} is {state:?}; its changes lead to {wanted:?}")),
         }
         if !is_stuck && let Some(endpoint) = endpoint {
             if let Some(underway) = &endpoint.change {
@@ -226,7 +226,7 @@ fn check_workers(world: &World) -> Result<(), String> {
         .collect();
     for (incarnation, worker) in &world.workers {
         if !runs.iter().any(|run| run.incarnation() == Some(*incarnation)) {
-            return Err(format!("nobody knows worker {incarnation} of {}", worker.endpoint));
+            return Err(format!("no run has worker {incarnation} of {}", worker.endpoint));
         }
     }
     if !world.service.decider.workers_without_run().is_empty() {
@@ -241,7 +241,7 @@ fn check_workers(world: &World) -> Result<(), String> {
     }
 }
 
-/// Returns what each endpoint is to be, by the changes that were accepted and how they ended.
+/// Returns the desired state of each endpoint, derived from the accepted changes and their outcomes.
 fn wanted(world: &World) -> Result<BTreeMap<String, (Spec, bool)>, String> {
     let mut wanted: BTreeMap<String, (Spec, bool)> = BTreeMap::new();
     for (name, generation, change) in &world.store.accepted {

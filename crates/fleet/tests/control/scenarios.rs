@@ -42,6 +42,13 @@ fn wish(world: &mut World, name: &str, change: Change<Spec>) -> u64 {
     world.last_generation
 }
 
+/// Returns a calm world whose service knows that there are no earlier workers.
+fn begun() -> World {
+    let mut world = World::calm();
+    wait(&mut world);
+    world
+}
+
 /// Lets enough time pass for a deployment.
 fn wait(world: &mut World) {
     for _ in 0..60 {
@@ -63,8 +70,7 @@ fn workers(world: &World, name: &str) -> usize {
 
 #[test]
 fn an_endpoint_exists_from_the_moment_at_which_somebody_wants_it_and_its_calls_wait() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     wish(&mut world, "desk", deploy(spec(1, 10)));
     assert_eq!(state(&world, "desk"), Some(State::Starting));
     world.call("desk");
@@ -78,8 +84,7 @@ fn an_endpoint_exists_from_the_moment_at_which_somebody_wants_it_and_its_calls_w
 
 #[test]
 fn a_stop_ends_a_load_that_hangs_and_others_do_not_notice() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     wish(&mut world, "dock", deploy(spec(2, 10)));
     wait(&mut world);
     wish(&mut world, "desk", deploy(spec(1, 10)));
@@ -112,8 +117,7 @@ fn a_stop_ends_a_load_that_hangs_and_others_do_not_notice() {
 
 #[test]
 fn a_deployment_that_fails_leaves_the_endpoint_as_it_was() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     wish(&mut world, "desk", deploy(spec(1, 10)));
     wait(&mut world);
     for (before, was) in [
@@ -145,8 +149,7 @@ fn a_deployment_that_fails_leaves_the_endpoint_as_it_was() {
 
 #[test]
 fn a_call_during_the_drain_of_a_parking_endpoint_waits_and_is_answered() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     wish(&mut world, "desk", deploy(spec(1, 100)));
     wait(&mut world);
     world.call("desk");
@@ -165,8 +168,7 @@ fn a_call_during_the_drain_of_a_parking_endpoint_waits_and_is_answered() {
 
 #[test]
 fn where_memory_has_room_for_one_release_the_old_one_makes_room_or_comes_back() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     wish(&mut world, "dock", deploy(spec(9, 100)));
     wait(&mut world);
     wish(&mut world, "desk", deploy(spec(1, 60)));
@@ -184,14 +186,13 @@ fn where_memory_has_room_for_one_release_the_old_one_makes_room_or_comes_back() 
     wait(&mut world);
     assert!(matches!(outcome(&world, failed), Some(Outcome::GivenUp { .. })));
     wait(&mut world);
-    assert_eq!(state(&world, "desk"), Some(State::Ready), "the release before is back");
+    assert_eq!(state(&world, "desk"), Some(State::Ready), "the earlier release is back");
     assert_eq!(world.store.desired["desk"].spec, spec(2, 60));
 }
 
 #[test]
 fn nothing_is_started_before_the_workers_of_the_service_before_are_known() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     wish(&mut world, "desk", deploy(spec(1, 60)));
     wait(&mut world);
     let before: Vec<u64> = world.workers.keys().copied().collect();
@@ -203,14 +204,13 @@ fn nothing_is_started_before_the_workers_of_the_service_before_are_known() {
     assert_eq!(
         world.workers.keys().copied().collect::<Vec<_>>(),
         before,
-        "it goes on with its worker"
+        "it adopts its worker"
     );
 }
 
 #[test]
 fn a_release_with_the_same_worker_needs_no_other_one() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     wish(&mut world, "desk", deploy(spec(1, 100)));
     wait(&mut world);
     let before: Vec<u64> = world.workers.keys().copied().collect();
@@ -225,8 +225,7 @@ fn a_release_with_the_same_worker_needs_no_other_one() {
 
 #[test]
 fn a_full_disk_keeps_no_worker_from_its_start_and_no_call_from_its_answer() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     for name in ["desk", "dock"] {
         wish(&mut world, name, deploy(spec(1, 10)));
         wait(&mut world);
@@ -255,8 +254,7 @@ fn a_full_disk_keeps_no_worker_from_its_start_and_no_call_from_its_answer() {
 
 #[test]
 fn a_removed_endpoint_is_forgotten_with_its_release_numbers_and_stays_away() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     for machine in [1, 2] {
         wish(&mut world, "desk", deploy(spec(machine, 10)));
         wait(&mut world);
@@ -274,8 +272,7 @@ fn a_removed_endpoint_is_forgotten_with_its_release_numbers_and_stays_away() {
 
 #[test]
 fn a_change_that_begins_from_another_release_is_refused_with_the_one_there_is() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     wish(&mut world, "desk", deploy(spec(1, 10)));
     wait(&mut world);
     let stale = Change::Deploy {
@@ -292,8 +289,7 @@ fn a_change_that_begins_from_another_release_is_refused_with_the_one_there_is() 
 
 #[test]
 fn a_cancelled_deployment_leaves_nothing_behind() {
-    let mut world = World::calm();
-    wait(&mut world);
+    let mut world = begun();
     let deployment = wish(&mut world, "desk", deploy(broken(1, Fault::NeverLoads)));
     world.pass(8_000);
     assert_eq!(workers(&world, "desk"), 1);

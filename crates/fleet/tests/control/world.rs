@@ -1,4 +1,4 @@
-//! What is outside of the decider: store, workers, preparations and calls, with their faults.
+//! The world outside of the decider: store, workers, preparations and calls, with their faults.
 
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
@@ -24,11 +24,11 @@ impl Terms for Simulated {
     type Need = Bytes;
 }
 
-/// What an endpoint is to serve.
+/// A spec.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Spec {
     pub bytes: usize,
-    /// What its worker is made of; specs that differ in `answers` alone go on with the same worker.
+    /// The identity of its worker, with the other fields; specs that differ in `answers` alone share a worker.
     pub machine: u32,
     pub answers: u32,
     pub fault: Fault,
@@ -41,7 +41,7 @@ impl Spec {
     }
 }
 
-/// What is wrong with a spec.
+/// The fault of a spec.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Fault {
     None,
@@ -166,7 +166,7 @@ pub struct Worker {
     pub taken: Taken,
     pub life: Life,
     pub fault: Fault,
-    /// When it is gone that was told to end.
+    /// The moment at which an ending worker is gone.
     pub ends: Option<Millis>,
     pub calls: BTreeSet<u64>,
     /// Whether it is connected to the service that is there now, which learns nothing of others.
@@ -186,9 +186,9 @@ pub struct Service {
     closed: BTreeSet<RunId>,
     /// Calls that wait for an endpoint, and since when.
     pub waiting: BTreeMap<u64, (String, Millis)>,
-    /// Changes that nobody has answered.
+    /// Changes without an answer.
     pub unanswered: BTreeSet<Generation>,
-    /// When the workers of the service before are known.
+    /// The moment at which the workers of the earlier service are known.
     finds: Option<Millis>,
 }
 
@@ -214,7 +214,7 @@ pub struct World {
     /// Calls that were accepted and have neither ended nor been refused.
     pub open_calls: BTreeSet<u64>,
     pub refused: BTreeMap<Generation, Refused>,
-    /// Whether the service is to be killed as soon as an action is carried out.
+    /// Whether the service dies after the current action.
     is_killed: bool,
     pub log: Vec<String>,
 }
@@ -300,10 +300,10 @@ impl World {
         self.handle(Event::Began(stored));
     }
 
-    /// Kills the service with everything that it knows; its workers go on.
+    /// Kills the service with all its knowledge; its workers live on.
     pub fn kill(&mut self) {
         self.log.push(format!("{} killed", self.now));
-        // What it answered ends with it.
+        // Its running answers end with it.
         self.open_calls.clear();
         self.workers.values_mut().for_each(|worker| {
             worker.calls.clear();
@@ -356,7 +356,7 @@ impl World {
         }
     }
 
-    /// Finds the workers that the service before has left. Those that do not answer are killed: the next one knows nothing of them.
+    /// Finds the workers of the earlier service. The ones that do not answer are killed, and the new service knows nothing of them.
     fn find_workers(&mut self) {
         self.service.finds = None;
         self.workers
@@ -392,7 +392,6 @@ impl World {
                     needs: vec![Bytes(spec.bytes)],
                     identity: format!("{} {}", spec.made_of(), spec.answers),
                     machine: spec.made_of(),
-                    builds: Vec::new(),
                 }),
             };
             self.service.prepared.insert(id, spec);
@@ -406,7 +405,7 @@ impl World {
             let worker = self.workers.get_mut(&incarnation).unwrap();
             let run = worker.run;
             if !worker.is_connected {
-                // It ends as it was told to, and loads; nobody hears of it.
+                // It ends on request, and loads, without a listener.
                 match (worker.ends, worker.life) {
                     (Some(ends), _) if ends <= now => _ = self.workers.remove(&incarnation),
                     (None, Life::Loading { until }) if until <= now => match worker.fault {
@@ -419,7 +418,7 @@ impl World {
                 continue;
             }
             match (worker.ends, worker.life) {
-                (Some(ends), _) if ends <= now => self.bury(incarnation, "it was told to end", false),
+                (Some(ends), _) if ends <= now => self.bury(incarnation, "it ended on request", false),
                 (None, Life::Loading { until }) if until <= now => match worker.fault {
                     Fault::Dies => {
                         self.workers.remove(&incarnation);
@@ -513,7 +512,7 @@ impl World {
         }
     }
 
-    /// Sends the result of an action, which is told again whenever somebody asks.
+    /// Sends the result of an action; the same action gets the same result again.
     fn tell_once(&mut self, id: ActionId, event: Event<Simulated>) {
         self.service.results.insert(id, event.clone());
         self.tell(event);
@@ -598,7 +597,7 @@ impl World {
             } => self.end(run, incarnation, within, moves),
             Action::Look { incarnation } => match self.workers.get(&incarnation) {
                 Some(worker) if worker.life == Life::Frozen => {
-                    // Somebody who looks finds out, and kills it.
+                    // The look finds the freeze and kills it.
                     self.bury(incarnation, "it was frozen", false);
                 }
                 Some(_) => self.tell(Event::Seen { incarnation }),
@@ -648,7 +647,7 @@ impl World {
             self.is_killed = true;
         }
         match result {
-            // What has failed may be written again.
+            // A failed transaction may be written again.
             Err(_) => self.tell(Event::Wrote { id, result }),
             Ok(()) => self.tell_once(id, Event::Wrote { id, result }),
         }
@@ -785,7 +784,7 @@ impl World {
         }
     }
 
-    /// Calls that wait for long say so again, as their threads do.
+    /// Reports calls that wait for long again, as their threads do.
     pub fn call_again(&mut self) {
         let names: BTreeSet<String> = self.service.waiting.values().map(|(name, _)| name.clone()).collect();
         for name in names {
@@ -804,7 +803,7 @@ impl World {
         });
     }
 
-    /// What holds after every event.
+    /// Checks the invariants of every moment.
     fn check(&self) {
         let decider = &self.service.decider;
         let held: usize = decider.ledgers().all()["sim"].holdings().count();
