@@ -71,6 +71,8 @@ impl DeployError {
             return None;
         };
         Some(match &**source {
+            // The spec may be right, so that no place in it is to blame.
+            LoadError::NotStarted(_) => return None,
             LoadError::Setting { key, text } => spec.refuse(key, format!("`{key}`: {text}")),
             error @ LoadError::Cores(_) => spec.refuse("device.cores", error.to_string()),
             error if error.is_for_want_of_room() => spec.refuse("device.profile", error.to_string()),
@@ -113,6 +115,9 @@ impl From<DeployError> for Problem {
             DeployError::Changing(_) => Problem::conflict("endpoint_changing", text),
             DeployError::Stale { .. } => Problem::conflict("release_changed", text),
             DeployError::NeedsPause { .. } => Problem::conflict("pause_needed", text),
+            DeployError::Load { source, .. } if matches!(*source, LoadError::NotStarted(_)) => {
+                Problem::unavailable("endpoint_failed", &text)
+            }
             DeployError::Load { .. } => Problem::field("path", text),
             DeployError::NotKept(_) => Problem::conflict("endpoint_not_kept", text),
             DeployError::Kept { .. } => Problem::field("spec", text),

@@ -445,8 +445,8 @@ impl From<Stillborn> for End {
 impl From<&Stillborn> for LoadError {
     fn from(stillborn: &Stillborn) -> LoadError {
         match stillborn.last_words.is_empty() {
-            true => LoadError::Refused(stillborn.why.clone()),
-            false => LoadError::Refused(format!(
+            true => LoadError::NotStarted(stillborn.why.clone()),
+            false => LoadError::NotStarted(format!(
                 "{}; it said: {}",
                 stillborn.why,
                 stillborn.last_words.join(" | ")

@@ -73,6 +73,9 @@ pub enum LoadError {
     /// Something else.
     #[error("{0}")]
     Refused(String),
+    /// The worker of a replica did not start.
+    #[error("{0}")]
+    NotStarted(String),
     /// None of the devices has room.
     #[error("none of its devices has room: {}", all(.0))]
     NoRoom(Vec<LoadError>),

@@ -104,6 +104,20 @@ async fn a_deployment_that_fails_leaves_a_parked_or_stopped_endpoint_as_it_was()
         succeeded(&service, &["endpoint", word, "desk"]);
         let worse = spec(files.path(), "desk", &small("limits.start = \"1ms\""));
         refused(&service, &["endpoint", "deploy", &worse], &["not ready after 0.001 s"]);
+        // The worker failed, and no place in the spec did.
+        let text = std::fs::read_to_string(&worse).unwrap();
+        let (status, answer) = service
+            .post("/manage/endpoints", &json!({"name": "desk", "spec": text}))
+            .await;
+        assert_eq!(
+            (status, &answer["error"]["code"]),
+            (503, &json!("endpoint_failed")),
+            "{answer}"
+        );
+        assert!(
+            !answer["error"]["message"].as_str().unwrap().contains("line 1"),
+            "{answer}"
+        );
         assert_eq!(states(&service), json!({"desk": state}));
     }
     succeeded(&service, &["endpoint", "start", "desk"]);
