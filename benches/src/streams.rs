@@ -50,7 +50,7 @@ pub fn measure_prompt(path: &Path, machine: Machine, options: &Options, report: 
         kv: None,
     };
     let model = Model::open(path).context("the model is there")?;
-    let replica = Replica::load("weights", &model, path, &settings).context("the model loads")?;
+    let replica = Replica::load(&model, path, &settings).context("the model loads")?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let (mut quiet, mut beside, mut alone, mut first) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     for round in 0..=machine.rounds {
@@ -340,7 +340,7 @@ impl DemoSteps {
         };
         Ok(DemoSteps {
             runtime: tokio::runtime::Builder::new_current_thread().build()?,
-            replica: Replica::load("demo", &Model::open(path)?, path, &settings).context("the demo model loads")?,
+            replica: Replica::load(&Model::open(path)?, path, &settings).context("the demo model loads")?,
         })
     }
 

@@ -175,10 +175,12 @@ export interface paths {
         put?: never;
         /**
          * `POST /manage/endpoints`: serves what a spec describes, a folder of weights, the demo's own, or an earlier release. What is served under
-         *     the name goes on until the new release takes requests, and answers its calls to their end.
+         *     the name goes on until the new release takes requests, and answers its calls to their end. A newer change takes the place of one that is
+         *     under way.
          * @description # Errors
-         *     400 when the spec or the folder cannot be read or run, or does not fit; 409 when another release is served than `from_release`, when
-         *     somebody else changes the endpoint, and when there is no room for both releases and `with_pause` is not set.
+         *     400 when the spec or the folder cannot be read or run, or does not fit; 409 when another release is served than `from_release`, when a
+         *     newer change has taken its place, and when there is no room for both releases and `with_pause` is not set; 503 when its worker does not
+         *     start.
          */
         post: operations["deploy_endpoint"];
         delete?: never;
@@ -204,9 +206,9 @@ export interface paths {
         post?: never;
         /**
          * `DELETE /manage/endpoints/{name}`: removes an endpoint, served or not, and gives its memory back. Answers that are under way
-         *     are completed first. Models, records, keys and runs stay as they are.
+         *     are completed first. Models, records, keys and runs stay as they are; its releases, and builds that nobody else uses, are deleted.
          * @description # Errors
-         *     404 when there is no such endpoint; 409 when somebody else changes it.
+         *     404 when there is no such endpoint.
          */
         delete: operations["remove_endpoint"];
         options?: never;
@@ -290,7 +292,7 @@ export interface paths {
          * `POST /manage/endpoints/{name}/park`: gives an endpoint's memory back until somebody calls it; that call starts it again and waits. Calls that
          *     run have a time to end, and end with an error then.
          * @description # Errors
-         *     400 when the time cannot be; 404 when there is no such endpoint; 409 when it is not served or somebody else changes it.
+         *     400 when the time cannot be; 404 when there is no such endpoint; 409 when it is not served or a newer change has taken its place.
          */
         post: operations["park_endpoint"];
         delete?: never;
@@ -312,7 +314,7 @@ export interface paths {
          * `POST /manage/endpoints/{name}/renew`: gives each replica another worker. The one it has takes no more requests; what has not ended within a
          *     time goes on with the next one, and nothing is lost or said twice. New requests wait meanwhile.
          * @description # Errors
-         *     400 when the time cannot be; 404 when there is no such endpoint; 409 when its replicas have no workers of their own.
+         *     400 when the time cannot be; 404 when there is no such endpoint; 409 when it has no worker.
          */
         post: operations["renew_endpoint"];
         delete?: never;
@@ -333,7 +335,8 @@ export interface paths {
         /**
          * `POST /manage/endpoints/{name}/start`: serves an endpoint again that was stopped or parked, or could not be started.
          * @description # Errors
-         *     400 when it cannot be started; 404 when there is no such endpoint; 409 when it is served already or somebody else changes it.
+         *     404 when there is no such endpoint; 409 when it is served already, has no room now, or a newer change has taken its place; 503 when it cannot
+         *     be started.
          */
         post: operations["start_endpoint"];
         delete?: never;
@@ -376,7 +379,7 @@ export interface paths {
          * `POST /manage/endpoints/{name}/stop`: stops serving an endpoint. New calls get 503 `endpoint_stopped` until somebody starts it; those that
          *     run have a time to end, and end with an error then. What it is to be is kept.
          * @description # Errors
-         *     400 when the time cannot be; 404 when there is no such endpoint; 409 when somebody else changes it.
+         *     400 when the time cannot be; 404 when there is no such endpoint; 409 when a newer change has taken its place.
          */
         post: operations["stop_endpoint"];
         delete?: never;
@@ -1633,8 +1636,8 @@ export interface components {
             coming?: null | components["schemas"]["EndpointStatus"];
             /** @description How long its last starts took, newest first. */
             starts?: components["schemas"]["ColdStart"][];
-            /** @description Where it was removed: the builds that were deleted with it, as nobody else uses them. */
-            deleted_builds?: components["schemas"]["BuildEntry"][];
+            /** @description Who uses its replicas now, the oldest lease first. */
+            users?: components["schemas"]["EndpointUser"][];
         };
         /** @description One of `GET /manage/events`. */
         EndpointEvent: {
@@ -1729,6 +1732,16 @@ export interface components {
              * @description Seconds, a day at most; what has not ended by then ends with an error. A minute when absent, none at all with 0.
              */
             within?: number;
+        };
+        /** @description A holder of a lease of an endpoint's replicas. */
+        EndpointUser: {
+            /** @description The holder, for people. */
+            holder: string;
+            /**
+             * Format: double
+             * @description For how long, in seconds.
+             */
+            seconds: number;
         };
         /** @description What went wrong. */
         ErrorBody: {
@@ -1995,7 +2008,7 @@ export interface components {
              * @description Its number.
              */
             number: number;
-            /** @description What kind of work it is: `build` or `load`. */
+            /** @description What kind of work it is: `build` or `load`, or a change of an endpoint: `deploy`, `start`, `stop`, `park`, `renew` or `remove`. */
             kind: string;
             /** @description What is done. */
             name: string;
@@ -2003,7 +2016,7 @@ export interface components {
             endpoint: string;
             /** @description Who wants it: the name of a key; `start`, `service`, or empty for a caller without a key. */
             who: string;
-            /** @description `queued`, `running`, `done`, `failed`, `cancelled`, or `interrupted` by the end of its service. */
+            /** @description `queued`, `running`, `done`, `failed`, `cancelled`, `replaced` by a newer change, or `interrupted` by the end of its service. */
             state: string;
             /**
              * Format: int64
@@ -3194,7 +3207,10 @@ export interface operations {
     };
     deploy_endpoint: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Wait so long for the end of the change, such as `30s`; without, the answer comes as soon as the change is under way. */
+                wait?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3211,6 +3227,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EndpointStatus"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobEntry"];
                 };
             };
             "4XX": {
@@ -3255,7 +3279,10 @@ export interface operations {
     };
     remove_endpoint: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Wait so long for the end of the change, such as `30s`; without, the answer comes as soon as the change is under way. */
+                wait?: string;
+            };
             header?: never;
             path: {
                 /** @description The endpoint */
@@ -3270,7 +3297,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["EndpointDetail"];
+                    "application/json": components["schemas"]["JobEntry"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobEntry"];
                 };
             };
             "4XX": {
@@ -3381,7 +3416,10 @@ export interface operations {
     };
     park_endpoint: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Wait so long for the end of the change, such as `30s`; without, the answer comes as soon as the change is under way. */
+                wait?: string;
+            };
             header?: never;
             path: {
                 /** @description The endpoint */
@@ -3395,12 +3433,20 @@ export interface operations {
             };
         };
         responses: {
-            202: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["RestingEndpoint"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobEntry"];
                 };
             };
             "4XX": {
@@ -3415,7 +3461,10 @@ export interface operations {
     };
     renew_endpoint: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Wait so long for the end of the change, such as `30s`; without, the answer comes as soon as the change is under way. */
+                wait?: string;
+            };
             header?: never;
             path: {
                 /** @description The endpoint */
@@ -3429,12 +3478,20 @@ export interface operations {
             };
         };
         responses: {
-            202: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["EndpointStatus"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobEntry"];
                 };
             };
             "4XX": {
@@ -3449,7 +3506,10 @@ export interface operations {
     };
     start_endpoint: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Wait so long for the end of the change, such as `30s`; without, the answer comes as soon as the change is under way. */
+                wait?: string;
+            };
             header?: never;
             path: {
                 /** @description The endpoint */
@@ -3465,6 +3525,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EndpointStatus"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobEntry"];
                 };
             };
             "4XX": {
@@ -3516,7 +3584,10 @@ export interface operations {
     };
     stop_endpoint: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Wait so long for the end of the change, such as `30s`; without, the answer comes as soon as the change is under way. */
+                wait?: string;
+            };
             header?: never;
             path: {
                 /** @description The endpoint */
@@ -3530,12 +3601,20 @@ export interface operations {
             };
         };
         responses: {
-            202: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["RestingEndpoint"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobEntry"];
                 };
             };
             "4XX": {
@@ -3645,7 +3724,7 @@ export interface operations {
             query?: {
                 /** @description The newest, at most this many. */
                 most?: number;
-                /** @description Only jobs of this kind: `build` or `load`. */
+                /** @description Only jobs of this kind, such as `build`, `load` or `deploy`. */
                 kind?: string;
             };
             header?: never;

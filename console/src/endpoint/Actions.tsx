@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { call } from "../api/call";
+import { change } from "../api/change";
 import { live } from "../api/live";
 import { Confirm } from "../frame/Confirm";
 import { Trouble } from "../frame/State";
@@ -59,7 +60,7 @@ function Start({ path }: { path: string }) {
   async function start() {
     setBusy(true);
     setError(null);
-    await call(`${path}/start`, { method: "POST" }).catch(setError);
+    await change(`${path}/start`, { method: "POST" }).catch(setError);
     setBusy(false);
   }
   return (

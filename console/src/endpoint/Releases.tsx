@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { call } from "../api/call";
+import { change } from "../api/change";
 import type { EndpointDetail } from "../api/types";
 import { ago } from "../figures";
 import { Trouble } from "../frame/State";
@@ -12,7 +12,7 @@ export function Releases({ detail, onChange }: { detail: EndpointDetail; onChang
     setBusy(release);
     setError(null);
     const body = JSON.stringify({ name: detail.name, release });
-    await call("/manage/endpoints", { method: "POST", body }).catch(setError);
+    await change("/manage/endpoints", { method: "POST", body }).catch(setError);
     setBusy(null);
     onChange();
   }

@@ -1,6 +1,7 @@
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { call } from "../api/call";
+import { isOver } from "../api/change";
 import type { BuildEntry, JobEntry } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { ago, bytes, timing } from "../figures";
@@ -9,6 +10,9 @@ import { Empty, Trouble } from "../frame/State";
 
 /** Jobs are asked for again so often, in milliseconds. */
 const AGAIN = 1000;
+
+/** Kinds of jobs that hold from their beginning on, so that nobody can cancel them. */
+const HOLDS = ["stop", "remove"];
 
 /** What is under way, how far, what did it say? */
 export function Jobs() {
@@ -22,7 +26,8 @@ export function Jobs() {
       {!jobs && !error && <Empty>Loading…</Empty>}
       {jobs?.length === 0 && (
         <Empty>
-          No jobs yet. Converting a model for the processor is one, and so is a load test.
+          No jobs yet. Each change of an endpoint is one; so is converting a model for the
+          processor, and a load test.
         </Empty>
       )}
       {jobs && jobs.length > 0 && (
@@ -43,10 +48,6 @@ export function Jobs() {
       {builds.value && builds.value.length > 0 && <Builds builds={builds.value} />}
     </div>
   );
-}
-
-function isOver({ state }: JobEntry): boolean {
-  return state !== "queued" && state !== "running";
 }
 
 function Line({
@@ -100,7 +101,7 @@ function Line({
         >
           Log
         </button>
-        {!isOver(job) && (
+        {!isOver(job) && !HOLDS.includes(job.kind) && (
           <Confirm
             name="Cancel"
             title={`Cancel job ${job.number}?`}
@@ -113,7 +114,7 @@ function Line({
           >
             {job.kind === "load"
               ? "What was measured so far is kept."
-              : "Nothing is left of it. Who waits for it is told."}
+              : "Nothing is left of it; an endpoint stays as it was. Who waits for it is told."}
           </Confirm>
         )}
       </span>
@@ -134,8 +135,8 @@ function Progress({ job }: { job: JobEntry }) {
         <span className="block h-full bg-lamp" style={{ width: `${100 * part}%` }} />
       </span>
       <span className="font-mono whitespace-nowrap">
-        {job.state === "queued"
-          ? "queued"
+        {job.state === "queued" || job.part == null
+          ? job.state
           : `${Math.round(100 * part)} %${job.seconds_left != null ? `, ${ago(job.seconds_left)} left` : ""}`}
       </span>
     </span>

@@ -1,6 +1,7 @@
 import { useCallback, useEffect, useState } from "react";
 import { call } from "../api/call";
-import type { EndpointStatus } from "../api/types";
+import { change } from "../api/change";
+import type { EndpointDetail } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import type { Schema, Schemas } from "../editor/schema";
 import { Trouble } from "../frame/State";
@@ -46,8 +47,10 @@ export default function SpecDesk({
       with_pause: pause,
     });
     try {
-      const { release } = await call<EndpointStatus>("/manage/endpoints", { method: "POST", body });
-      setBase({ text, from: release });
+      await change("/manage/endpoints", { method: "POST", body });
+      const path = `/manage/endpoints/${encodeURIComponent(name)}`;
+      const { status } = await call<EndpointDetail>(path);
+      setBase({ text, from: status?.release });
       onDeployed();
     } catch (error) {
       setTrouble(error as Error);

@@ -2,6 +2,7 @@ import { useState, type ReactNode } from "react";
 import { Roots } from "../frame/Roots";
 import { Link } from "react-router";
 import { call } from "../api/call";
+import { change } from "../api/change";
 import { useLive } from "../api/useLive";
 import { Trouble } from "../frame/State";
 import { Answer } from "../try/Answer";
@@ -26,10 +27,10 @@ export function FirstSteps({ served, onDone }: { served: string | null; onDone: 
   const asked = question.phase === "done";
   const sent = load?.name === LOAD.name;
 
-  async function post(path: string, body: unknown) {
+  async function post(path: string, body: unknown, send: typeof call = call) {
     setBusy(true);
     setError(null);
-    await call(path, { method: "POST", body: JSON.stringify(body) }).catch(setError);
+    await send(path, { method: "POST", body: JSON.stringify(body) }).catch(setError);
     setBusy(false);
   }
 
@@ -61,6 +62,7 @@ export function FirstSteps({ served, onDone }: { served: string | null; onDone: 
             void post(
               "/manage/endpoints",
               path ? { name: nameOf(path), path } : { name: DEMO, demo: true },
+              change as typeof call,
             )
           }
         >

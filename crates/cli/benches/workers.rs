@@ -11,11 +11,9 @@ use actix_web::web;
 use serde_json::Value;
 use serve::Service;
 use std::path::{Path, PathBuf};
-use vastrelay_fleet::Settings;
-use vastrelay_service::deploy::Terms;
-use vastrelay_service::order::Order;
+use std::sync::Arc;
 use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions};
-use vastrelay_serving::{Cores, Device, Devices, Isa, Models};
+use vastrelay_serving::{CoreWish, Cores, Device, Devices, Isa, Model, Models, Precision, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 
 const TURNS: usize = 7;
@@ -94,10 +92,7 @@ fn serve_here(data: &Path) {
     let cores = Cores::of_machine(std::thread::available_parallelism().map_or(1, usize::from));
     let loader = Loader {
         roots: Default::default(),
-        defaults: Settings {
-            width: Some(16),
-            ..Settings::default()
-        },
+        defaults: Default::default(),
         devices: Devices::new(Device::cpu(16 << 30, cores, || usize::MAX), PathBuf::new()),
         isa: Isa::detect(),
         cpu_profile: PathBuf::new(),
@@ -107,15 +102,42 @@ fn serve_here(data: &Path) {
         workers: None,
         builds: None,
     };
-    let state = web::Data::new(ServiceState::new(loader, store, reach, StateOptions::default()));
-    let order = Order::plain("pierdesk", &model, "bench");
-    let deployed = state
-        .loader
-        .deploy(&state.endpoints, &state.records, &order, Terms::default());
-    deployed.expect("the demo is served");
+    let device = loader.devices.all().remove(0);
+    let state = ServiceState::new(loader, store, reach, StateOptions::default()).expect("a service");
+    let (text, replica) = loaded(&model, device);
+    state.serve("pierdesk", text, replica);
+    let state = web::Data::new(state);
     let url = server.url();
     let runtime = tokio::runtime::Runtime::new().expect("a runtime");
     let local = tokio::task::LocalSet::new();
     let served = runtime.block_on(local.run_until(server.run(state, || println!("ready: {url} "))));
     served.expect("it serves");
+}
+
+/// Loads the demo's model as a service does by itself, but for its width.
+fn loaded(folder: &Path, device: Device) -> (Arc<Model>, Replica) {
+    let usual = device.usual();
+    let cores = device.cores().expect("the cpu has cores");
+    let settings = ReplicaSettings {
+        width: 16,
+        step_budget: usual.step_budget,
+        context: None,
+        queue_depth: 400,
+        queue_wait: None,
+        prefill_chunk: None,
+        isa: Isa::detect(),
+        cores: CoreWish::Free {
+            least: 1,
+            most: cores.usual(1),
+        },
+        split: 1,
+        memory_share: usual.memory_share,
+        pages: None,
+        device,
+        weights: Precision::AsStored,
+        kv: None,
+    };
+    let model = Arc::new(Model::open(folder).expect("the demo's model"));
+    let replica = Replica::load(&model, folder, &settings).expect("it fits");
+    (model, replica)
 }

@@ -1,5 +1,6 @@
 //! `vastrelay endpoint`.
 
+mod change;
 mod check;
 mod deploy;
 mod follow;
@@ -21,7 +22,8 @@ use std::time::Duration;
 use vastrelay_fleet::Spec;
 use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_wire::manage::{
-    ColdStart, EndpointDetail, EndpointStatus, EndpointStop, ReplicaStatus, RestingEndpoint, ServiceStatus,
+    ColdStart, EndpointDetail, EndpointStatus, EndpointStop, EndpointUser, ReplicaStatus, RestingEndpoint,
+    ServiceStatus,
 };
 
 /// Starts that are shown of an endpoint.
@@ -97,6 +99,9 @@ async fn show(options: &EndpointShowOptions) -> Result<(), Failure> {
     if let Some(status) = &detail.status {
         line(format!("  {}", summary(status)));
     }
+    for EndpointUser { holder, seconds } in &detail.users {
+        line(format!("  used by {holder}, for {}", duration(*seconds)));
+    }
     for release in &detail.releases {
         let served = if release.is_served { ", served now" } else { "" };
         line(format!(
@@ -131,77 +136,63 @@ fn cold_start(start: &ColdStart) -> String {
 }
 
 async fn stop(options: &EndpointStopOptions) -> Result<(), Failure> {
-    let path = format!("/manage/endpoints/{}/stop", options.name);
+    let (client, name) = (Client::new(&options.connection)?, &options.name);
     let patience = if options.now { Duration::ZERO } else { options.within };
     let within = EndpointStop {
         within: patience.as_secs_f64(),
     };
-    let stopped: RestingEndpoint = Client::new(&options.connection)?.post_for(&path, &within).await?;
+    let path = format!("/manage/endpoints/{name}/stop");
+    change::change(&client, &path, &within, options.json).await?;
     if options.json {
-        return json(&stopped);
+        return json(&change::detail(&client, name).await?);
     }
-    let running = match options.now {
-        true => "requests that ran have ended with an error".into(),
-        false => format!("requests that run have {} to end", humantime::format_duration(patience)),
-    };
     line(format!(
-        "stopped {}; {running}. `vastrelay endpoint start {}` serves it again",
-        stopped.name, stopped.name
+        "stopped {name}; `vastrelay endpoint start {name}` serves it again"
     ));
     Ok(())
 }
 
 async fn park(options: &EndpointParkOptions) -> Result<(), Failure> {
-    let path = format!("/manage/endpoints/{}/park", options.name);
+    let (client, name) = (Client::new(&options.connection)?, &options.name);
     let within = EndpointStop {
         within: options.within.as_secs_f64(),
     };
-    let parked: RestingEndpoint = Client::new(&options.connection)?.post_for(&path, &within).await?;
+    let path = format!("/manage/endpoints/{name}/park");
+    change::change(&client, &path, &within, options.json).await?;
     if options.json {
-        return json(&parked);
+        return json(&change::detail(&client, name).await?);
     }
-    line(format!("parked {}; the next call starts it again", parked.name));
+    line(format!("parked {name}; the next call starts it again"));
     Ok(())
 }
 
 async fn start(options: &EndpointStartOptions) -> Result<(), Failure> {
-    let path = format!("/manage/endpoints/{}/start", options.name);
-    let client = Client::new(&options.connection)?;
-    let body = serde_json::json!({});
-    let starting = client.post_for(&path, &body);
+    let (client, name) = (Client::new(&options.connection)?, &options.name);
+    let path = format!("/manage/endpoints/{name}/start");
+    change::change(&client, &path, &serde_json::json!({}), options.json).await?;
+    let endpoint = change::status(&client, name).await?;
     if options.json {
-        let endpoint: EndpointStatus = starting.await?;
         return json(&endpoint);
     }
-    let endpoint = follow::follow(&client, &options.name, starting).await?;
     line(format!("started {}: {}", endpoint.name, summary(&endpoint)));
     follow::tell(&client, &endpoint).await?;
     Ok(())
 }
 
 async fn remove(options: &EndpointRemoveOptions) -> Result<(), Failure> {
-    let client = Client::new(&options.connection)?;
-    let path = format!("/manage/endpoints/{}", options.name);
-    let removed: EndpointDetail = client.delete(&path).await?;
+    let (client, name) = (Client::new(&options.connection)?, &options.name);
+    let before = change::detail(&client, name).await?;
+    let job = client.delete(&format!("/manage/endpoints/{name}")).await?;
+    let removed = change::follow(&client, job, options.json).await?;
     if options.json {
         return json(&removed);
     }
-    match removed.status {
-        Some(endpoint) => line(format!(
-            "removed {}; up to {} are free once its running answers have ended",
-            endpoint.name,
-            bytes(reserved(&endpoint))
-        )),
-        None => line(format!("removed {}, which was {}", removed.name, removed.state)),
+    match before.status {
+        Some(endpoint) => line(format!("removed {name}; {} are free", bytes(reserved(&endpoint)))),
+        None => line(format!("removed {name}, which was {}", before.state)),
     }
-    for build in &removed.deleted_builds {
-        line(format!(
-            "deleted its build of {} in {}, {}",
-            build.source,
-            build.precision,
-            bytes(build.bytes as usize)
-        ));
-    }
+    let deleted = removed.log.iter().flat_map(|log| log.lines());
+    deleted.filter(|line| line.starts_with("deleted ")).for_each(line);
     Ok(())
 }
 

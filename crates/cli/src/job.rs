@@ -91,7 +91,7 @@ async fn follow(options: &JobOptions) -> Result<(), Failure> {
         }
         let now = state(&job);
         if now != last && !options.json {
-            note(format!("{}: {now}", job.name));
+            note(format!("job {}, {}: {now}", job.number, job.kind));
             last = now;
         }
         tokio::time::sleep(LOOK).await;
@@ -104,7 +104,12 @@ async fn cancel(options: &JobOptions) -> Result<(), Failure> {
     if options.json {
         return json(&job);
     }
-    line(format!("cancelling job {}: {}", job.number, job.name));
+    line(format!(
+        "cancelling job {}, {} of {}",
+        job.number,
+        job.kind,
+        about(&job)
+    ));
     Ok(())
 }
 
@@ -121,15 +126,27 @@ fn print(job: &JobEntry) {
         "" => String::new(),
         who => format!(" by {who}"),
     };
-    line(format!("job {}: {} {}{endpoint}{who}", job.number, job.kind, job.name));
+    let name = match job.name.as_str() {
+        "" => String::new(),
+        name => format!(" {name}"),
+    };
+    line(format!("job {}: {}{name}{endpoint}{who}", job.number, job.kind));
     line(format!("  {} after {}", state(job), duration(job.seconds)));
     if !job.outcome.is_empty() {
         line(format!("  {}", job.outcome));
     }
 }
 
+/// Returns what a job is about.
+fn about(job: &JobEntry) -> &str {
+    match job.name.as_str() {
+        "" => &job.endpoint,
+        name => name,
+    }
+}
+
 /// Returns whether nothing more comes of a job.
-fn is_over(job: &JobEntry) -> bool {
+pub fn is_over(job: &JobEntry) -> bool {
     !matches!(job.state.as_str(), "queued" | "running")
 }
 

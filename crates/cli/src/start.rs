@@ -11,15 +11,17 @@ use crate::machine::{available_memory, device_memory, machine_cores};
 use crate::memory;
 use crate::output::{cores_name, device_name};
 use actix_web::web;
+use futures_util::future::join_all;
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 use tokio::runtime::Runtime;
+use tokio::sync::oneshot;
 use tracing_subscriber::EnvFilter;
 use vastrelay_files::Roots;
 use vastrelay_fleet::{Settings, State};
 use vastrelay_planner::amounts::{bytes, counted, grouped};
-use vastrelay_service::deploy::PlannedAtStart;
 use vastrelay_service::endpoint::Endpoint;
 use vastrelay_service::operator::RuntimePlaces;
 use vastrelay_service::order::Order;
@@ -28,6 +30,9 @@ use vastrelay_serving::process::Program;
 use vastrelay_serving::{Cores, Device, Devices, Models, Plan, Precisions};
 use vastrelay_store::{Retention, Store};
 use wanted::Wanted;
+
+/// How long an endpoint that is named before another one has the first choice of its place: a conversion takes longer.
+const FIRST_CHOICE: Duration = Duration::from_millis(500);
 
 /// Runs the service until it is told to stop.
 pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
@@ -54,8 +59,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     let places = RuntimePlaces::of_this_user(data_folder().ok());
     server.open_to_operator(&data, &places).map_err(Failure::failed)?;
     server.check_keys(&store).map_err(Failure::failed)?;
-    let kept = wanted::kept(&store, &wanted)?;
-    wanted.extend(kept.wanted);
+    wanted::add_kept(&store, &mut wanted)?;
     let part = options.cpu()?;
     let memory = part.memory.map_or(usize::MAX, |memory| memory.as_u64() as usize);
     let reserve = part.reserve.map(|reserve| reserve.as_u64() as usize);
@@ -97,19 +101,17 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         templates: Some(own_program("render-templates")),
         converter: Some((own_program("convert"), available_memory)),
     };
-    let state = web::Data::new(ServiceState::new(loader, store, reach, state_options));
+    let state = ServiceState::new(loader, store, reach, state_options).map_err(Failure::failed)?;
+    let state = web::Data::new(state);
     let (url, beginning) = (server.url(), state.clone());
     let outcome: Arc<Mutex<Option<Failure>>> = Arc::default();
     let failed = outcome.clone();
-    let names = wanted.iter().map(|one| one.order.name.as_str());
-    state.endpoints.announce(names);
-    for (name, resting) in kept.resting {
-        state.endpoints.rest(&name, resting);
-    }
+    let handle = runtime.handle().clone();
+    state.control.find_workers().map_err(Failure::failed)?;
     // Models load while the service answers already.
     let begin = move || {
         let thread = std::thread::Builder::new().name("start".into());
-        let begun = thread.spawn(move || match deploy(&wanted, &beginning) {
+        let begun = thread.spawn(move || match handle.block_on(deploy(&wanted, &beginning)) {
             Ok(names) => {
                 say(&format!("\nready: {url}  endpoints: {names}{wants_key}"));
                 say_console(&url, &beginning);
@@ -163,45 +165,20 @@ fn own_program(command: &str) -> Program {
 ///
 /// # Errors
 /// When something is named and nothing can be served.
-fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
-    if let Some(workers) = &state.loader.workers {
-        workers.find();
-    }
-    let (mut planned, mut failures) = (Vec::new(), Vec::new());
+async fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
+    let (mut beginning, mut before) = (Vec::new(), None);
     for one in wanted {
-        // One after the other, so that the first has the first choice.
-        let plan = state
-            .loader
-            .plan_at_start(&state.endpoints, &state.records, &one.order, one.is_kept);
-        match plan {
-            Ok(plan) => planned.extend(plan.map(|plan| (one, plan))),
-            Err(error) => failures.push(one.failure(error)),
+        let (has_place, next) = oneshot::channel();
+        beginning.push(begin(one, state, before.replace(next), has_place));
+    }
+    let begun = join_all(beginning).await;
+    let (mut names, mut failures) = (Vec::new(), Vec::new());
+    for (one, begun) in wanted.iter().zip(begun) {
+        match begun {
+            Ok(true) => names.push(one.order.name.clone()),
+            Ok(false) => {}
+            Err(why) => failures.push(one.failure(&why)),
         }
-    }
-    // Shared memory and cores are divided for good once every endpoint has its place.
-    for (one, plan) in &planned {
-        describe(plan.endpoint(), &one.order, &state.loader.defaults);
-    }
-    let begun: Vec<Result<String, Failure>> = std::thread::scope(|scope| {
-        let begin = |(one, plan): (&Wanted, PlannedAtStart<'_>)| match plan.begin() {
-            Ok(endpoint) => Ok(endpoint.name.clone()),
-            Err(error) => Err(one.failure(error)),
-        };
-        let threads: Vec<_> = planned
-            .into_iter()
-            .map(|plan| scope.spawn(move || begin(plan)))
-            .collect();
-        let joined = threads.into_iter().map(std::thread::ScopedJoinHandle::join);
-        joined
-            .map(|begun| begun.expect("starting a replica does not panic"))
-            .collect()
-    });
-    if let Some(workers) = &state.loader.workers {
-        workers.end_leftover();
-    }
-    let mut names = Vec::new();
-    for one in begun {
-        one.map_or_else(|failure| failures.push(failure), |name| names.push(name));
     }
     if wanted.is_empty() {
         return Ok("none yet; deploy one with `vastrelay endpoint deploy` or in the console".into());
@@ -217,6 +194,33 @@ fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
         return Ok("none of those that it was started with".into());
     }
     Ok(names.join(", "))
+}
+
+/// Serves one endpoint, and says what it is; returns whether it is ready, or why it has failed. The one `before` has the first choice of a place,
+/// for a while.
+async fn begin(
+    one: &Wanted,
+    state: &ServiceState,
+    before: Option<oneshot::Receiver<()>>,
+    has_place: oneshot::Sender<()>,
+) -> Result<bool, String> {
+    let mut has_place = Some(has_place);
+    let say_place = |endpoint: &Endpoint| {
+        describe(endpoint, &one.order, &state.loader.defaults);
+        // Nobody may wait for it.
+        let _ = has_place.take().map(|has_place| has_place.send(()));
+    };
+    if let Some(before) = before.filter(|_| !one.comes_back) {
+        let _ = tokio::time::timeout(FIRST_CHOICE, before).await;
+    }
+    if !one.comes_back {
+        return state.deploy(&one.order, say_place).await.map(|_| true);
+    }
+    match state.wait_for_start(&one.order.name, say_place).await {
+        Some(State::Failed) => Err(one.why_failed(state)),
+        Some(found) => Ok(matches!(found, State::Ready | State::Degraded)),
+        None => Ok(false),
+    }
 }
 
 /// Returns whether any endpoint takes calls.
@@ -258,7 +262,7 @@ fn describe(endpoint: &Endpoint, order: &Order, defaults: &Settings) {
 fn place(plan: &Plan) -> String {
     let (device, split) = (&plan.device, plan.assignment.split);
     if device.is_simulated() {
-        let numbers: Vec<String> = plan.held.places().iter().map(|place| (place + 1).to_string()).collect();
+        let numbers: Vec<String> = plan.taken.places.iter().map(|place| (place + 1).to_string()).collect();
         return format!(
             "{split} × {}, {} {} of {}",
             device_name(device.name(), true),

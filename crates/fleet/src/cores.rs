@@ -151,6 +151,11 @@ impl CoreLedger {
         self.held.remove(&number);
     }
 
+    /// Gives back all that an owner holds.
+    pub fn forget(&mut self, owner: &str) {
+        self.held.retain(|_, holding| holding.owner != owner);
+    }
+
     /// Returns what the owner of a number holds now; nothing where nobody does.
     pub fn share(&self, number: u64) -> CoreShare {
         let Some(holding) = self.held.get(&number) else {

@@ -136,10 +136,20 @@ impl<T> Ledger<T> {
         self.held.remove(&number)
     }
 
+    /// Gives back all that an owner holds.
+    pub fn forget(&mut self, owner: &str) {
+        self.held.retain(|_, holding| holding.owner != owner);
+    }
+
     /// Lets something else go with what is held under a number; returns whether anything is.
     pub fn hand_over(&mut self, number: u64, with: T) -> bool {
         let holding = self.held.get_mut(&number);
         holding.map(|holding| holding.with = with).is_some()
+    }
+
+    /// Returns whether nothing is held at all.
+    pub fn is_free(&self) -> bool {
+        self.held.is_empty()
     }
 
     /// Returns whether anything is held under a number.

@@ -2,11 +2,8 @@
 //!
 //! | module | question it answers |
 //! |---|---|
-//! | [`roster`] | which endpoints are served, which rest, and who changes which? |
-//! | [`decider`] | what is done about everything that happens to endpoints? (not wired into the service yet) |
-//! | [`reconcile`] | what is done so that an endpoint comes to be what it is to be? |
+//! | [`decider`] | what is done about everything that happens to endpoints? |
 //! | [`state`] | in which state is an endpoint? |
-//! | [`adoption`] | which worker of an earlier service goes on with a replica? |
 //! | [`dispatch`] | who goes to which replica next? |
 //! | [`ledger`] | who holds how much of which device's memory? |
 //! | [`cores`] | who holds how much of the processor's cores? |
@@ -21,7 +18,6 @@
 //! | [`upkeep`] | when is an endpoint parked or stopped without anybody doing it? |
 #![warn(missing_docs)]
 
-pub mod adoption;
 pub mod answering;
 mod core_share;
 pub mod cores;
@@ -31,9 +27,7 @@ pub mod dispatch;
 pub mod hang;
 pub mod ledger;
 pub mod profile;
-pub mod reconcile;
 pub mod restart;
-pub mod roster;
 pub mod settings;
 pub mod spec;
 pub mod state;

@@ -1,19 +1,27 @@
 //! The loops of a service, and the purpose of each.
 
+use crate::control::Control;
+use crate::endpoints::Endpoints;
 use crate::herald::Herald;
 use crate::live::sampler::Looks;
 use crate::loops::Running;
 use crate::manage::status::service_status;
-use crate::park;
-use crate::reconcile::Reconciler;
 use crate::state::ServiceState;
 use crate::summary::Summaries;
 use actix_web::web;
 use reqwest::Url;
-use std::time::Duration;
+use std::collections::HashMap;
+use std::time::{Duration, Instant};
+use vastrelay_fleet::upkeep::Due;
 
 /// Time between two looks of most loops.
 const EVERY: Duration = Duration::from_millis(250);
+
+/// Time between two tries to stop an endpoint whose time is over.
+const STOP_AGAIN: Duration = Duration::from_secs(10);
+
+/// How long calls have to end of an endpoint whose time is over.
+const LAST_CALLS: Duration = Duration::from_secs(30);
 
 /// Begins all loops of a service; they run until the result is dropped. Every `summary` a line for each endpoint goes to the log, if it did
 /// anything. The address learns of each endpoint that becomes ready or fails.
@@ -37,13 +45,9 @@ pub(crate) fn begin(state: &web::Data<ServiceState>, summary: Option<Duration>, 
             }
         },
     );
-    let rouser = state.rouser();
-    let parking = loops.begin_thread(&mut running, "parking", EVERY, move || park::look(&rouser));
-    if let Err(error) = parking {
-        tracing::error!(%error, "no endpoint is parked or stopped by itself");
-    }
-    let reconciler = Reconciler::new(state.rouser(), loops.clone());
-    loops.begin(&mut running, "reconciling", EVERY, || (), move |()| reconciler.look());
+    let of = state.clone();
+    let park = move |told: &mut Told| park_and_stop(&of.control, &of.endpoints, told);
+    loops.begin(&mut running, "parking", EVERY, Told::default, park);
     if let Some(every) = summary {
         let of = state.clone();
         loops.begin(&mut running, "summaries", every, Summaries::new, move |summaries| {
@@ -63,4 +67,22 @@ pub(crate) fn begin(state: &web::Data<ServiceState>, summary: Option<Duration>, 
         });
     }
     running
+}
+
+/// The endpoints that were told to stop, and when.
+type Told = HashMap<String, Instant>;
+
+/// Tells the control plane of endpoints that are idle, and stops those whose time is over.
+fn park_and_stop(control: &Control, endpoints: &Endpoints, told: &mut Told) {
+    told.retain(|_, at| at.elapsed() < STOP_AGAIN);
+    for endpoint in endpoints.all() {
+        match endpoint.due() {
+            Some(Due::Park) => control.is_idle(&endpoint.name),
+            Some(Due::Stop) if !told.contains_key(&endpoint.name) => {
+                told.insert(endpoint.name.clone(), Instant::now());
+                control.stop_in_time(&endpoint.name, LAST_CALLS);
+            }
+            Some(Due::Stop) | None => {}
+        }
+    }
 }

@@ -41,24 +41,46 @@ pub struct Builds {
     jobs: Arc<Jobs>,
     /// The memory that the machine has free now.
     available: fn() -> usize,
-    /// Builds that somebody is about to use, with how many do: they are not deleted.
-    held: Arc<Mutex<BTreeMap<String, usize>>>,
+    /// Builds that endpoints use or are about to use, by digest, with a holder for each use: they are not deleted.
+    held: Arc<Mutex<BTreeMap<String, Vec<String>>>>,
 }
 
 /// Keeps a build from being deleted, until it is dropped.
 struct Hold {
-    held: Arc<Mutex<BTreeMap<String, usize>>>,
+    held: Arc<Mutex<BTreeMap<String, Vec<String>>>>,
     digest: String,
+    holder: String,
 }
 
 impl Drop for Hold {
     fn drop(&mut self) {
         let mut held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
-        match held.get_mut(&self.digest) {
-            Some(count) if *count > 1 => *count -= 1,
-            _ => drop(held.remove(&self.digest)),
+        if let Some(holders) = held.get_mut(&self.digest) {
+            if let Some(place) = holders.iter().position(|holder| *holder == self.holder) {
+                holders.swap_remove(place);
+            }
+            if holders.is_empty() {
+                held.remove(&self.digest);
+            }
         }
     }
+}
+
+/// A build that is being made.
+struct Making<'a> {
+    job: &'a Job,
+    /// The process that converts, where there is one.
+    process: &'a AtomicU32,
+    wish: Wish<'a>,
+}
+
+/// Whoever wants a build.
+#[derive(Clone, Copy)]
+pub(crate) struct Wish<'a> {
+    /// Returns whether nobody wants it any more.
+    pub given_up: &'a dyn Fn() -> bool,
+    /// Takes what the conversion says.
+    pub hears: &'a dyn Fn(&[String]),
 }
 
 /// A build that is there.
@@ -117,23 +139,33 @@ impl Builds {
         Ok(builds)
     }
 
-    /// Keeps a build from being deleted.
-    fn hold(&self, digest: &str) -> Hold {
+    /// Returns the endpoints that use a build or are about to, in the order of their names.
+    pub(crate) fn holders(&self, digest: &str) -> Vec<String> {
+        let held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut holders = held.get(digest).cloned().unwrap_or_default();
+        holders.sort();
+        holders.dedup();
+        holders
+    }
+
+    /// Keeps a build from being deleted while an endpoint uses it.
+    fn hold(&self, digest: &str, holder: &str) -> Hold {
         let mut held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
-        *held.entry(digest.to_owned()).or_default() += 1;
+        held.entry(digest.to_owned()).or_default().push(holder.to_owned());
         Hold {
+            holder: holder.to_owned(),
             held: self.held.clone(),
             digest: digest.to_owned(),
         }
     }
 
-    /// Looks for the build of a checkpoint in a precision.
+    /// Looks for the build of a checkpoint in a precision, for an endpoint.
     ///
     /// # Errors
     /// When the source cannot be read.
-    pub(crate) fn find(&self, files: &ModelFiles, weights: Precision) -> Result<Search, LoadError> {
+    pub(crate) fn find(&self, endpoint: &str, files: &ModelFiles, weights: Precision) -> Result<Search, LoadError> {
         let digest = self.digest_of(files.path(), weights)?;
-        let (folder, hold) = (self.folder.join(&digest), self.hold(&digest));
+        let (folder, hold) = (self.folder.join(&digest), self.hold(&digest, endpoint));
         let ready = Ready {
             folder,
             digest,
@@ -157,6 +189,7 @@ impl Builds {
         files: &ModelFiles,
         weights: Precision,
         Absent(ready): Absent,
+        wish: Wish<'_>,
     ) -> Result<Ready, LoadError> {
         let begun = Instant::now();
         let process = Arc::new(AtomicU32::new(0));
@@ -178,12 +211,21 @@ impl Builds {
                 kv: KvPrecision::default(),
             },
         };
-        let made = self.make(&job, files, &conversion, &ready.digest, &process);
+        let making = Making {
+            job: &job,
+            process: &process,
+            wish,
+        };
+        let made = self.make(&making, files, &conversion, &ready.digest);
         let (end, made) = match made {
             Ok(text) => {
                 let took = Some(begun.elapsed());
                 (JobEnd::Done(text), Ok(Ready { took, ..ready }))
             }
+            Err(_) if (wish.given_up)() => (
+                JobEnd::Cancelled,
+                Err(LoadError::Refused("nobody wants it any more".into())),
+            ),
             Err(_) if job.is_cancelled() => {
                 let text = format!("job {}, which builds it, was cancelled", job.number());
                 (JobEnd::Cancelled, Err(LoadError::Refused(text)))
@@ -197,13 +239,13 @@ impl Builds {
     /// Makes a build when it is its turn; returns what came of it.
     fn make(
         &self,
-        job: &Job,
+        making: &Making<'_>,
         files: &ModelFiles,
         conversion: &Conversion,
         digest: &str,
-        process: &AtomicU32,
     ) -> Result<String, String> {
-        let _turn = self.jobs.turn(job).ok_or("it was cancelled")?;
+        let job = making.job;
+        let _turn = self.jobs.turn(job, making.wish.given_up).ok_or("it was cancelled")?;
         if Build::is_one(&conversion.out) {
             return Ok(format!("{digest} was made meanwhile"));
         }
@@ -216,7 +258,7 @@ impl Builds {
             bytes(size)
         ));
         let partial = partial_of(&conversion.out);
-        let converted = self.convert(job, conversion, size, process);
+        let converted = self.convert(making, conversion, size);
         if converted.is_err() {
             // What was killed could not tidy up.
             let _ = std::fs::remove_dir_all(&partial);
@@ -278,7 +320,8 @@ impl Builds {
     }
 
     /// Converts in a process of low priority, and tells how far it is.
-    fn convert(&self, job: &Job, conversion: &Conversion, size: usize, process: &AtomicU32) -> Result<(), String> {
+    fn convert(&self, making: &Making<'_>, conversion: &Conversion, size: usize) -> Result<(), String> {
+        let Making { job, process, .. } = *making;
         let root = vastrelay_files::working_directory(&conversion.source);
         let root = root.map_err(|error| format!("{} cannot be read: {error}", conversion.source.display()))?;
         let mut command = Command::new(&self.program.path);
@@ -302,7 +345,7 @@ impl Builds {
         let said = collect(&mut child);
         let partial = partial_of(&conversion.out);
         let status = loop {
-            if job.is_cancelled() {
+            if job.is_cancelled() || (making.wish.given_up)() {
                 let _ = child.kill();
             }
             match child.try_wait() {
@@ -316,11 +359,12 @@ impl Builds {
         process.store(0, Ordering::Release);
         let said = said.map(|said| std::mem::take(&mut *said.lock().unwrap_or_else(PoisonError::into_inner)));
         let said = said.unwrap_or_default();
-        said.lines().for_each(|line| job.says(line));
+        let lines: Vec<String> = said.lines().map(str::to_owned).collect();
+        lines.iter().for_each(|line| job.says(line));
+        (making.wish.hears)(&lines);
         if status.success() {
             return Ok(());
         }
-        let lines: Vec<&str> = said.lines().collect();
         let last = &lines[lines.len().saturating_sub(LAST_LINES)..];
         Err(format!(
             "its process ended with {status}: {}",

@@ -7,7 +7,7 @@ use vastrelay_planner::accelerator::Placement;
 use vastrelay_planner::memory::Wish;
 use vastrelay_planner::{Hardware, MemoryPlan, Question, Sizes, Typical};
 use vastrelay_serving::cpu::{CpuHardware, sizes_on_cpu};
-use vastrelay_serving::device::HeldCores;
+use vastrelay_serving::device::ReplicaCores;
 use vastrelay_serving::replica::{MOST_STEP, MOST_WIDTH};
 use vastrelay_serving::{KvPrecision, Precision, Precisions};
 use vastrelay_weights::{Kind, ModelDescription};
@@ -198,7 +198,7 @@ impl Case<'_> {
         match self.endpoint.device().profile() {
             Some(profile) => placement.sizes(profile),
             None => {
-                let threads = self.endpoint.plan.cores.as_ref().map_or(1, HeldCores::threads);
+                let threads = self.endpoint.plan.cores.as_ref().map_or(1, ReplicaCores::threads);
                 sizes_on_cpu(placement, threads.max(placement.split))
             }
         }

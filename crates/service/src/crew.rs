@@ -2,13 +2,14 @@
 //! crew.
 
 use crate::counted::ReleaseMetrics;
+use crate::ending::Ending;
+use crate::leases::Leases;
 use crate::line::EdgeLine;
 use crate::placed::Placed;
 use crate::standing::{Life, NotReady};
-use crate::stop::Stop;
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use vastrelay_engine::EngineStatus;
@@ -16,20 +17,23 @@ use vastrelay_fleet::state::{self, State};
 use vastrelay_serving::Replica;
 use vastrelay_wire::manage::Totals;
 
-/// Replicas, those who keep them alive, and the line before them.
+/// Replicas of a run, the line before them, and the leases of those who use them.
 pub struct Crew {
     replicas: RwLock<Vec<Arc<Placed>>>,
     /// What becomes of replicas that are not there now, by number.
     lives: Mutex<BTreeMap<u32, Life>>,
     /// Told whenever one of the two changes.
     change: watch::Sender<()>,
-    /// Tells those who keep replicas alive to stop.
-    keepers: Mutex<Vec<Arc<Stop>>>,
     line: Arc<EdgeLine>,
     /// What replicas did that are gone.
     past: Mutex<Totals>,
-    /// Nobody brings its replicas back any more.
-    is_closed: AtomicBool,
+    /// Whether the control plane brings replicas back.
+    is_kept: AtomicBool,
+    /// Why no replica comes back any more, where none does.
+    closed: OnceLock<NotReady>,
+    /// Ends its worker.
+    ending: Mutex<Option<Arc<Ending>>>,
+    leases: Arc<Leases>,
     /// What holds for whoever keeps its replicas, and may be another one from one release to the next.
     terms: Mutex<Terms>,
 }
@@ -50,17 +54,25 @@ impl Crew {
             replicas: RwLock::default(),
             lives: Mutex::default(),
             change: watch::Sender::default(),
-            keepers: Mutex::default(),
             line: EdgeLine::new(),
             past: Mutex::default(),
-            is_closed: AtomicBool::new(false),
+            is_kept: AtomicBool::new(false),
+            closed: OnceLock::new(),
+            ending: Mutex::default(),
+            leases: Arc::default(),
             terms: Mutex::new(terms),
         }
     }
 
-    /// Takes in somebody who keeps a replica alive until the crew is let go.
-    pub(crate) fn is_kept_by(&self, keeper: Arc<Stop>) {
-        self.keepers().push(keeper);
+    /// Notes that the control plane brings its replicas back, and what ends the worker that it starts now.
+    pub(crate) fn is_kept_by(&self, ending: Arc<Ending>) {
+        self.is_kept.store(true, Ordering::Release);
+        *self.ending.lock().unwrap_or_else(PoisonError::into_inner) = Some(ending);
+    }
+
+    /// Returns the leases of those who use it.
+    pub(crate) fn leases(&self) -> &Arc<Leases> {
+        &self.leases
     }
 
     /// Returns what holds for those who keep its replicas.
@@ -76,10 +88,6 @@ impl Crew {
     /// Returns what tells of changes.
     pub(crate) fn changes(&self) -> watch::Receiver<()> {
         self.change.subscribe()
-    }
-
-    fn keepers(&self) -> MutexGuard<'_, Vec<Arc<Stop>>> {
-        self.keepers.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Returns what becomes of replicas that have no worker, by number.
@@ -101,9 +109,9 @@ impl Crew {
         &self.line
     }
 
-    /// Returns whether somebody brings replicas back that fail.
+    /// Returns whether the control plane brings replicas back that fail.
     pub(crate) fn is_kept(&self) -> bool {
-        !self.keepers().is_empty() && !self.is_closed()
+        self.is_kept.load(Ordering::Acquire) && !self.is_closed()
     }
 
     /// Notes that a replica is gone and what becomes of it.
@@ -112,27 +120,23 @@ impl Crew {
         self.change.send_replace(());
     }
 
-    /// Lets each replica go on with another worker: the one it has takes no more calls, and what it has not answered within a time goes on
-    /// with the next one.
-    pub(crate) fn renew(&self, within: Duration) {
-        self.keepers().iter().for_each(|keeper| keeper.renew(within));
-    }
-
     /// Returns whether its calls had to end.
     pub(crate) fn is_closed(&self) -> bool {
-        self.is_closed.load(Ordering::Acquire)
+        self.closed.get().is_some()
     }
 
-    /// Ends its calls with an error, and its replicas.
+    /// Ends its calls with an error: the endpoint is stopped, and the time for calls to end is over.
     pub(crate) fn close(&self) {
-        self.is_closed.store(true, Ordering::Release);
-        self.let_go();
-        self.change.send_replace(());
+        self.close_because(NotReady::Closed);
     }
 
-    /// Tells those who keep its replicas alive to stop.
-    pub(crate) fn let_go(&self) {
-        self.keepers().iter().for_each(|keeper| keeper.set());
+    /// Ends its calls with an error that says why; the first reason counts.
+    pub(crate) fn close_because(&self, why: NotReady) {
+        let _ = self.closed.set(why);
+        if let Some(ending) = &*self.ending.lock().unwrap_or_else(PoisonError::into_inner) {
+            ending.tell();
+        }
+        self.change.send_replace(());
     }
 
     fn lives(&self) -> MutexGuard<'_, BTreeMap<u32, Life>> {
@@ -167,8 +171,8 @@ impl Crew {
 
     /// Returns why nobody takes requests, where nobody does and nobody will soon.
     pub(crate) fn not_ready(&self) -> Option<NotReady> {
-        if self.is_closed() {
-            return Some(NotReady::Closed);
+        if let Some(why) = self.closed.get() {
+            return Some(why.clone());
         }
         if self.has_replica() {
             return None;
@@ -236,7 +240,7 @@ impl Crew {
     }
 
     /// Returns why a replica of it has failed, where one has.
-    pub(crate) fn failure(&self) -> Option<String> {
+    pub fn failure(&self) -> Option<String> {
         self.lives().values().find_map(|life| match life {
             Life::Failed { why, .. } => Some(why.clone()),
             _ => None,
@@ -248,16 +252,10 @@ impl Crew {
         match self.lives().get(&placed.replica.number) {
             Some(life) => life.state(),
             None if !placed.has_failed() => State::Ready,
-            // Whoever keeps it has not noticed yet.
+            // The control plane has not noticed yet.
             None if self.is_kept() => State::Starting,
             None => State::Failed,
         }
-    }
-}
-
-impl Drop for Crew {
-    fn drop(&mut self) {
-        self.let_go();
     }
 }
 

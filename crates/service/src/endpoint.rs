@@ -108,11 +108,6 @@ impl Endpoint {
         });
     }
 
-    /// Returns whether calls of a release before it are still answered by its replicas.
-    pub(crate) fn shares_its_crew(&self) -> bool {
-        Arc::strong_count(&self.crew) > 1
-    }
-
     /// Returns it with how its calls are answered and how long it is to be there.
     pub(crate) fn minded(mut self, manner: Arc<Manner>, upkeep: Upkeep) -> Endpoint {
         (self.manner, self.upkeep) = (manner, upkeep);
@@ -129,10 +124,10 @@ impl Endpoint {
         *self.used.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
     }
 
-    /// Returns what is due for it by itself; while it `is_busy`, it is not idle.
-    pub(crate) fn due(&self, is_busy: bool) -> Option<Due> {
+    /// Returns what is due for it by itself; while somebody uses its replicas, it is not idle.
+    pub(crate) fn due(&self) -> Option<Due> {
         let used = *self.used.lock().unwrap_or_else(PoisonError::into_inner);
-        let is_busy = is_busy || self.shares_its_crew();
+        let is_busy = !self.crew.leases().is_free();
         self.upkeep.due(self.started.elapsed(), used.elapsed(), is_busy)
     }
 
@@ -198,7 +193,7 @@ impl Endpoint {
         loop {
             let given_up = |why: &NotReady| match why {
                 NotReady::Failed { is_hopeless, .. } => *is_hopeless || !entry.again,
-                NotReady::Stopped(_) | NotReady::Closed | NotReady::Starting(_) => true,
+                NotReady::Stopped(_) | NotReady::Closed | NotReady::GivenUp(_) | NotReady::Starting(_) => true,
             };
             if let Some(why) = self.crew.not_ready().filter(given_up) {
                 return Err(NotTaken::NotReady(why));

@@ -1,18 +1,17 @@
-//! The endpoints there are.
+//! The endpoints as calls and readers see them. The control plane shows here how they stand; nobody else changes anything.
 
-use crate::deploy_error::DeployError;
 use crate::endpoint::Endpoint;
-use crate::event_log::SERVICE;
+use crate::lease::Lease;
 use crate::problem::Problem;
-use crate::retire::Leaving;
+use crate::room::RoomNow;
 use crate::sight::Sight;
 use crate::worker_log::WorkerLog;
 use std::collections::{BTreeMap, VecDeque};
-use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, Weak};
+use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use vastrelay_fleet::State;
-use vastrelay_fleet::roster::{self, Found, Roster, Rouse};
+use vastrelay_fleet::decider::Ledgers;
 use vastrelay_fleet::upkeep::Due;
 
 /// Failed deployments that wait for a reader; the oldest go first.
@@ -24,9 +23,7 @@ pub struct Endpoints {
     known: RwLock<Known>,
     /// What their workers have said last, also of those that are not served now.
     logs: Mutex<BTreeMap<String, Arc<WorkerLog>>>,
-    /// What those hold still that are not served any more.
-    pub(crate) leaving: Leaving,
-    /// Told whenever an endpoint comes, goes, or may be changed again.
+    /// Told whenever anything changes.
     change: watch::Sender<()>,
     /// Failed deployments that were not read yet, oldest first.
     failed: Mutex<VecDeque<FailedDeployment>>,
@@ -43,97 +40,78 @@ pub(crate) struct FailedDeployment {
 
 #[derive(Default)]
 struct Known {
-    roster: Roster<Arc<Endpoint>, Instant>,
+    served: BTreeMap<String, Arc<Endpoint>>,
+    /// Endpoints that the control plane does not know.
+    uncontrolled: BTreeMap<String, Arc<Endpoint>>,
+    resting: BTreeMap<String, Resting>,
     /// Releases that are being started in the place of one that is served.
-    coming: BTreeMap<String, Weak<Endpoint>>,
+    coming: BTreeMap<String, Arc<Endpoint>>,
+    /// When calls were refused that waited, and why.
+    refused: BTreeMap<String, (Instant, String)>,
+    /// Who holds memory and cores.
+    room: Option<RoomNow>,
+    /// Whether the endpoints of an earlier service are unknown as yet.
+    expects_more: bool,
+    /// Whether the service is about to end.
+    is_draining: bool,
 }
 
-/// An endpoint that is known and not served.
-pub type Resting = roster::Resting<Instant>;
-
-/// The right to change an endpoint, given back when it is dropped.
-pub(crate) struct Changing<'a> {
-    endpoints: &'a Endpoints,
-    name: String,
+/// How all endpoints stand.
+#[derive(Default)]
+pub(crate) struct View {
+    pub served: BTreeMap<String, Arc<Endpoint>>,
+    /// What is not served: the state, why, and how long calls wait.
+    pub resting: BTreeMap<String, (State, String, Option<Duration>)>,
+    pub coming: BTreeMap<String, Arc<Endpoint>>,
+    pub room: Option<RoomNow>,
 }
 
-/// Returns the standing of an endpoint that somebody has stopped.
-pub fn stopped(by: &str) -> Resting {
-    let why = match by {
-        "" => "somebody has stopped it".into(),
-        SERVICE => "its time is over (`stop_after`)".into(),
-        by => format!("{by} has stopped it"),
-    };
-    resting(State::Stopped, why)
+/// An endpoint that is known and has no replica for calls.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Resting {
+    /// Its state.
+    pub state: State,
+    /// Why.
+    pub why: String,
+    /// Since when.
+    pub since: Instant,
+    /// Longest that a call waits for it.
+    pub longest_wait: Option<Duration>,
 }
 
-/// Returns the standing of an endpoint that the next call starts, which waits for so long at most.
-pub fn parked(why: String, longest_wait: Option<Duration>) -> Resting {
-    Resting {
-        longest_wait,
-        ..resting(State::Parked, why)
-    }
-}
-
-/// Returns the standing of a parked endpoint that could not be started for a call; the next one tries again.
-pub(crate) fn parked_in_vain(why: String, longest_wait: Option<Duration>) -> Resting {
-    Resting {
-        is_vain: true,
-        ..parked(why, longest_wait)
-    }
-}
-
-/// Returns the standing of an endpoint that cannot be started.
-pub fn failed(why: String) -> Resting {
-    resting(State::Failed, why)
-}
-
-/// Returns the standing of an endpoint that could not be started; it is tried again where the reason may pass.
-pub fn failed_by(error: &DeployError) -> Resting {
-    match error.may_pass() {
-        false => failed(error.to_string()),
-        true => Resting {
-            is_vain: true,
-            ..failed(format!("{error}; it is tried again by itself"))
-        },
-    }
-}
-
-fn resting(state: State, why: String) -> Resting {
-    Resting {
-        state,
-        why,
-        since: Instant::now(),
-        is_vain: false,
-        longest_wait: None,
+impl Resting {
+    /// Returns whether calls wait for it instead of being refused.
+    fn is_waited_for(&self) -> bool {
+        matches!(self.state, State::Parked | State::Starting)
     }
 }
 
 impl Endpoints {
-    /// Returns all that are served or will be soon, in the order of their names.
+    /// Returns all that are served or have their place already, in the order of their names.
     pub fn all(&self) -> Vec<Arc<Endpoint>> {
-        self.read().roster.served().values().cloned().collect()
+        self.read().served.values().cloned().collect()
     }
 
     /// Returns all that are not, in the order of their names.
     pub fn resting(&self) -> BTreeMap<String, Resting> {
-        self.read().roster.resting().clone()
+        self.read().resting.clone()
     }
 
-    /// Returns the one that a caller who knows of so many names as its model.
+    /// Returns the one that a caller who knows of so many names as its model, and keeps its replicas for the holder of the lease.
     ///
     /// # Errors
     /// 404 with the names that the caller knows, 503 when it is not served.
-    pub fn called(&self, model: &str, sight: &Sight) -> Result<Arc<Endpoint>, Problem> {
+    pub fn called(&self, model: &str, sight: &Sight, holder: &str) -> Result<Lease, Problem> {
         let known = self.read();
-        let served = || known.roster.served().keys().filter(|name| sight.has(name));
-        match known.roster.find(model) {
-            _ if !sight.has(model) => Err(Problem::unknown_model(model, served())),
-            Found::Served(endpoint) => Ok(endpoint.clone()),
-            Found::Parked => Err(Problem::parked(model)),
-            Found::Starting => Err(Problem::starting(model)),
-            Found::Resting(resting) => Err(Problem::resting(model, resting.state, &resting.why)),
-            Found::Unknown => Err(Problem::unknown_model(model, served())),
+        let served = || known.served.keys().filter(|name| sight.has(name));
+        if !sight.has(model) {
+            return Err(Problem::unknown_model(model, served()));
+        }
+        match (known.served.get(model), known.resting.get(model)) {
+            (Some(endpoint), _) => Ok(Lease::take(endpoint, holder)),
+            (None, Some(resting)) if resting.is_waited_for() => Err(Problem::waited_for(model, resting.state)),
+            (None, Some(resting)) => Err(Problem::resting(model, resting.state, &resting.why)),
+            (None, None) => Err(Problem::unknown_model(model, served())),
         }
     }
 
@@ -143,7 +121,7 @@ impl Endpoints {
     /// 404 with the names there are, 409 when it is not served.
     pub fn get(&self, name: &str) -> Result<Arc<Endpoint>, Problem> {
         let known = self.read();
-        let served = known.roster.served().get(name).cloned();
+        let served = known.served.get(name).cloned();
         served.ok_or_else(|| known.missing(name))
     }
 
@@ -153,8 +131,11 @@ impl Endpoints {
     /// 404 with the names there are.
     pub fn state_of(&self, name: &str) -> Result<State, Problem> {
         let known = self.read();
-        let state = known.roster.state_of(name, |endpoint| endpoint.crew.state());
-        state.ok_or_else(|| known.missing(name))
+        match (known.served.get(name), known.resting.get(name)) {
+            (Some(endpoint), _) => Ok(endpoint.crew.state()),
+            (None, Some(resting)) => Ok(resting.state),
+            (None, None) => Err(known.missing(name)),
+        }
     }
 
     /// Returns what the workers of the one of a name have said last.
@@ -163,29 +144,19 @@ impl Endpoints {
         logs.entry(name.to_owned()).or_default().clone()
     }
 
-    /// Says that endpoints will be there soon.
-    pub fn announce<'a>(&self, names: impl IntoIterator<Item = &'a str>) {
-        let mut known = self.write();
-        names.into_iter().for_each(|name| known.roster.announce(name));
+    /// Forgets what the workers of the one of a name have said.
+    pub(crate) fn forget_log(&self, name: &str) {
+        self.logs.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
     }
 
-    /// Says that nobody needs to wait for an endpoint that was announced.
-    pub fn withdraw(&self, name: &str) {
-        self.write().roster.withdraw(name);
-        self.change.send_replace(());
+    /// Says whether endpoints of an earlier service are unknown as yet.
+    pub(crate) fn expect_more(&self, more: bool) {
+        self.write().expects_more = more;
     }
 
-    /// Returns whether endpoints will be there soon.
+    /// Returns whether endpoints of an earlier service are unknown as yet.
     pub(crate) fn expects_more(&self) -> bool {
-        self.read().roster.expects_more()
-    }
-
-    /// Says that an endpoint is not served from now on, and why; returns it, where it was.
-    pub fn rest(&self, name: &str, resting: Resting) -> Option<Arc<Endpoint>> {
-        let served = self.write().roster.rest(name, resting);
-        self.leaving.note(served.as_deref());
-        self.change.send_replace(());
-        served
+        self.read().expects_more
     }
 
     /// Returns what tells of changes.
@@ -193,43 +164,141 @@ impl Endpoints {
         self.change.subscribe()
     }
 
-    /// Returns what a call that has waited since a moment does about an endpoint that is parked, or was. Where it starts it, others wait.
-    ///
-    /// # Errors
-    /// Why it gives up.
-    pub(crate) fn rouse(&self, name: &str, since: Instant) -> Result<Rouse, Problem> {
-        let mut known = self.write();
-        match known.roster.rouse(name, since) {
-            Rouse::GiveUp => Err(match known.roster.resting().get(name) {
-                Some(resting) => Problem::resting(name, resting.state, &resting.why),
-                None => known.missing(name),
-            }),
-            rouse => Ok(rouse),
+    /// Returns who holds memory and cores.
+    pub(crate) fn room(&self) -> RoomNow {
+        self.read().room.clone().unwrap_or_default()
+    }
+
+    /// Returns the ledgers of memory and cores.
+    pub(crate) fn ledgers(&self) -> Ledgers {
+        self.room().ledgers
+    }
+
+    /// Returns whether a call that has waited for an endpoint since a moment can go on; nothing where it goes on waiting.
+    pub(crate) fn look(&self, name: &str, since: Instant) -> Option<Result<(), Problem>> {
+        let known = self.read();
+        if known.is_draining {
+            return Some(Err(Problem::draining()));
+        }
+        if known.served.contains_key(name) {
+            return Some(Ok(()));
+        }
+        let refused = known.refused.get(name).filter(|(at, _)| *at >= since);
+        match (known.resting.get(name), refused) {
+            (None, Some((_, why))) => Some(Err(Problem::resting(name, State::Failed, why))),
+            (None, None) => Some(Err(known.missing(name))),
+            (Some(resting), None) if resting.is_waited_for() => None,
+            (Some(resting), None) => Some(Err(Problem::resting(name, resting.state, &resting.why))),
+            (Some(resting), Some((_, why))) => {
+                let why = if resting.is_waited_for() { why } else { &resting.why };
+                Some(Err(Problem::resting(name, resting.state, why)))
+            }
         }
     }
 
-    /// Returns how long a call waits at most for one that is parked.
+    /// Returns how long a call waits at most for one that is not served.
     pub(crate) fn longest_wait(&self, name: &str) -> Option<Duration> {
         let known = self.read();
-        known
-            .roster
-            .resting()
-            .get(name)
-            .and_then(|resting| resting.longest_wait)
+        known.resting.get(name).and_then(|resting| resting.longest_wait)
     }
 
-    /// Returns whether one is parked.
-    pub(crate) fn is_parked(&self, name: &str) -> bool {
-        matches!(self.read().roster.find(name), Found::Parked)
+    /// Shows how all endpoints stand from now on.
+    pub(crate) fn show(&self, view: View) {
+        let View {
+            mut served,
+            resting,
+            coming,
+            room,
+        } = view;
+        let mut known = self.write();
+        let uncontrolled = known.uncontrolled.iter();
+        served.extend(uncontrolled.map(|(name, endpoint)| (name.clone(), endpoint.clone())));
+        let before = std::mem::take(&mut known.resting);
+        let resting = resting.into_iter().map(|(name, (state, why, longest_wait))| {
+            let same = before
+                .get(&name)
+                .filter(|before| (before.state, &before.why) == (state, &why));
+            let since = same.map_or_else(Instant::now, |same| same.since);
+            let resting = Resting {
+                state,
+                why,
+                since,
+                longest_wait,
+            };
+            (name, resting)
+        });
+        known.resting = resting.collect();
+        let is_same = |one: &BTreeMap<String, Arc<Endpoint>>, other: &BTreeMap<String, Arc<Endpoint>>| {
+            one.len() == other.len()
+                && one
+                    .iter()
+                    .zip(other)
+                    .all(|((name, one), (named, other))| name == named && Arc::ptr_eq(one, other))
+        };
+        let is_news = known.resting != before || !is_same(&known.served, &served) || !is_same(&known.coming, &coming);
+        (known.served, known.coming, known.room) = (served, coming, room);
+        let Known {
+            served,
+            resting,
+            refused,
+            ..
+        } = &mut *known;
+        // Who waited for an endpoint that is gone has seen that by the time it is told once more.
+        refused.retain(|name, (at, _)| {
+            served.contains_key(name) || resting.contains_key(name) || at.elapsed() < REFUSED_IS_KNOWN
+        });
+        drop(known);
+        if is_news {
+            self.change.send_replace(());
+        }
     }
 
-    /// Takes an endpoint away that nobody uses and for which it is time to be parked; it rests from the same moment on.
-    pub(crate) fn take_idle(&self, name: &str, resting: Resting) -> Option<Arc<Endpoint>> {
-        // Whoever answers a call holds it, and nobody else can get hold of it meanwhile.
-        let is_idle = |endpoint: &Arc<Endpoint>| endpoint.due(Arc::strong_count(endpoint) > 1) == Some(Due::Park);
-        let idle = self.write().roster.rest_if(name, resting, is_idle);
-        self.leaving.note(idle.as_deref());
-        idle
+    /// Refuses calls that wait for endpoints without a replica, as the service is about to end.
+    pub(crate) fn drain(&self) {
+        self.write().is_draining = true;
+        for endpoint in self.all() {
+            if !endpoint.crew.has_replica() {
+                endpoint.crew.close();
+            }
+        }
+        self.change.send_replace(());
+    }
+
+    /// Refuses calls that wait for an endpoint.
+    pub(crate) fn refuse(&self, name: &str, why: String) {
+        self.write().refused.insert(name.to_owned(), (Instant::now(), why));
+        self.change.send_replace(());
+    }
+
+    /// Closes an endpoint to calls that nobody uses and for which it is time to be parked; returns whether it did.
+    pub(crate) fn close_idle(&self, endpoint: &Arc<Endpoint>, why: String) -> bool {
+        let mut known = self.write();
+        // Nobody can get a lease meanwhile.
+        let is_served = known
+            .served
+            .get(&endpoint.name)
+            .is_some_and(|served| Arc::ptr_eq(served, endpoint));
+        let is_idle = is_served && endpoint.due() == Some(Due::Park);
+        if is_idle {
+            known.served.remove(&endpoint.name);
+            let resting = Resting {
+                state: State::Parked,
+                why,
+                since: Instant::now(),
+                longest_wait: endpoint.manner.said.longest_wait,
+            };
+            known.resting.insert(endpoint.name.clone(), resting);
+        }
+        is_idle
+    }
+
+    /// Serves an endpoint without the control plane, in the place of the one of its name.
+    pub fn put(&self, endpoint: Arc<Endpoint>) {
+        let mut known = self.write();
+        known.uncontrolled.insert(endpoint.name.clone(), endpoint.clone());
+        known.served.insert(endpoint.name.clone(), endpoint);
+        drop(known);
+        self.change.send_replace(());
     }
 
     /// Notes that a deployment failed.
@@ -248,66 +317,9 @@ impl Endpoints {
         failed.drain(..).collect()
     }
 
-    /// Says that a release is being started in the place of one that is served.
-    pub(crate) fn announce_change(&self, to: &Arc<Endpoint>) {
-        self.write().coming.insert(to.name.clone(), Arc::downgrade(to));
-    }
-
     /// Returns the release that is being started in the place of the one of a name that is served.
     pub(crate) fn coming(&self, name: &str) -> Option<Arc<Endpoint>> {
-        let known = self.read();
-        let coming = known.coming.get(name).and_then(Weak::upgrade)?;
-        let is_there = known
-            .roster
-            .served()
-            .get(name)
-            .is_some_and(|served| Arc::ptr_eq(served, &coming));
-        (!is_there).then_some(coming)
-    }
-
-    /// Keeps others from changing an endpoint.
-    ///
-    /// # Errors
-    /// 409 when somebody else changes it just now.
-    pub(crate) fn change(&self, name: &str) -> Result<Changing<'_>, Problem> {
-        match self.write().roster.change(name) {
-            true => Ok(Changing {
-                endpoints: self,
-                name: name.to_owned(),
-            }),
-            false => Err(Problem::conflict(
-                "endpoint_changing",
-                format!("somebody else changes `{name}` just now; try again when that is done"),
-            )),
-        }
-    }
-
-    /// Serves one from now on, in the place of the one of its name; returns that.
-    pub(crate) fn put(&self, endpoint: Arc<Endpoint>) -> Option<Arc<Endpoint>> {
-        let name = endpoint.name.clone();
-        let plan = endpoint.plan.clone();
-        let before = self.write().roster.put(&name, endpoint);
-        self.leaving
-            .note(before.as_deref().filter(|before| !Arc::ptr_eq(&before.plan, &plan)));
-        self.change.send_replace(());
-        before
-    }
-
-    /// Takes one away and returns it. Calls that are being answered go on until they end.
-    ///
-    /// # Errors
-    /// As of [`Endpoints::get`].
-    pub(crate) fn take(&self, name: &str) -> Result<Arc<Endpoint>, Problem> {
-        let mut known = self.write();
-        let served = known.roster.take(name);
-        self.leaving.note(served.as_deref());
-        served.ok_or_else(|| known.missing(name))
-    }
-
-    /// Forgets one that is not served; returns whether there was one.
-    pub(crate) fn forget(&self, name: &str) -> bool {
-        self.logs.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
-        self.write().roster.forget(name)
+        self.read().coming.get(name).cloned()
     }
 
     /// What is under this lock is whole at every moment, so it is of use even where another thread has panicked.
@@ -320,30 +332,18 @@ impl Endpoints {
     }
 }
 
+/// How long it is known why calls of an endpoint were refused that is gone.
+const REFUSED_IS_KNOWN: Duration = Duration::from_secs(60);
+
 impl Known {
     /// Returns why an endpoint is not served.
     fn missing(&self, name: &str) -> Problem {
-        match self.roster.find(name) {
-            Found::Starting => Problem::starting(name),
-            Found::Unknown | Found::Served(_) => {
-                let known = self.roster.served().keys().chain(self.roster.resting().keys());
-                Problem::unknown_endpoint(name, known)
-            }
-            Found::Parked | Found::Resting(_) => {
-                let resting = &self.roster.resting()[name];
+        match self.resting.get(name) {
+            None => Problem::unknown_endpoint(name, self.served.keys().chain(self.resting.keys())),
+            Some(resting) => {
                 let text = format!("`{name}` is {}: {}", resting.state.name(), resting.why);
                 Problem::conflict("endpoint_not_served", text)
             }
         }
-    }
-}
-
-impl Drop for Changing<'_> {
-    fn drop(&mut self) {
-        let mut known = self.endpoints.write();
-        known.roster.changed(&self.name);
-        known.coming.remove(&self.name);
-        drop(known);
-        self.endpoints.change.send_replace(());
     }
 }

@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
+use tokio::sync::watch;
 use vastrelay_store::{JobRecord, milliseconds_since_1970};
 use vastrelay_wire::manage::JobEntry;
 
@@ -31,6 +32,8 @@ pub(crate) struct Job {
     is_cancelled: AtomicBool,
     /// Does what ends it early.
     end: Box<dyn Fn() + Send + Sync>,
+    /// Told when it is over.
+    over: watch::Sender<bool>,
 }
 
 struct JobState {
@@ -89,27 +92,44 @@ impl Jobs {
             state: QUEUED.into(),
             ..JobRecord::default()
         };
-        let number = self.records.store.begin_job(&record);
-        record.number = number.map_err(|error| Problem::internal(error.to_string()))?;
+        record.number = self.records.store.next_job();
+        let kept = self.records.store.begin_job(&record);
+        kept.map_err(|error| Problem::internal(error.to_string()))?;
+        Ok(self.add(record, None, end))
+    }
+
+    /// Takes in a job that somebody else keeps, and that has begun where a moment is given.
+    pub(crate) fn add(
+        &self,
+        record: JobRecord,
+        begun: Option<Instant>,
+        end: impl Fn() + Send + Sync + 'static,
+    ) -> Arc<Job> {
         let number = record.number;
         let job = Arc::new(Job {
             state: Mutex::new(JobState {
                 record,
-                begun: None,
+                begun,
                 part: None,
             }),
             is_cancelled: AtomicBool::new(false),
             end: Box::new(end),
+            over: watch::Sender::new(false),
         });
         self.live().insert(number, job.clone());
-        Ok(job)
+        job
     }
 
-    /// Waits until a job may take much of the machine; nothing comes of one that is cancelled meanwhile.
-    pub(crate) fn turn(&self, job: &Job) -> Option<Turn<'_>> {
+    /// Forgets a job that is over and kept.
+    pub(crate) fn forget(&self, number: i64) {
+        self.live().remove(&number);
+    }
+
+    /// Waits until a job may take much of the machine; nothing comes of one that is cancelled or given up meanwhile.
+    pub(crate) fn turn(&self, job: &Job, given_up: &dyn Fn() -> bool) -> Option<Turn<'_>> {
         let mut busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
         while *busy {
-            if job.is_cancelled() {
+            if job.is_cancelled() || given_up() {
                 return None;
             }
             let waited = self.free.wait_timeout(busy, LOOK);
@@ -132,27 +152,16 @@ impl Jobs {
         self.keep(&state.record);
     }
 
-    /// Notes that a job is over.
+    /// Notes that a job is over, and keeps that.
     pub(crate) fn ends(&self, job: &Job, end: JobEnd) {
-        let mut state = job.lock();
         let (word, outcome) = match end {
             JobEnd::Done(outcome) => ("done", outcome),
             JobEnd::Failed(why) => ("failed", why),
             JobEnd::Cancelled => ("cancelled", "somebody has cancelled it".into()),
         };
-        let record = &mut state.record;
-        (record.state, record.outcome) = (word.into(), outcome);
-        record.ended_ms = Some(milliseconds_since_1970());
-        self.keep(record);
-        self.live().remove(&record.number);
-        tracing::info!(
-            job = record.number,
-            kind = record.kind,
-            state = record.state,
-            outcome = record.outcome,
-            "{}",
-            record.name
-        );
+        let record = job.is_over(word, outcome);
+        self.keep(&record);
+        self.forget(record.number);
     }
 
     fn keep(&self, record: &JobRecord) {
@@ -187,6 +196,13 @@ impl Jobs {
     pub(crate) async fn cancel(self: &Arc<Self>, number: i64) -> Result<JobEntry, Problem> {
         let job = self.live().get(&number).cloned();
         match job {
+            Some(job) if job.holds() => {
+                let JobRecord { kind, endpoint, .. } = job.record();
+                let text = format!(
+                    "job {number} cannot be cancelled: to {kind} `{endpoint}` holds from its beginning on; deploy or start it again"
+                );
+                Err(Problem::conflict("job_holds", text))
+            }
             Some(job) => {
                 job.is_cancelled.store(true, Ordering::Release);
                 (job.end)();
@@ -249,6 +265,41 @@ impl Job {
     /// Returns whether somebody wants it to end early.
     pub fn is_cancelled(&self) -> bool {
         self.is_cancelled.load(Ordering::Acquire)
+    }
+
+    /// Notes that it is over; returns its record.
+    pub fn is_over(&self, state: &str, outcome: String) -> JobRecord {
+        let mut state_now = self.lock();
+        let record = &mut state_now.record;
+        (record.state, record.outcome) = (state.to_owned(), outcome);
+        record.ended_ms = Some(milliseconds_since_1970());
+        let record = record.clone();
+        drop(state_now);
+        tracing::info!(
+            job = record.number,
+            kind = record.kind,
+            state = record.state,
+            outcome = record.outcome,
+            "{}",
+            record.name
+        );
+        self.over.send_replace(true);
+        record
+    }
+
+    /// Returns what tells when it is over.
+    pub fn over(&self) -> watch::Receiver<bool> {
+        self.over.subscribe()
+    }
+
+    /// Returns whether it holds from its beginning on, so that nobody can cancel it: a stop, and a removal.
+    fn holds(&self) -> bool {
+        matches!(self.lock().record.kind.as_str(), "stop" | "remove")
+    }
+
+    /// Returns its record as it stands.
+    pub fn record(&self) -> JobRecord {
+        self.lock().record.clone()
     }
 
     /// Notes how far it is.

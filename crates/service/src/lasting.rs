@@ -6,6 +6,7 @@
 mod progress;
 
 use crate::endpoint::Endpoint;
+use crate::lease::Lease;
 use crate::line::{Alone, Entry, Turn};
 use crate::placed::Placed;
 use crate::problem::Problem;
@@ -37,7 +38,7 @@ struct HandedIn {
 
 /// The events of a call; dropping it cancels what has not ended.
 pub(crate) struct LastingStream {
-    endpoint: Arc<Endpoint>,
+    endpoint: Lease,
     requests: Vec<GenerationRequest>,
     key: KeyShare,
     progress: Progress,
@@ -66,7 +67,7 @@ impl LastingStream {
     /// # Errors
     /// When they are refused, or no replica will take any soon; nothing of them is left behind.
     pub async fn begin(
-        endpoint: Arc<Endpoint>,
+        endpoint: Lease,
         requests: Vec<GenerationRequest>,
         key: KeyShare,
         moves: Moves,
@@ -122,6 +123,7 @@ impl LastingStream {
                             self.survival = handed_in.survival;
                             State::On(handed_in.taken)
                         }
+                        Err(_) if self.endpoint.crew.is_closed() => State::GivenUp(Some(STOPPED.into())),
                         Err(why) => State::GivenUp(Some(why.to_string())),
                     };
                 }

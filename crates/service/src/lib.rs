@@ -16,15 +16,15 @@
 //! | [`manage`] | how do things stand, and what was called? |
 //! | [`endpoint`], [`endpoints`] | what can be called by name? |
 //! | [`crew`] | which replicas answer its calls? |
-//! | [`deploy`] | how does an endpoint begin to be served? |
+//! | [`control`] | who decides what becomes of endpoints, and who does it? |
+//! | `check` | how would an endpoint be served? |
+//! | [`lease`], `leases` | who uses its replicas? |
 //! | `manner` | how are its calls answered? |
-//! | `park` | what if nobody calls it for a while? |
 //! | [`builds`] | is its model converted, and if not, who does that? |
 //! | [`jobs`] | what long work is under way? |
 //! | [`ways`] | on which devices, with which settings? |
 //! | [`workers`] | how are replicas' processes started? |
 //! | [`placed`], `standing` | how does a replica stand, and what if it takes no requests? |
-//! | `keeper`, `stop` | what is done when one of them is gone? |
 //! | `line` | who waits for a replica, and who is next? |
 //! | `lasting` | how does an answer go on then? |
 //! | [`fit`] | would it fit, and how fast would it be? |
@@ -42,17 +42,18 @@ mod addresses;
 mod background;
 mod budget;
 pub mod builds;
+mod check;
 mod chronicle;
 mod clock;
 mod cold_start;
 mod connection;
 pub mod console;
+pub mod control;
 mod costs;
 mod counted;
 pub mod crew;
 mod departure;
-pub mod deploy;
-pub mod deploy_error;
+mod ending;
 pub mod endpoint;
 pub mod endpoint_name;
 pub mod endpoints;
@@ -60,13 +61,13 @@ pub mod event_log;
 pub mod fit;
 mod gaps;
 pub mod guard;
-pub mod halt;
 pub mod health;
 mod herald;
 pub mod jobs;
-mod keeper;
 pub mod keys;
 mod lasting;
+pub mod lease;
+mod leases;
 pub mod life;
 mod line;
 mod listed;
@@ -84,25 +85,20 @@ pub mod openapi;
 pub mod operator;
 pub mod order;
 mod own_address;
-mod park;
 mod patience;
 pub mod placed;
-mod placing;
-pub mod planned;
 pub mod problem;
 mod recent;
-pub mod reconcile;
 pub mod records;
 mod redact;
 mod request_name;
-mod retire;
+mod room;
 pub mod server;
 pub mod session;
 mod sessions;
 pub mod sight;
 mod standing;
 pub mod state;
-mod stop;
 mod summary;
 pub mod text;
 mod text_threads;

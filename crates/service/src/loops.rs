@@ -5,9 +5,7 @@ use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use std::any::Any;
-use std::io;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::task::JoinHandle;
@@ -30,8 +28,6 @@ pub struct Loops {
 #[derive(Default)]
 pub(crate) struct Running {
     tasks: Vec<JoinHandle<()>>,
-    /// Threads end when these are dropped.
-    threads: Vec<Sender<()>>,
 }
 
 impl Loops {
@@ -70,28 +66,6 @@ impl Loops {
                 }
             }
         }));
-    }
-
-    /// Runs a step at an interval on a separate thread, which may wait.
-    ///
-    /// # Errors
-    /// When the system gives no thread.
-    pub(crate) fn begin_thread(
-        self: &Arc<Self>,
-        running: &mut Running,
-        name: &'static str,
-        every: Duration,
-        step: impl Fn() + Send + 'static,
-    ) -> io::Result<()> {
-        self.add(name);
-        let (loops, (end, ended)) = (self.clone(), channel());
-        std::thread::Builder::new().name(name.into()).spawn(move || {
-            while ended.recv_timeout(every) == Err(RecvTimeoutError::Timeout) {
-                loops.guard(name, &step);
-            }
-        })?;
-        running.threads.push(end);
-        Ok(())
     }
 
     /// Runs work for a loop; returns whether it ended without a panic. A panic counts as a restart of the loop.
@@ -141,25 +115,6 @@ mod tests {
     use super::*;
     use std::cell::RefCell;
     use std::rc::Rc;
-
-    #[test]
-    fn a_thread_that_panics_goes_on_and_ends_with_the_rest() {
-        let loops = Arc::new(Loops::default());
-        let mut running = Running::default();
-        let (tell, told) = channel();
-        let step = move || {
-            tell.send(()).unwrap();
-            panic!("each time");
-        };
-        loops
-            .begin_thread(&mut running, "parking", Duration::from_millis(1), step)
-            .unwrap();
-        (0..3).for_each(|_| told.recv().unwrap());
-        assert!(loops.status()[0].restarts >= 2);
-        drop(running);
-        // The thread ends, and what it holds with it.
-        while told.recv().is_ok() {}
-    }
 
     #[actix_web::test]
     async fn a_loop_that_panics_restarts_and_the_others_run_on() {

@@ -1,5 +1,6 @@
 //! The management API: `/manage`, one module for each thing that it is about.
 
+pub mod change;
 pub mod costs;
 pub mod devices;
 pub mod endpoints;

@@ -1,8 +1,9 @@
 //! What an endpoint is to be, and who wants that.
 
 use std::path::{Path, PathBuf};
+use vastrelay_fleet::decider::{About, Failure};
 use vastrelay_fleet::{Spec, SpecError};
-use vastrelay_store::{Granted, KeptEndpoint, Standing};
+use vastrelay_store::{Granted, KeptEndpoint};
 
 /// An endpoint that is to be.
 #[derive(Clone, Debug)]
@@ -19,6 +20,8 @@ pub struct Order {
     pub by: String,
     /// Which files it may name, beyond those beneath a root.
     pub granted: Granted,
+    /// Whether nobody has written a spec: nothing is said but the model.
+    pub is_plain: bool,
 }
 
 impl Order {
@@ -37,6 +40,7 @@ impl Order {
             beside: PathBuf::new(),
             by: by.to_owned(),
             granted: Granted::All,
+            is_plain: true,
         }
     }
 
@@ -58,6 +62,7 @@ impl Order {
             beside: std::path::absolute(beside).unwrap_or(beside.to_owned()),
             by: by.to_owned(),
             granted: Granted::All,
+            is_plain: false,
         })
     }
 
@@ -67,7 +72,17 @@ impl Order {
     /// When this version does not understand the spec.
     pub fn of_kept(kept: &KeptEndpoint, by: &str) -> Result<Order, SpecError> {
         let order = Order::of_spec(&kept.name, &kept.spec, Path::new(&kept.beside), by)?;
-        Ok(order.with(kept.granted.clone()))
+        let is_plain = order.text == Spec::text_of(&order.spec.model);
+        Ok(Order {
+            is_plain,
+            ..order.with(kept.granted.clone())
+        })
+    }
+
+    /// Returns whether the same is kept of its endpoint.
+    pub fn is_kept_as(&self, kept: &KeptEndpoint) -> bool {
+        let beside = self.beside.display().to_string();
+        (&self.name, &self.text, &beside, &self.granted) == (&kept.name, &kept.spec, &kept.beside, &kept.granted)
     }
 
     /// Returns the same order with other files granted to it.
@@ -100,14 +115,19 @@ impl Order {
         self.beside.join(&self.spec.model)
     }
 
-    /// Returns what the next service needs to bring it back.
-    pub(crate) fn to_keep(&self) -> KeptEndpoint {
-        KeptEndpoint {
-            name: self.name.clone(),
-            spec: self.text.clone(),
-            beside: self.beside.display().to_string(),
-            standing: Standing::Served,
-            granted: self.granted.clone(),
+    /// Returns the place in the spec that a failure is about, and why; nothing where it is about none, or nobody has written a spec.
+    pub fn refused(&self, failure: &Failure) -> Option<SpecError> {
+        if self.is_plain {
+            return None;
         }
+        let (About::Spec(key) | About::Room(key)) = &failure.about else {
+            // The spec may be right, so that no place in it is to blame.
+            return None;
+        };
+        let text = match (&failure.about, key.as_str()) {
+            (About::Spec(_), "model") | (About::Room(_), _) => failure.why.clone(),
+            (_, key) => format!("`{key}`: {}", failure.why),
+        };
+        Some(self.spec.refuse(key, text))
     }
 }

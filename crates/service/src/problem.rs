@@ -15,7 +15,7 @@ use vastrelay_wire::parse::BodyError;
 
 /// The name of an endpoint that is parked.
 #[derive(Clone, Debug)]
-struct Parked(String);
+struct WaitedFor(String);
 
 /// An error on its way to the caller.
 #[derive(Clone, Debug)]
@@ -25,7 +25,7 @@ pub struct Problem {
     /// Seconds after which it may work.
     retry_after: Option<u32>,
     /// The endpoint that is parked, where it is refused for that.
-    parked: Option<Box<Parked>>,
+    waited_for: Option<Box<WaitedFor>>,
     /// Whether the connection is closed after it.
     closes: bool,
 }
@@ -70,7 +70,7 @@ impl Problem {
             status,
             body,
             retry_after: None,
-            parked: None,
+            waited_for: None,
             closes: false,
         }
     }
@@ -482,29 +482,36 @@ impl Problem {
         }
     }
 
-    /// An endpoint of a service that has just begun: 503.
-    pub(crate) fn starting(name: &str) -> Problem {
-        Problem::unavailable("starting", &format!("`{name}` is being started; try again in a second"))
-    }
-
     /// An endpoint that is known and not served: 503.
     pub(crate) fn resting(name: &str, state: State, why: &str) -> Problem {
-        let state = state.name();
-        let mut problem = Problem::unavailable(&format!("endpoint_{state}"), &format!("`{name}` is {state}: {why}"));
+        let text = format!("`{name}` is {}: {why}", state.name());
+        let code = match state {
+            // Its last calls end; it takes no others.
+            State::Draining => State::Stopped,
+            state => state,
+        };
+        let mut problem = Problem::unavailable(&format!("endpoint_{}", code.name()), &text);
         problem.retry_after = Some(seconds(REST));
         problem
     }
 
-    /// An endpoint that is parked, as nobody has called it for a while: 503, unless it is unparked for the call.
-    pub(crate) fn parked(name: &str) -> Problem {
-        let mut problem = Problem::resting(name, State::Parked, "a call starts it");
-        problem.parked = Some(Box::new(Parked(name.to_owned())));
+    /// An endpoint that a call waits for, as it is parked or being started: 503, unless the call waits.
+    pub(crate) fn waited_for(name: &str, state: State) -> Problem {
+        let why = match state {
+            State::Parked => "a call starts it",
+            _ => "try again in a second",
+        };
+        let mut problem = match state {
+            State::Starting => Problem::unavailable("starting", &format!("`{name}` is being started; {why}")),
+            state => Problem::resting(name, state, why),
+        };
+        problem.waited_for = Some(Box::new(WaitedFor(name.to_owned())));
         problem
     }
 
-    /// Returns the endpoint that would have to be unparked.
-    pub(crate) fn is_parked(&self) -> Option<&str> {
-        self.parked.as_ref().map(|parked| parked.0.as_str())
+    /// Returns the endpoint that the call would have to wait for.
+    pub(crate) fn is_waited_for(&self) -> Option<&str> {
+        self.waited_for.as_ref().map(|endpoint| endpoint.0.as_str())
     }
 
     /// Returns it in other words.
@@ -525,12 +532,12 @@ impl Problem {
             NotReady::Stopped(_) => "engine_stopped",
             NotReady::Closed => "endpoint_stopped",
             NotReady::Starting(_) => "starting",
-            NotReady::Failed { .. } => "endpoint_failed",
+            NotReady::Failed { .. } | NotReady::GivenUp(_) => "endpoint_failed",
         };
         let mut problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server_error", code, why.to_string());
         problem.retry_after = match why {
             NotReady::Failed { retry_after, .. } => Some(seconds(*retry_after)),
-            NotReady::Stopped(_) => None,
+            NotReady::Stopped(_) | NotReady::GivenUp(_) => None,
             NotReady::Closed | NotReady::Starting(_) => Some(seconds(REST)),
         };
         problem

@@ -162,6 +162,8 @@ impl Server {
             () = state.life.stopped() => {}
         }
         state.life.drain();
+        // Whoever waits for an endpoint without a replica would wait in vain.
+        state.endpoints.drain();
         // Its own load test would keep it busy for as long as it may take to drain.
         state.loads.stop();
         tracing::info!(active = state.life.active_calls(), "draining");

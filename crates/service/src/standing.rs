@@ -44,6 +44,9 @@ pub(crate) enum NotReady {
     /// No replica took requests for as long as the endpoint lets one wait.
     #[error("the endpoint was still being started after {} s, for as long as it lets requests wait (`limits.wait`); try again later", .0.as_secs_f64())]
     Starting(Duration),
+    /// It could not be started, and nobody tries it again.
+    #[error("the endpoint could not be started: {0}")]
+    GivenUp(String),
     /// Its workers end as soon as they begin.
     #[error("its worker fails again and again: {why}; the next one starts in {} s", retry_after.as_secs().max(1))]
     Failed {

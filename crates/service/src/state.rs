@@ -2,6 +2,7 @@
 
 use crate::budget::Budget;
 use crate::builds::Builds;
+use crate::control::{Change, Control, SpecText};
 use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
 use crate::guard::limits::KeyLimits;
@@ -14,14 +15,18 @@ use crate::loader::Loader;
 use crate::loads::Loads;
 use crate::metrics::Metrics;
 use crate::operator::Operator;
-use crate::park::Rouser;
+use crate::order::Order;
 use crate::records::Records;
 use crate::sessions::{Holder, Sessions};
 use crate::text_threads::TextThreads;
 use actix_web::web;
+use std::io;
 use std::sync::Arc;
 use std::time::Instant;
+use vastrelay_fleet::State;
+use vastrelay_fleet::decider::Outcome;
 use vastrelay_serving::process::Program;
+use vastrelay_serving::{Model, Replica};
 use vastrelay_store::Store;
 
 /// Most bytes of all larger bodies that are on their way.
@@ -30,9 +35,6 @@ const MOST_BODIES: usize = 256 << 20;
 const MOST_SMALL_BODIES: usize = 64 << 20;
 /// Most bytes that all large answers may grow to together.
 const MOST_ANSWERS: usize = 128 << 20;
-
-/// How long workers may take to end.
-const WORKERS_END: std::time::Duration = std::time::Duration::from_secs(5);
 
 /// What a service does besides answering.
 #[derive(Clone, Debug, Default)]
@@ -51,6 +53,8 @@ pub struct StateOptions {
 pub struct ServiceState {
     /// What can be called.
     pub endpoints: Arc<Endpoints>,
+    /// Changes endpoints.
+    pub control: Control,
     /// Deploys further endpoints.
     pub loader: Arc<Loader>,
     /// Calls, keys, runs and history.
@@ -73,8 +77,11 @@ pub struct ServiceState {
 }
 
 impl ServiceState {
-    /// Returns the parts of a service that has just started and has no endpoints yet.
-    pub fn new(mut loader: Loader, store: Store, reach: Reach, options: StateOptions) -> ServiceState {
+    /// Returns the parts of a service that has just started, and knows the endpoints that are stored.
+    ///
+    /// # Errors
+    /// When the system refuses a thread, or the database cannot be read.
+    pub fn new(mut loader: Loader, store: Store, reach: Reach, options: StateOptions) -> io::Result<ServiceState> {
         let (endpoints, life) = (Arc::new(Endpoints::default()), Life::begin());
         let metrics = Metrics::new(endpoints.clone(), &life, store.lost());
         let records = Arc::new(Records::new(store));
@@ -85,9 +92,12 @@ impl ServiceState {
                 .inspect_err(|error| tracing::error!(%error, "builds cannot be kept; each worker converts its model"))
                 .ok();
         }
-        ServiceState {
+        let loader = Arc::new(loader);
+        let control = Control::begin(&loader, &records, &jobs, &endpoints)?;
+        Ok(ServiceState {
             endpoints,
-            loader: Arc::new(loader),
+            control,
+            loader,
             records,
             jobs,
             life: Arc::new(life),
@@ -103,21 +113,83 @@ impl ServiceState {
             small_bodies: Budget::new(MOST_SMALL_BODIES),
             pace: Pace::new(),
             answers: Budget::new(MOST_ANSWERS),
+        })
+    }
+
+    /// Deploys what an order says, as a caller would, and hears of the endpoint as soon as it has its place; returns when it is ready.
+    ///
+    /// # Errors
+    /// Why it cannot be served, for people.
+    pub async fn deploy(&self, order: &Order, mut has_place: impl FnMut(&Endpoint)) -> Result<Arc<Endpoint>, String> {
+        let change = Change::Deploy {
+            spec: SpecText::of(order),
+            from_release: None,
+            with_pause: false,
+        };
+        let mut changes = self.endpoints.changes();
+        let accepted = self.control.wish(&order.name, &order.by, change).await;
+        let accepted = accepted.map_err(|refused| format!("`{}` cannot be served: {refused:?}", order.name))?;
+        let over = accepted.over();
+        let mut over = std::pin::pin!(over);
+        let mut has_told = false;
+        let outcome = loop {
+            let found = self
+                .endpoints
+                .coming(&order.name)
+                .or_else(|| self.endpoints.get(&order.name).ok());
+            if let Some(endpoint) = found.filter(|_| !has_told) {
+                has_told = true;
+                has_place(&endpoint);
+            }
+            tokio::select! {
+                outcome = &mut over => break outcome,
+                // The sender is the endpoints' own.
+                _ = changes.changed() => {}
+            }
+        };
+        match outcome {
+            Outcome::Reached => self.endpoints.get(&order.name).map_err(|problem| problem.to_string()),
+            Outcome::Replaced { .. } | Outcome::GivenUp { .. } => Err(accepted.text()),
         }
+    }
+
+    /// Waits until an endpoint of an earlier service is no longer being started, and hears of it as soon as it has its place; returns its state.
+    pub async fn wait_for_start(&self, name: &str, mut has_place: impl FnMut(&Endpoint)) -> Option<State> {
+        let mut changes = self.endpoints.changes();
+        let mut has_told = false;
+        loop {
+            let found = self.endpoints.get(name).ok();
+            let mut of_replicas = found.as_ref().map(|endpoint| endpoint.crew.changes());
+            if let Some(endpoint) = found.filter(|_| !has_told) {
+                has_told = true;
+                has_place(&endpoint);
+            }
+            match self.endpoints.state_of(name) {
+                Ok(State::Starting) => {}
+                Ok(state) => return Some(state),
+                Err(_) if self.endpoints.expects_more() => {}
+                Err(_) => return None,
+            }
+            match &mut of_replicas {
+                None => drop(changes.changed().await),
+                Some(replicas) => tokio::select! {
+                    _ = changes.changed() => {}
+                    _ = replicas.changed() => {}
+                },
+            }
+        }
+    }
+
+    /// Serves a replica of this process, without the control plane.
+    pub fn serve(&self, name: &str, model: Arc<Model>, replica: Replica) {
+        let endpoint = Endpoint::new(name, 1, model, replica.plan.clone());
+        endpoint.crew.place(replica);
+        self.endpoints.put(Arc::new(endpoint));
     }
 
     /// Returns whether prompts and answers of an endpoint's calls are kept.
     pub(crate) fn keeps_texts(&self, endpoint: &Endpoint) -> bool {
         endpoint.manner.said.keeps_texts.unwrap_or(self.options.keeps_texts)
-    }
-
-    /// Returns what starts parked endpoints.
-    pub(crate) fn rouser(&self) -> Rouser {
-        Rouser {
-            endpoints: self.endpoints.clone(),
-            loader: self.loader.clone(),
-            records: self.records.clone(),
-        }
     }
 
     /// Returns a code that begins one session of the console for the service's own user.
@@ -130,10 +202,7 @@ impl ServiceState {
 
     /// Ends all workers.
     pub fn end_workers(&self) {
-        self.endpoints.all().iter().for_each(|endpoint| endpoint.crew.let_go());
-        if let Some(workers) = &self.loader.workers {
-            workers.wait_for_end(WORKERS_END);
-        }
+        self.control.end();
     }
 
     /// Lends its parts to handlers.
@@ -149,6 +218,6 @@ impl ServiceState {
             .app_data(web::Data::from(self.jobs.clone()))
             .app_data(web::Data::from(self.text_threads.clone()))
             .app_data(web::Data::from(self.limits.clone()))
-            .app_data(web::Data::new(self.rouser()));
+            .app_data(web::Data::new(self.control.clone()));
     }
 }

@@ -1,11 +1,12 @@
 //! Templates and tokens, without generating: what would the model get, how long is it, what do these ids say?
 
+use crate::control::Control;
 use crate::endpoint::Endpoint;
 use crate::endpoints::Endpoints;
 use crate::guard::limits::KeyLimits;
 use crate::guard::{Body, Caller};
+use crate::lease::Lease;
 use crate::openai::{Rendered, check_bytes};
-use crate::park::Rouser;
 use crate::problem::Problem;
 use crate::sight::Sight;
 use crate::text_threads::{Renderer, TextThreads};
@@ -21,7 +22,12 @@ use vastrelay_wire::text::{
 };
 
 /// The parts of the service that are used here.
-type Parts = (web::Data<Rouser>, web::Data<TextThreads>, web::Data<KeyLimits>);
+type Parts = (
+    web::Data<Control>,
+    web::Data<Endpoints>,
+    web::Data<TextThreads>,
+    web::Data<KeyLimits>,
+);
 
 /// `POST /text/render`: a conversation in the words of the model's template, before it is sent.
 ///
@@ -124,8 +130,8 @@ struct Seen<'a> {
 }
 
 impl Seen<'_> {
-    fn called(&self, model: &str) -> Result<Arc<Endpoint>, Problem> {
-        let endpoint = self.endpoints.called(model, self.sight)?;
+    fn called(&self, model: &str) -> Result<Lease, Problem> {
+        let endpoint = self.endpoints.called(model, self.sight, "text work")?;
         endpoint.touch();
         Ok(endpoint)
     }
@@ -134,7 +140,7 @@ impl Seen<'_> {
 /// Reads a request, answers it on a thread for text, and puts the answer into JSON there. The limits of the caller's key hold
 /// here as they do for answers.
 async fn answered<T: DeserializeOwned + 'static, A: Serialize + 'static>(
-    (rouser, threads, limits): &Parts,
+    (control, endpoints, threads, limits): &Parts,
     caller: &Caller,
     body: Body,
     answer: fn(&mut Renderer, Seen<'_>, T) -> Result<A, Problem>,
@@ -143,7 +149,7 @@ async fn answered<T: DeserializeOwned + 'static, A: Serialize + 'static>(
     let _permit = key.map(|key| limits.enter(key, Instant::now())).transpose()?;
     let (bytes, body) = (body.len(), Arc::new(body));
     loop {
-        let (endpoints, sight, body) = (rouser.endpoints.clone(), caller.sight(), body.clone());
+        let (endpoints, sight, body) = (endpoints.clone(), caller.sight(), body.clone());
         let work = move |renderer: &mut Renderer| {
             let request = parse_body(&body).map_err(|error| Problem::body(&error))?;
             let seen = Seen {
@@ -155,8 +161,8 @@ async fn answered<T: DeserializeOwned + 'static, A: Serialize + 'static>(
         };
         match threads.run(&caller.key_share().id, bytes, work).await? {
             Ok(json) => return Ok(HttpResponse::Ok().content_type("application/json").body(json)),
-            Err(problem) => match problem.is_parked() {
-                Some(parked) => rouser.rouse(parked, caller.name()).await?,
+            Err(problem) => match problem.is_waited_for() {
+                Some(name) => control.wait_for(name, caller.name()).await?,
                 None => return Err(problem),
             },
         }

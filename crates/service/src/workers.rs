@@ -9,8 +9,6 @@ use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
-use vastrelay_fleet::adoption::{Left, heir};
-use vastrelay_serving::assignment::Place;
 use vastrelay_serving::process::{Folder, FolderError, Log, Process, Program};
 use vastrelay_serving::worker::client::{Progress, WorkerError};
 use vastrelay_serving::worker::protocol::Words;
@@ -23,7 +21,7 @@ const SECRET: &str = "worker.secret";
 
 /// How long a worker may take to end that has failed to begin.
 const START_FAILED_LIMIT: Duration = Duration::from_secs(1);
-/// Time between two looks at whether keepers have ended.
+/// Time between two looks at whether workers have ended.
 const LOOK: Duration = Duration::from_millis(5);
 
 /// Why there can be no workers.
@@ -51,12 +49,12 @@ pub struct Workers {
     pub(crate) hang_after: Duration,
     /// How long a worker waits for another service when this one is gone.
     stay: Duration,
-    /// Workers of a service that is gone, which nobody has taken over yet.
-    found: Mutex<Vec<Found>>,
-    /// Processes that do not take orders yet, by the number of their life.
+    /// Workers of a service that is gone, which nobody has taken over yet, by incarnation.
+    found: Mutex<BTreeMap<u64, Found>>,
+    /// Processes that do not take orders yet, by incarnation.
     starting: Mutex<BTreeMap<u64, Process>>,
-    /// The threads that keep replicas alive.
-    keepers: Mutex<Vec<JoinHandle<()>>>,
+    /// The threads of workers' lives.
+    lives: Mutex<Vec<JoinHandle<()>>>,
 }
 
 /// A worker that an earlier service has left.
@@ -81,6 +79,15 @@ pub(crate) struct Stillborn {
     pub last_words: Vec<String>,
 }
 
+impl Stillborn {
+    fn of(why: String) -> Stillborn {
+        Stillborn {
+            why,
+            last_words: Vec::new(),
+        }
+    }
+}
+
 impl Workers {
     /// Returns what starts workers with a program that calls [`vastrelay_serving::worker::serve()`], for a service with this data. Whoever has
     /// something to do and says nothing for longer than `hang_after`, and far longer than its steps take, is taken for hung. When the service is
@@ -100,7 +107,7 @@ impl Workers {
             hang_after,
             stay,
             starting: Mutex::default(),
-            keepers: Mutex::default(),
+            lives: Mutex::default(),
         })
     }
 
@@ -109,7 +116,7 @@ impl Workers {
         self.folder.path()
     }
 
-    /// Starts a worker and waits until it takes orders.
+    /// Starts a worker and waits until it takes orders. It ends at once where it was given up before its process was known.
     ///
     /// # Errors
     /// When it does not come so far, or not within the limit.
@@ -119,16 +126,16 @@ impl Workers {
         words: Words,
         limit: Option<Duration>,
         heard: impl FnMut(Progress) + Send + 'static,
+        given_up: &dyn Fn() -> bool,
     ) -> Result<Running, Stillborn> {
         let name = duty.incarnation.to_string();
         let started = self.program.start(&self.folder, &name, duty.assignment.path());
-        let (process, socket, mut log) = started.map_err(|error| Stillborn {
-            why: format!("its worker cannot be started: {error}"),
-            last_words: Vec::new(),
-        })?;
+        let (process, socket, mut log) =
+            started.map_err(|error| Stillborn::of(format!("its worker cannot be started: {error}")))?;
         let incarnation = duty.incarnation;
-        if let Ok(process) = Process::of(process.id) {
-            self.starting().insert(incarnation, process);
+        self.is_starting(incarnation, process.id);
+        if given_up() {
+            process.kill();
         }
         let patience = Patience::with(process.id, limit);
         let begun = Connection::open(socket, &self.secret);
@@ -154,88 +161,98 @@ impl Workers {
         }
     }
 
-    /// Looks for workers that an earlier service has left, which takes some seconds where one does not answer.
-    pub fn find(&self) {
-        let found = self.folder.names().into_iter();
-        let found = found.filter_map(|name| found_under(&self.folder, name, &self.secret));
-        let found: Vec<Found> = found.collect();
-        *self.found.lock().unwrap_or_else(PoisonError::into_inner) = found;
-    }
-
-    /// Returns the threads of the processor that a worker has that was found for an endpoint; nothing where there is none.
-    pub(crate) fn threads_left(&self, endpoint: &str) -> Option<usize> {
-        let found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
-        let duties = found.iter().filter_map(|found| found.connection.welcome.duty.as_ref());
-        let of_it = duties.filter(|duty| duty.endpoint == endpoint);
-        let latest = of_it.max_by_key(|duty| duty.incarnation)?;
-        match latest.assignment.place {
-            Place::Cpu { threads, .. } => Some(threads),
-            Place::Simulated { .. } => None,
+    /// Looks for workers that an earlier service has left, and returns them; this takes some seconds where one does not answer.
+    pub(crate) fn find(&self) -> Vec<Duty> {
+        let names = self.folder.names().into_iter();
+        let found = names.filter_map(|name| found_under(&self.folder, name, &self.secret));
+        let mut duties = Vec::new();
+        for found in found {
+            match found.connection.welcome.duty.clone() {
+                Some(duty) => {
+                    self.found().insert(duty.incarnation, found);
+                    duties.push(duty);
+                }
+                // It was never told what to be.
+                None => self.end(found),
+            }
         }
+        duties
     }
 
-    /// Takes over a worker that was found, where one has the same duty; returns it with the number of its life.
+    /// Returns the highest number of a worker that an earlier service has left, whether it answers or not.
+    pub(crate) fn last_left(&self) -> u64 {
+        let names = self.folder.names().into_iter();
+        names.filter_map(|name| name.parse().ok()).max().unwrap_or(0)
+    }
+
+    /// Takes over a worker that was found.
+    ///
+    /// # Errors
+    /// When it is no more, or cannot be taken over; nothing is left of it then.
     pub(crate) fn take_over(
         &self,
-        duty: &Duty,
+        incarnation: u64,
+        endpoint: &str,
         heard: impl FnMut(Progress) + Send + 'static,
-    ) -> Option<(Running, u64)> {
-        let mut found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
-        let left = |found: &Found| {
-            let left = found.connection.welcome.duty.as_ref();
-            Left {
-                is_wanted: left.is_some_and(|left| left.is_that_of(duty)),
-                incarnation: left.map_or(0, |left| left.incarnation),
-            }
-        };
+    ) -> Result<Running, Stillborn> {
+        let found = self.found().remove(&incarnation);
         let Found {
             name,
             process,
             connection,
-        } = heir(found.iter().map(left)).map(|place| found.swap_remove(place))?;
-        drop(found);
-        let incarnation = connection.welcome.duty.as_ref()?.incarnation;
+        } = found.ok_or_else(|| Stillborn::of("the worker of the earlier service is no more".into()))?;
         let program = connection.welcome.program.clone();
         let log = match self.folder.log(&name).and_then(Log::at_end) {
             Ok(log) => log,
             Err(error) => {
-                tracing::warn!(endpoint = duty.endpoint, %error, "a worker was ended, as its log cannot be read");
                 self.end(Found {
                     name,
                     process,
                     connection,
                 });
-                return None;
+                return Err(Stillborn::of(format!("its log cannot be read: {error}")));
             }
         };
-        match connection.adopt(heard) {
+        self.is_starting(incarnation, process.id);
+        let adopted = connection.adopt(heard);
+        self.starting().remove(&incarnation);
+        match adopted {
             Ok(engine) => {
-                tracing::info!(
-                    endpoint = duty.endpoint,
-                    replica = duty.replica,
-                    incarnation,
-                    program,
-                    "took over a worker"
-                );
-                Some((Running { process, engine, log }, incarnation))
+                tracing::info!(endpoint, incarnation, program, "took over a worker");
+                Ok(Running { process, engine, log })
             }
             Err(error) => {
-                tracing::warn!(endpoint = duty.endpoint, %error, "a worker could not be taken over");
+                tracing::warn!(endpoint, %error, "a worker could not be taken over");
                 process.finish(Duration::ZERO);
                 self.folder.remove(&name);
-                None
+                Err(Stillborn::of(error.to_string()))
             }
         }
     }
 
-    /// Ends the workers that nobody has taken over.
-    pub fn end_leftover(&self) {
-        for left in std::mem::take(&mut *self.found.lock().unwrap_or_else(PoisonError::into_inner)) {
+    /// Ends a worker that was found and that nobody has taken over; returns whether there was one.
+    pub(crate) fn end_found(&self, incarnation: u64) -> bool {
+        let found = self.found().remove(&incarnation);
+        let is_there = found.is_some();
+        if let Some(found) = found {
             tracing::info!(
-                worker = left.name,
+                worker = found.name,
                 "ended a worker of an earlier service; no endpoint uses it"
             );
-            self.end(left);
+            self.end(found);
+        }
+        is_there
+    }
+
+    /// Ends a worker at once that does not take orders yet.
+    pub(crate) fn kill_starting(&self, incarnation: u64) {
+        self.starting().get(&incarnation).into_iter().for_each(Process::kill);
+    }
+
+    /// Notes the process of a worker that does not take orders yet.
+    fn is_starting(&self, incarnation: u64, process: u32) {
+        if let Ok(process) = Process::of(process) {
+            self.starting().insert(incarnation, process);
         }
     }
 
@@ -246,15 +263,15 @@ impl Workers {
         self.folder.remove(&found.name);
     }
 
-    /// Runs what keeps a replica alive.
+    /// Runs the life of a worker on a separate thread.
     ///
     /// # Errors
     /// When the system refuses a thread.
-    pub(crate) fn keep(&self, keeper: impl FnOnce() + Send + 'static) -> std::io::Result<()> {
-        let thread = std::thread::Builder::new().name("keeper".into()).spawn(keeper)?;
-        let mut keepers = self.keepers.lock().unwrap_or_else(PoisonError::into_inner);
-        keepers.retain(|keeper| !keeper.is_finished());
-        keepers.push(thread);
+    pub(crate) fn run_life(&self, life: impl FnOnce() + Send + 'static) -> std::io::Result<()> {
+        let thread = std::thread::Builder::new().name("worker".into()).spawn(life)?;
+        let mut lives = self.lives.lock().unwrap_or_else(PoisonError::into_inner);
+        lives.retain(|life| !life.is_finished());
+        lives.push(thread);
         Ok(())
     }
 
@@ -262,11 +279,15 @@ impl Workers {
         self.starting.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Waits until all workers are gone whose endpoints were let go, for so long at most. Those that do not take orders yet end at once.
+    fn found(&self) -> MutexGuard<'_, BTreeMap<u64, Found>> {
+        self.found.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Waits until all workers are gone, for so long at most. The ones that do not take orders yet end at once.
     pub(crate) fn wait_for_end(&self, patience: Duration) {
         self.starting().values().for_each(Process::kill);
         let until = Instant::now() + patience;
-        let all = || self.keepers.lock().unwrap_or_else(PoisonError::into_inner);
+        let all = || self.lives.lock().unwrap_or_else(PoisonError::into_inner);
         while Instant::now() < until && !all().iter().all(JoinHandle::is_finished) {
             std::thread::sleep(LOOK);
         }

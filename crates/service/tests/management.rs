@@ -135,39 +135,6 @@ async fn devices_tell_who_holds_what_and_add_up() {
     let parts = ["weights", "workspace", "process", "kv_reserved"].map(|part| bytes(&owner[part]));
     let all = parts.iter().sum::<u64>() + bytes(&place["others"]) + bytes(&place["free"]);
     assert_eq!(all, bytes(&device["memory"]));
-    service.call(Method::DELETE, "/manage/endpoints/pierdesk", None).await;
-    // Its memory belongs to a replica that goes, until that is gone.
-    let place = service.get("/manage/devices").await.1[0]["places"][0].take();
-    assert_eq!(place["owners"], json!([]));
-    assert_eq!(bytes(&place["changing"]) + bytes(&place["free"]), 1 << 30, "{place}");
-}
-
-#[tokio::test]
-async fn an_endpoint_that_is_removed_is_gone_with_its_series() {
-    let service = Service::start();
-    let scrape = async || {
-        reqwest::get(format!("{}/metrics", service.url))
-            .await
-            .unwrap()
-            .text()
-            .await
-            .unwrap()
-    };
-    assert!(scrape().await.contains("endpoint=\"pierdesk\""));
-    let (status, last) = service.call(Method::DELETE, "/manage/endpoints/pierdesk", None).await;
-    assert_eq!((status, &last["name"]), (200, &json!("pierdesk")));
-    assert!(!scrape().await.contains("endpoint=\"pierdesk\""));
-    let (status, gone) = service.call(Method::DELETE, "/manage/endpoints/pierdesk", None).await;
-    assert_eq!(
-        (status, message(&gone)),
-        (404, "there is no endpoint `pierdesk`; endpoints here: none")
-    );
-    for path in ["steps", "history"] {
-        let path = format!("/manage/endpoints/pierdesk/{path}");
-        assert_eq!(service.get(&path).await.0, 404, "{path}");
-    }
-    assert_eq!(service.get("/v1/models").await.1["data"], json!([]));
-    assert_eq!(service.get("/health/ready").await.0, 200);
 }
 
 #[tokio::test]

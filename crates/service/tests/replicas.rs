@@ -62,7 +62,7 @@ impl World {
 
     /// Returns a replica, and its count of tokens.
     fn replica(&self, number: u32, incarnation: u64, failure: Option<&str>) -> (Replica, Arc<AtomicU64>) {
-        let replica = Replica::load("pierdesk", &self.model, &demo::folder(), &self.settings).unwrap();
+        let replica = Replica::load(&self.model, &demo::folder(), &self.settings).unwrap();
         let tokens = Arc::new(AtomicU64::new(0));
         let generate = Said {
             limits: replica.generate.limits().clone(),

@@ -25,7 +25,7 @@ fn main() {
     let model = Model::open(&path).expect("the demo's shape");
     let turns = tempfile::tempdir().expect("a folder for turns");
     let settings = settings(Device::simulated(profile(), turns.path()));
-    let alone = Replica::load("alone", &model, &path, &settings).expect("it fits");
+    let alone = Replica::load(&model, &path, &settings).expect("it fits");
     let runtime = Runtime::new().expect("a runtime");
     let gaps = runtime.block_on(gaps(&alone));
     let (median, predicted) = (gaps[gaps.len() / 2], predicted(&model, &path, &settings));
@@ -36,7 +36,7 @@ fn main() {
         median / predicted
     );
     let rate_alone = runtime.block_on(rate(&alone));
-    let beside = Replica::load("beside", &model, &path, &settings).expect("both fit");
+    let beside = Replica::load(&model, &path, &settings).expect("both fit");
     let (first, second) = runtime.block_on(async { tokio::join!(rate(&alone), rate(&beside)) });
     println!(
         "tokens/s alone {rate_alone:.1}; both busy {first:.1} and {second:.1}: {:.3} and {:.3} of that (aim 0.5)",

@@ -116,6 +116,23 @@ impl Assignment {
         Path::new(&self.path)
     }
 
+    /// Returns what tells its workers from those of others, whatever room they found: they have the same weights, limits and devices.
+    ///
+    /// # Panics
+    /// Never: an assignment can be written as JSON.
+    pub fn worker(&self) -> String {
+        let mut plain = self.clone();
+        plain.limits.pools.clear();
+        match &mut plain.place {
+            Place::Cpu { threads, checked, .. } => (*threads, *checked) = (0, None),
+            Place::Simulated { memory, turns, .. } => {
+                *memory = MemoryReport::default();
+                turns.clear();
+            }
+        }
+        serde_json::to_string(&plain).expect("an assignment can be written")
+    }
+
     /// Returns what tells apart the keys and values of different weights, kernels and precisions.
     pub fn build(&self) -> String {
         let Precisions { weights, kv } = self.precisions;

@@ -1,4 +1,4 @@
-//! Devices of one kind, and which endpoint holds how much of their memory and cores.
+//! Devices of one kind: their memory, their cores, and the memory of replicas that the system has not given yet.
 
 use crate::cores::Cores;
 use std::fmt;
@@ -6,8 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use vastrelay_fleet::CoreShare;
-use vastrelay_fleet::cores::{CoreLedger, CoreWish, NoCores};
-use vastrelay_fleet::ledger::{self, Holding, Ledger, Read};
+use vastrelay_fleet::cores::CoreLedger;
 use vastrelay_planner::amounts::bytes;
 use vastrelay_planner::{DeviceProfile, Hardware, Usual};
 
@@ -26,68 +25,76 @@ struct Inner {
     turns: PathBuf,
     /// Returns the bytes of one device that are available to any program now.
     available: Box<dyn Fn() -> usize + Send + Sync>,
-    /// The holdings of replicas, with their bytes that lie in memory.
-    held: Mutex<Ledger<Arc<AtomicUsize>>>,
-    /// The processor's cores, and who holds them.
-    cores: Option<(Cores, Mutex<CoreLedger>)>,
+    /// Memory of replicas, which the system gives by and by.
+    reserved: Mutex<Vec<Weak<Reserved>>>,
+    /// The processor's cores.
+    cores: Option<Cores>,
 }
 
-/// What a replica holds of the processor's cores, given back when it is dropped.
-pub struct HeldCores {
-    device: Device,
-    number: u64,
-    threads: usize,
+/// Memory that a replica has reserved, and the part of it that lies in memory.
+#[derive(Debug)]
+pub struct Reserved {
+    bytes: usize,
+    resident: AtomicUsize,
 }
 
-/// What a replica holds of devices' memory, given back when it is dropped.
-pub struct HeldMemory {
-    device: Device,
-    number: u64,
-    places: Vec<usize>,
-    reads: Option<String>,
-    resident: Arc<AtomicUsize>,
-}
+impl Reserved {
+    /// Returns how many of the bytes lie in memory by now.
+    pub fn resident(&self) -> usize {
+        self.resident.load(Ordering::Relaxed)
+    }
 
-/// Tells whether something is still held of a device, without holding it.
-#[derive(Clone)]
-pub struct Ticket {
-    device: WeakDevice,
-    number: u64,
-}
+    /// Notes that so many bytes lie in memory.
+    pub fn lies_in_memory(&self, bytes: usize) {
+        self.resident.store(bytes, Ordering::Relaxed);
+    }
 
-impl Ticket {
-    /// Returns whether it is.
-    pub fn is_held(&self) -> bool {
-        let device = self.device.upgrade();
-        device.is_some_and(|device| device.lock().is_held(self.number))
+    /// Notes that the system has given so many more bytes.
+    pub fn given(&self, bytes: usize) {
+        self.resident.fetch_add(bytes, Ordering::Relaxed);
     }
 }
 
-/// What devices have to give: of each, what the fullest of them has.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Room {
-    /// Bytes that no replica holds.
-    pub free: usize,
-    /// Bytes of what is to be read that others hold already.
-    pub there: usize,
-    /// Bytes that are available now: other programs may use more than the device's own replicas.
-    pub available: usize,
-    /// Who holds the others.
-    pub holders: Holders,
+/// The cores of a replica.
+#[derive(Debug)]
+pub struct ReplicaCores {
+    threads: usize,
+    share: Mutex<CoreShare>,
 }
 
-/// What a plan takes of each of its devices.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Take {
-    /// Bytes of its own.
-    pub own: usize,
-    /// Bytes that others may read, too.
-    pub read: usize,
+impl ReplicaCores {
+    /// Returns the cores of a replica with so many threads, each of which has a core of its own as far as is known.
+    pub fn new(threads: usize) -> ReplicaCores {
+        ReplicaCores {
+            threads,
+            share: Mutex::new(CoreShare::whole(threads)),
+        }
+    }
+
+    /// Returns the threads that its replica computes with.
+    pub fn threads(&self) -> usize {
+        self.threads
+    }
+
+    /// Returns its part of the cores now: what nobody has named is shared.
+    pub fn share(&self) -> CoreShare {
+        *self.share.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Says what its part of the cores is from now on.
+    pub fn set_share(&self, share: CoreShare) {
+        *self.share.lock().unwrap_or_else(PoisonError::into_inner) = share;
+    }
+
+    /// Returns whether each of its threads has a core of its own now.
+    pub fn are_its_own(&self) -> bool {
+        self.share() >= CoreShare::whole(self.threads)
+    }
 }
 
 /// Who holds a device's memory, for people.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Holders(Vec<(String, usize)>);
+pub struct Holders(pub Vec<(String, usize)>);
 
 /// A reference that does not keep a device alive.
 #[derive(Clone)]
@@ -117,11 +124,6 @@ impl Device {
         self.0.usual
     }
 
-    /// Returns the bytes that replicas hold of one of the devices, also those that come or go.
-    pub fn held_of(&self, place: usize) -> usize {
-        self.lock().taken_of(place)
-    }
-
     /// Returns this machine's processor, with so many bytes of memory and these cores; `available` returns the bytes that any program may take now.
     pub fn cpu(total: usize, cores: Cores, available: impl Fn() -> usize + Send + Sync + 'static) -> Device {
         Device::cpu_with(total, None, cores, available)
@@ -134,7 +136,6 @@ impl Device {
         cores: Cores,
         available: impl Fn() -> usize + Send + Sync + 'static,
     ) -> Device {
-        let ledger = CoreLedger::new(cores.most, cores.usual(1));
         let inner = Inner {
             name: "cpu".into(),
             profile: None,
@@ -143,8 +144,8 @@ impl Device {
             usual: Usual::on_cpu(total, reserve),
             turns: PathBuf::new(),
             available: Box::new(available),
-            held: Mutex::new(Ledger::new(1, total)),
-            cores: Some((cores, Mutex::new(ledger))),
+            reserved: Mutex::default(),
+            cores: Some(cores),
         };
         Device(Arc::new(inner))
     }
@@ -160,7 +161,7 @@ impl Device {
             count,
             turns: turns.to_owned(),
             available: Box::new(|| usize::MAX),
-            held: Mutex::new(Ledger::new(count, total)),
+            reserved: Mutex::default(),
             cores: None,
         }))
     }
@@ -197,155 +198,63 @@ impl Device {
 
     /// Returns the processor's cores; simulated devices have none.
     pub fn cores(&self) -> Option<Cores> {
-        self.0.cores.as_ref().map(|(cores, _)| *cores)
+        self.0.cores
     }
 
-    /// Holds cores of the processor; nothing on simulated devices, which have none.
+    /// Returns the ledger of its cores, of which nobody holds any; simulated devices have none.
+    pub fn core_ledger(&self) -> Option<CoreLedger> {
+        self.cores().map(|cores| CoreLedger::new(cores.most, cores.usual(1)))
+    }
+
+    /// Reserves bytes for a replica, of which some are `there` already because others read them.
     ///
     /// # Errors
-    /// When there are not so many, or the others could not go on with what is left.
-    pub fn hold_cores(&self, endpoint: &str, wish: CoreWish) -> Result<Option<HeldCores>, NoCores> {
-        let Some((_, ledger)) = &self.0.cores else {
-            return Ok(None);
-        };
-        let grant = ledger
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .take(endpoint, wish)?;
-        Ok(Some(HeldCores {
-            device: self.clone(),
-            number: grant.number,
-            threads: grant.threads,
-        }))
-    }
-
-    /// Plans with the room there is on so many of them, those that have most, and holds what the plan takes of each, before anybody else
-    /// plans. `plan` returns how many bytes that is, and what it reads that others may read, too, whose bytes are among them.
-    ///
-    /// # Errors
-    /// The plan's own.
-    ///
-    /// # Panics
-    /// When there are not so many, or the plan takes more than is free.
-    pub fn hold<T, E>(
-        &self,
-        endpoint: &str,
-        count: usize,
-        reads: Option<&str>,
-        plan: impl FnOnce(Room) -> Result<(Take, T), E>,
-    ) -> Result<(HeldMemory, T), E> {
-        let mut held = self.lock();
-        let ledger::Room {
-            places,
-            free,
-            there,
-            holders,
-        } = held
-            .room(count, reads)
-            .unwrap_or_else(|| panic!("there are {} devices, not {count}", self.count()));
-        // What is reserved and does not lie in memory yet still looks available.
-        let promised: usize = held.holdings().map(promised).sum();
-        let room = Room {
-            free,
-            there,
-            available: (self.0.available)().saturating_sub(promised),
-            holders: Holders(holders),
-        };
-        let (Take { own, read }, made) = plan(room)?;
-        let resident = Arc::new(AtomicUsize::new(0));
-        let read = reads.map(|what| Read {
-            what: what.to_owned(),
-            bytes: read,
-        });
-        let number = held
-            .hold(endpoint, &places, own, read, resident.clone())
-            .unwrap_or_else(|error| panic!("a plan takes more than it was told: {error}"));
-        let device = self.clone();
-        Ok((
-            HeldMemory {
-                device,
-                number,
-                places,
-                reads: reads.map(str::to_owned),
-                resident,
-            },
-            made,
-        ))
-    }
-
-    fn lock(&self) -> MutexGuard<'_, Ledger<Arc<AtomicUsize>>> {
-        self.0.held.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-}
-
-/// Returns the bytes of a holding that do not lie in memory yet.
-fn promised(holding: &Holding<Arc<AtomicUsize>>) -> usize {
-    holding.all().saturating_sub(holding.with.load(Ordering::Relaxed))
-}
-
-impl HeldMemory {
-    /// Returns the numbers of its devices, from 0 on.
-    pub fn places(&self) -> &[usize] {
-        &self.places
-    }
-
-    /// Returns what tells how long it is held.
-    pub fn ticket(&self) -> Ticket {
-        Ticket {
-            device: self.device.downgrade(),
-            number: self.number,
+    /// The bytes that are available now, when they do not suffice: other programs may use more than the device's own replicas, and what is
+    /// reserved and does not lie in memory yet still looks available.
+    pub fn reserve(&self, bytes: usize, there: usize) -> Result<Arc<Reserved>, usize> {
+        let mut reserved = self.reserved();
+        reserved.retain(|reserved| reserved.strong_count() > 0);
+        let promised: usize = reserved
+            .iter()
+            .filter_map(Weak::upgrade)
+            .map(|one| one.promised())
+            .sum();
+        let available = (self.0.available)().saturating_sub(promised);
+        if bytes.saturating_sub(there) > available {
+            return Err(available);
         }
+        Ok(Reserved::add(&mut reserved, bytes))
     }
 
-    /// Returns what it reads that others may read, too.
-    pub fn reads(&self) -> Option<&str> {
-        self.reads.as_deref()
+    /// Reserves bytes for a replica whose worker has them already.
+    pub fn reserve_anyway(&self, bytes: usize) -> Arc<Reserved> {
+        Reserved::add(&mut self.reserved(), bytes)
     }
 
-    /// Returns the files of its devices' turns, always in the same order; see [`crate::turn::Turn`].
-    pub(crate) fn turns(&self) -> Vec<PathBuf> {
-        let (name, folder) = (self.device.name(), &self.device.0.turns);
-        let of = |place: &usize| std::path::absolute(folder.join(format!("{name}-{place}")));
-        self.places.iter().filter_map(|place| of(place).ok()).collect()
+    /// Returns the files through which replicas on some of the devices take turns, always in the same order; see [`crate::turn::Turn`].
+    pub(crate) fn turns(&self, places: &[usize]) -> Vec<PathBuf> {
+        let of = |place: &usize| std::path::absolute(self.0.turns.join(format!("{}-{place}", self.name())));
+        places.iter().filter_map(|place| of(place).ok()).collect()
     }
 
-    /// Returns the count of its bytes that lie in memory by now, which goes on counting.
-    pub fn resident(&self) -> &Arc<AtomicUsize> {
-        &self.resident
-    }
-}
-
-impl HeldCores {
-    /// Returns the threads that its replica computes with.
-    pub fn threads(&self) -> usize {
-        self.threads
-    }
-
-    /// Returns what its endpoint holds now: what nobody has named is shared with whoever else is there.
-    pub fn share(&self) -> CoreShare {
-        self.ledger().share(self.number)
-    }
-
-    /// Returns whether each of its threads has a core of its own now.
-    pub fn are_its_own(&self) -> bool {
-        self.share() >= CoreShare::whole(self.threads)
-    }
-
-    fn ledger(&self) -> MutexGuard<'_, CoreLedger> {
-        let (_, ledger) = self.device.0.cores.as_ref().expect("a device with cores gave them");
-        ledger.lock().unwrap_or_else(PoisonError::into_inner)
+    fn reserved(&self) -> MutexGuard<'_, Vec<Weak<Reserved>>> {
+        self.0.reserved.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-impl Drop for HeldCores {
-    fn drop(&mut self) {
-        self.ledger().give_back(self.number);
+impl Reserved {
+    fn add(all: &mut Vec<Weak<Reserved>>, bytes: usize) -> Arc<Reserved> {
+        let one = Arc::new(Reserved {
+            bytes,
+            resident: AtomicUsize::new(0),
+        });
+        all.push(Arc::downgrade(&one));
+        one
     }
-}
 
-impl Drop for HeldMemory {
-    fn drop(&mut self) {
-        self.device.lock().give_back(self.number);
+    /// Returns the bytes that do not lie in memory yet.
+    fn promised(&self) -> usize {
+        self.bytes.saturating_sub(self.resident())
     }
 }
 
@@ -380,100 +289,34 @@ impl fmt::Display for Holders {
 mod tests {
     use super::*;
 
-    fn own(own: usize) -> Take {
-        Take { own, read: 0 }
-    }
-
-    #[test]
-    fn what_endpoints_hold_adds_up_and_is_given_back() {
-        let device = Device::cpu(100, Cores::of_machine(2), || usize::MAX);
-        let take = |endpoint: &str, wanted: usize| {
-            device.hold(endpoint, 1, None, |room| {
-                if wanted <= room.free {
-                    Ok((own(wanted), ()))
-                } else {
-                    Err((room.free, room.holders.to_string()))
-                }
-            })
-        };
-        let (first, ()) = take("a", 60).unwrap();
-        let ticket = first.ticket();
-        assert_eq!(take("b", 50).err().unwrap(), (40, "`a` 60 B".to_owned()));
-        let _second = take("b", 40).unwrap();
-        assert!(ticket.is_held());
-        drop(first);
-        assert!(!ticket.is_held());
-        assert!(take("c", 60).is_ok());
-    }
-
-    #[test]
-    fn replicas_are_placed_where_there_is_most_room() {
-        let profile = DeviceProfile::shipped().remove(0);
-        let device = Device::simulated(DeviceProfile { count: 3, ..profile }, Path::new("turns"));
-        let take = |endpoint: &str, count: usize| {
-            let held = device.hold(endpoint, count, None, |room| Ok::<_, ()>((own(100), room.free)));
-            held.unwrap()
-        };
-        let (first, free) = take("a", 2);
-        assert_eq!((first.places.clone(), free), (vec![0, 1], device.total()));
-        let (second, free) = take("b", 2);
-        assert_eq!((second.places.clone(), free), (vec![0, 2], device.total() - 100));
-        drop(first);
-        let (third, free) = take("c", 1);
-        assert_eq!((third.places.clone(), free), (vec![1], device.total()));
-        let names = |held: &HeldMemory| -> Vec<PathBuf> {
-            let turns = held.turns().into_iter();
-            turns.map(|turn| turn.file_name().unwrap().into()).collect()
-        };
-        assert_eq!(names(&second), ["sim-24g-0", "sim-24g-2"].map(PathBuf::from));
-        assert_eq!(names(&third), ["sim-24g-1"].map(PathBuf::from));
-    }
-
     #[test]
     fn what_is_promised_and_not_in_memory_yet_is_not_available() {
         let device = Device::cpu(1000, Cores::of_machine(2), || 500);
-        let available = || {
-            let looked = device.hold("b", 1, None, |room| Err::<(Take, ()), usize>(room.available));
-            looked.err().unwrap()
-        };
+        let available = || device.reserve(usize::MAX, 0).unwrap_err();
         assert_eq!(available(), 500);
-        let (held, ()) = device.hold("a", 1, None, |_| Ok::<_, ()>((own(200), ()))).unwrap();
+        let held = device.reserve(200, 0).unwrap();
         assert_eq!(available(), 300);
-        held.resident().store(150, Ordering::Relaxed);
+        held.lies_in_memory(150);
         assert_eq!(available(), 450);
+        assert_eq!(device.reserve(451, 0).unwrap_err(), 450);
+        let beside = device.reserve(451, 1).unwrap();
+        assert_eq!(available(), 0);
+        drop((held, beside));
+        assert_eq!(available(), 500);
+        let adopted = device.reserve_anyway(600);
+        assert_eq!(available(), 0);
+        adopted.given(400);
+        assert_eq!(available(), 300);
     }
 
     #[test]
-    fn what_two_read_is_held_once() {
-        let device = Device::cpu(100, Cores::of_machine(2), || usize::MAX);
-        let take = |endpoint: &str| {
-            let read = Take { own: 20, read: 50 };
-            device.hold(endpoint, 1, Some("build"), |room| {
-                Ok::<_, ()>((read, (room.free, room.there)))
-            })
-        };
-        let (first, room) = take("a").unwrap();
-        assert_eq!(room, (100, 0));
-        let (_second, room) = take("b").unwrap();
-        assert_eq!(room, (30, 50));
-        drop(first);
-        assert_eq!(take("c").unwrap().1, (30, 50));
-    }
-
-    #[test]
-    fn cores_are_shared_by_those_who_name_none() {
-        let device = Device::cpu(100, Cores::of_machine(2), || usize::MAX);
-        let free = CoreWish::Free { least: 1, most: 1 };
-        let first = device.hold_cores("a", free).unwrap().unwrap();
-        assert!(first.are_its_own());
-        let second = device.hold_cores("b", free).unwrap().unwrap();
-        assert!(first.are_its_own() && second.are_its_own(), "there is one for each");
-        let third = device.hold_cores("c", free).unwrap().unwrap();
-        assert!(!first.are_its_own() && !third.are_its_own());
-        drop(third);
-        assert!(first.are_its_own());
+    fn replicas_take_turns_through_the_files_of_their_devices() {
         let profile = DeviceProfile::shipped().remove(0);
-        let simulated = Device::simulated(profile, Path::new("turns"));
-        assert!(simulated.hold_cores("a", free).unwrap().is_none());
+        let device = Device::simulated(profile, Path::new("turns"));
+        let turns = device.turns(&[0, 2]);
+        let names: Vec<_> = turns.iter().map(|turn| turn.file_name().unwrap()).collect();
+        assert_eq!(names, ["sim-24g-0", "sim-24g-2"]);
+        assert!(turns.iter().all(|turn| turn.is_absolute()));
+        assert!(device.core_ledger().is_none());
     }
 }

@@ -3,6 +3,7 @@
 use crate::device::Holders;
 use std::path::PathBuf;
 use vastrelay_fleet::cores::NoCores;
+use vastrelay_fleet::decider::{About, Failure};
 use vastrelay_planner::amounts::bytes;
 use vastrelay_planner::{DoesNotFit, WhyNot};
 use vastrelay_text::TextError;
@@ -62,6 +63,9 @@ pub enum LoadError {
     /// The system refuses a thread.
     #[error("the system refuses a thread: {0}")]
     Thread(std::io::Error),
+    /// The memory or the cores, as far as other endpoints have left some.
+    #[error("{0}")]
+    Full(String),
     /// A setting that cannot be.
     #[error("{text}")]
     Setting {
@@ -76,9 +80,6 @@ pub enum LoadError {
     /// The worker of a replica did not start.
     #[error("{0}")]
     NotStarted(String),
-    /// None of the devices has room.
-    #[error("none of its devices has room: {}", all(.0))]
-    NoRoom(Vec<LoadError>),
 }
 
 impl LoadError {
@@ -90,15 +91,23 @@ impl LoadError {
                 | LoadError::Available { .. }
                 | LoadError::Cores(_)
                 | LoadError::Devices { .. }
-                | LoadError::NoRoom(_)
+                | LoadError::Full(_)
         )
     }
-}
 
-/// Returns all of several reasons.
-fn all(errors: &[LoadError]) -> String {
-    let each: Vec<String> = errors.iter().map(ToString::to_string).collect();
-    each.join("; ")
+    /// Returns it as the decider of endpoints takes it: with the part of a spec that it is about.
+    pub fn failure(&self) -> Failure {
+        let about = match self {
+            LoadError::Setting { key, .. } => About::Spec((*key).into()),
+            LoadError::Cores(_) => About::Room("device.cores".into()),
+            error if error.is_for_want_of_room() => About::Room("device.profile".into()),
+            LoadError::NotStarted(_) => About::Worker,
+            LoadError::Thread(_) => About::Other,
+            _ => About::Spec("model".into()),
+        };
+        let why = self.to_string();
+        Failure { why, about }
+    }
 }
 
 /// Says who else holds memory, where anybody does.

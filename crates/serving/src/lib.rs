@@ -6,7 +6,7 @@
 //! | [`build`] | how is a model converted once, ahead of time? |
 //! | [`cores`] | which cores may replicas use? |
 //! | [`cpu`] | what is this machine's processor, for a model that is to fit? |
-//! | [`device`] | what is a device, and who holds how much of it? |
+//! | [`device`] | what is a device, and how much memory does it have free? |
 //! | [`devices`] | which devices are there? |
 //! | [`error`] | why can something not be loaded? |
 //! | [`generate`] | how does a request reach whatever runs it? |
@@ -16,6 +16,7 @@
 //! | [`process`] | how does a process of our own begin, and what does it leave? |
 //! | [`quality`] | what does a precision cost? |
 //! | [`replica`] | how do weights become something that answers? |
+//! | [`sizing`] | how large is a replica that has no place yet? |
 //! | `touch` | when does the system give the memory that is reserved? |
 //! | [`turn`] | who computes next on a device? |
 //! | [`worker`] | how does a replica run in a process of its own? |
@@ -36,6 +37,7 @@ pub mod phase;
 pub mod process;
 pub mod quality;
 pub mod replica;
+pub mod sizing;
 mod touch;
 pub mod turn;
 pub mod worker;
@@ -49,6 +51,7 @@ pub use generate::Generate;
 pub use model::{Model, Models};
 pub use origin::Origin;
 pub use replica::{Plan, Replica, ReplicaSettings};
+pub use sizing::Sizing;
 pub use vastrelay_engine::PAGE_TOKENS;
 pub use vastrelay_fleet::cores::CoreWish;
 pub use vastrelay_kernels::Isa;

@@ -1,27 +1,24 @@
 //! From weights to something that answers.
 
-mod simulated;
-
-use crate::assignment::{Assignment, Place};
-use crate::device::{Device, HeldCores, HeldMemory, Take};
+use crate::assignment::Assignment;
+use crate::device::{Device, ReplicaCores, Reserved};
 use crate::error::LoadError;
 use crate::generate::Generate;
 use crate::model::Model;
-use crate::origin::{Origin, Shape};
+use crate::sizing::Sizing;
 use crate::touch::touch;
 use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use std::time::Duration;
 use vastrelay_engine::{Engine, Limits, MemoryReport, PoolLimits};
 use vastrelay_fleet::CoreShare;
 use vastrelay_fleet::cores::CoreWish;
+use vastrelay_fleet::decider::Taken;
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_kernels::reserved::Untouched;
 use vastrelay_kernels::thread_pool::Spinning;
 use vastrelay_planner::{MemoryPlan, PoolPlan, Wish};
-use vastrelay_weights::build::Checked;
 use vastrelay_weights::{ModelDescription, ModelFiles, Precision, Precisions};
 
 /// Maximum sequences in a batch.
@@ -64,7 +61,7 @@ pub struct ReplicaSettings {
 
 impl ReplicaSettings {
     /// Returns what memory is planned for where so much of a device is free, or read by it and held already.
-    fn wish(&self, free: usize, context: usize) -> Wish {
+    pub(crate) fn wish(&self, free: usize, context: usize) -> Wish {
         let device = self.device.total();
         let share = (device as f64 * self.memory_share) as usize;
         Wish {
@@ -76,15 +73,15 @@ impl ReplicaSettings {
         }
     }
 
-    /// Returns what an engine may spend with a plan's memory.
-    fn limits(&self, memory: &MemoryPlan) -> Limits {
+    /// Returns what an engine may spend with these pools.
+    pub(crate) fn limits(&self, context: usize, pools: Vec<PoolLimits>) -> Limits {
         Limits {
             width: self.width,
             step_budget: self.step_budget,
-            context: memory.context,
+            context,
             queue_depth: self.queue_depth,
             queue_wait: self.queue_wait,
-            pools: memory.pools.iter().map(limits_of).collect(),
+            pools,
             prefill_chunk: self.prefill_chunk,
         }
     }
@@ -96,10 +93,12 @@ pub struct Plan {
     pub device: Device,
     /// The arithmetic of its memory.
     pub memory: MemoryPlan,
-    /// Its cores; nothing on simulated devices. They are given back before its memory is.
-    pub cores: Option<HeldCores>,
-    /// Its part of the device's memory.
-    pub held: Arc<HeldMemory>,
+    /// Its cores; nothing on simulated devices.
+    pub cores: Option<ReplicaCores>,
+    /// The memory and cores that it takes.
+    pub taken: Taken,
+    /// Its memory, as far as the system has given it.
+    pub reserved: Arc<Reserved>,
     /// What it will run in.
     pub precisions: Precisions,
     /// Instructions that it will use.
@@ -125,107 +124,6 @@ pub struct Replica {
 }
 
 impl Plan {
-    /// Plans the memory of a model for an endpoint, and holds it. A build is not read whole that is as it was when
-    /// it was `checked`.
-    ///
-    /// # Errors
-    /// When the weights cannot be read or fitted, or a setting cannot be; the text says which and what would work.
-    pub fn new(
-        endpoint: &str,
-        model: &Model,
-        files: &ModelFiles,
-        settings: &ReplicaSettings,
-        checked: Option<&Checked>,
-    ) -> Result<Plan, LoadError> {
-        let description = &model.description;
-        let context = check(settings, description)?;
-        match settings.device.profile() {
-            Some(profile) => simulated::plan(endpoint, model, files, settings, profile, context),
-            None => Plan::on_cpu(endpoint, description, files, settings, checked),
-        }
-    }
-
-    fn on_cpu(
-        endpoint: &str,
-        description: &ModelDescription,
-        files: &ModelFiles,
-        settings: &ReplicaSettings,
-        checked: Option<&Checked>,
-    ) -> Result<Plan, LoadError> {
-        let (path, context) = (files.path(), settings.context.unwrap_or(description.context));
-        let origin = Origin::open(files, description, checked)?;
-        let weights = origin.precision(settings.weights);
-        if matches!(origin, Origin::Build(_)) && settings.weights != Precision::AsStored {
-            return Err(LoadError::Setting {
-                key: "precision.weights",
-                text: format!(
-                    "{} is a build of {weights}; another precision is built from the checkpoint",
-                    path.display(),
-                ),
-            });
-        }
-        let kv = settings.kv.unwrap_or(origin.usual_kv());
-        let device = &settings.device;
-        let cores = device.hold_cores(endpoint, settings.cores).map_err(LoadError::Cores)?;
-        let threads = cores.as_ref().map_or(1, HeldCores::threads);
-        let shape = Shape {
-            weights: settings.weights,
-            kv,
-            split: settings.split,
-            cores: threads,
-            step_budget: settings.step_budget,
-            width: settings.width,
-            context,
-        };
-        let sizes = origin.sizes(description, shape);
-        // Shards have copies of their parts; whoever is whole reads the build's file as it lies, as do others.
-        let reads = match &origin {
-            Origin::Build(build) if settings.split == 1 => Some(build.facts.checksum.clone()),
-            _ => None,
-        };
-        let (held, memory) = device.hold(endpoint, 1, reads.as_deref(), |room| {
-            let wish = settings.wish(room.free.saturating_add(room.there), context);
-            let plan = MemoryPlan::new(&sizes, wish).map_err(|source| LoadError::Memory {
-                folder: path.to_owned(),
-                source,
-                holders: room.holders,
-            })?;
-            let needed = plan.total().saturating_sub(room.there);
-            if needed > room.available {
-                return Err(LoadError::Available {
-                    folder: path.to_owned(),
-                    needed,
-                    available: room.available,
-                });
-            }
-            let read = reads.as_ref().map_or(0, |_| plan.weights);
-            let own = plan.total() - read;
-            Ok((Take { own, read }, plan))
-        })?;
-        Ok(Plan {
-            device: device.clone(),
-            held: Arc::new(held),
-            precisions: Precisions { weights, kv },
-            instructions: settings.isa.name(),
-            cores,
-            assignment: Assignment {
-                path: path.as_os_str().to_owned(),
-                precisions: Precisions {
-                    weights: settings.weights,
-                    kv,
-                },
-                limits: settings.limits(&memory),
-                split: settings.split,
-                place: Place::Cpu {
-                    threads,
-                    isa: settings.isa.name().into(),
-                    checked: origin.checked().cloned(),
-                },
-            },
-            memory,
-        })
-    }
-
     /// Loads the weights and starts their engine in this process.
     ///
     /// # Errors
@@ -246,9 +144,8 @@ impl Plan {
         let (limits, build) = (assignment.limits.clone(), assignment.build());
         let engine = Engine::start(loaded.executor, pieces.clone(), limits, build);
         let replica = self.run_by(Arc::new(engine), taken, untouched);
-        let resident = self.held.resident().clone();
-        let count = move |given| _ = resident.fetch_add(given, Ordering::Relaxed);
-        touch(loaded.untouched, count).map_err(LoadError::Thread)?;
+        let reserved = self.reserved.clone();
+        touch(loaded.untouched, move |given| reserved.given(given)).map_err(LoadError::Thread)?;
         Ok(replica)
     }
 
@@ -256,8 +153,7 @@ impl Plan {
     /// is the endpoint's first one in its first life unless somebody says otherwise.
     pub fn run_by(self: &Arc<Plan>, generate: Arc<dyn Generate>, taken: MemoryReport, untouched: usize) -> Replica {
         let memory = self.memory.clone().with_weights(taken.weights);
-        let resident = memory.total().saturating_sub(untouched);
-        self.held.resident().store(resident, Ordering::Relaxed);
+        self.reserved.lies_in_memory(memory.total().saturating_sub(untouched));
         Replica {
             number: 1,
             incarnation: 1,
@@ -272,17 +168,18 @@ impl Plan {
 impl Plan {
     /// Returns how many of the bytes that it holds lie in memory by now.
     pub fn resident(&self) -> usize {
-        self.held.resident().load(Ordering::Relaxed)
+        self.reserved.resident()
     }
 }
 
 impl Replica {
-    /// Loads the weights of a path and starts their engine in this process, for an endpoint.
+    /// Loads the weights of a path and starts their engine in this process, on a device on which there is nothing else.
     ///
     /// # Errors
-    /// As of [`Plan::new`], and when the weights cannot be run.
-    pub fn load(endpoint: &str, model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
-        Arc::new(Plan::new(endpoint, model, &ModelFiles::open(path)?, settings, None)?).load_here(model)
+    /// As of [`Sizing::new`] and [`Sizing::alone`], and when the weights cannot be run.
+    pub fn load(model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
+        let sizing = Sizing::new(model, &ModelFiles::open(path)?, settings, None)?;
+        Arc::new(sizing.alone()?).load_here(model)
     }
 
     /// Returns how many of the bytes that it has reserved lie in memory by now.
@@ -291,7 +188,7 @@ impl Replica {
     }
 }
 
-fn limits_of(pool: &PoolPlan) -> PoolLimits {
+pub(crate) fn limits_of(pool: &PoolPlan) -> PoolLimits {
     PoolLimits {
         pages: pool.pages,
         window: pool.sizes.sight.window,
@@ -299,7 +196,7 @@ fn limits_of(pool: &PoolPlan) -> PoolLimits {
 }
 
 /// Checks the settings against each other and the model; returns the context to serve.
-fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Result<usize, LoadError> {
+pub(crate) fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Result<usize, LoadError> {
     let context = settings.context.unwrap_or(model.context);
     let refuse = |key, text: String| Err(LoadError::Setting { key, text });
     if settings.width == 0 || settings.width > MOST_WIDTH {

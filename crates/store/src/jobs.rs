@@ -1,6 +1,7 @@
 //! Long work of the service: what was done, by whom, and what came of it.
 
 use crate::begun::INTERRUPTED;
+use crate::changes::JobEnd;
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
 
 /// Jobs that are kept at most; the oldest are deleted first.
@@ -11,7 +12,7 @@ const LONGEST_LOG: usize = 64 << 10;
 /// A job.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct JobRecord {
-    /// Its number; later ones have higher numbers. Of no meaning before it is kept.
+    /// Its number; later ones have higher numbers.
     pub number: i64,
     /// When somebody wanted it, in milliseconds since 1970.
     pub at_ms: i64,
@@ -33,11 +34,12 @@ pub struct JobRecord {
     pub log: String,
 }
 
-/// Keeps a new job; returns its number.
-pub(crate) fn begin(connection: &Connection, job: &JobRecord) -> rusqlite::Result<i64> {
-    let sql = "INSERT INTO jobs (at_ms, kind, name, endpoint, who, state, ended_ms, outcome, log) \
-               VALUES (:at_ms, :kind, :name, :endpoint, :who, :state, :ended_ms, :outcome, :log)";
+/// Keeps a new job under its number.
+pub(crate) fn begin(connection: &Connection, job: &JobRecord) -> rusqlite::Result<()> {
+    let sql = "INSERT INTO jobs (number, at_ms, kind, name, endpoint, who, state, ended_ms, outcome, log) \
+               VALUES (:number, :at_ms, :kind, :name, :endpoint, :who, :state, :ended_ms, :outcome, :log)";
     connection.prepare_cached(sql)?.execute(named_params! {
+        ":number": job.number,
         ":at_ms": job.at_ms,
         ":kind": job.kind,
         ":name": job.name,
@@ -48,9 +50,30 @@ pub(crate) fn begin(connection: &Connection, job: &JobRecord) -> rusqlite::Resul
         ":outcome": job.outcome,
         ":log": tail(&job.log),
     })?;
-    let number = connection.last_insert_rowid();
-    connection.execute("DELETE FROM jobs WHERE number <= ?1", [number - MOST_KEPT])?;
-    Ok(number)
+    let sql = "DELETE FROM jobs WHERE number <= ?1 AND number NOT IN (SELECT number FROM changes)";
+    connection.execute(sql, [job.number - MOST_KEPT])?;
+    Ok(())
+}
+
+/// Returns the highest number that a job has had.
+pub(crate) fn last(connection: &Connection) -> rusqlite::Result<i64> {
+    let sql = "SELECT MAX(COALESCE((SELECT seq FROM sqlite_sequence WHERE name = 'jobs'), 0), \
+               COALESCE((SELECT MAX(number) FROM jobs), 0))";
+    connection.query_row(sql, [], |row| row.get(0))
+}
+
+/// Notes how a job ended.
+pub(crate) fn end(connection: &Connection, end: &JobEnd) -> rusqlite::Result<()> {
+    let sql = "UPDATE jobs SET state = ?2, ended_ms = ?3, outcome = ?4, log = ?5 WHERE number = ?1";
+    let JobEnd {
+        number,
+        state,
+        outcome,
+        log,
+        at_ms,
+    } = end;
+    connection.execute(sql, (number, state, at_ms, outcome, tail(log)))?;
+    Ok(())
 }
 
 /// Keeps how far a job is.
@@ -68,9 +91,10 @@ pub(crate) fn update(connection: &Connection, job: &JobRecord) -> rusqlite::Resu
     Ok(())
 }
 
-/// Notes that jobs of these states were interrupted at a moment.
+/// Notes that jobs of these states were interrupted at a moment; changes of endpoints go on.
 pub(crate) fn interrupt(connection: &Connection, states: [&str; 2], now_ms: i64) -> rusqlite::Result<()> {
-    let sql = "UPDATE jobs SET state = ?1, ended_ms = ?2 WHERE state IN (?3, ?4)";
+    let sql = "UPDATE jobs SET state = ?1, ended_ms = ?2 WHERE state IN (?3, ?4) \
+               AND number NOT IN (SELECT number FROM changes)";
     connection.execute(sql, (INTERRUPTED, now_ms, states[0], states[1]))?;
     Ok(())
 }
@@ -119,20 +143,21 @@ mod tests {
     fn a_job_is_kept_with_the_end_of_its_log_and_what_was_under_way_is_interrupted() {
         let mut connection = Connection::open_in_memory().unwrap();
         crate::schema::migrations().to_latest(&mut connection).unwrap();
-        let job = |kind: &str, state: &str| JobRecord {
+        let job = |number: i64, kind: &str, state: &str| JobRecord {
+            number,
             kind: kind.into(),
             state: state.into(),
             log: "ä".repeat(40 << 10),
             ..JobRecord::default()
         };
-        let first = begin(&connection, &job("build", "running")).unwrap();
-        let second = begin(&connection, &job("load", "queued")).unwrap();
+        let (first, second) = (last(&connection).unwrap() + 1, 2);
+        begin(&connection, &job(first, "build", "running")).unwrap();
+        begin(&connection, &job(second, "load", "queued")).unwrap();
+        assert_eq!(last(&connection).unwrap(), second);
         let done = JobRecord {
-            number: first,
-            state: "done".into(),
             outcome: "there".into(),
             ended_ms: Some(7),
-            ..job("build", "done")
+            ..job(first, "build", "done")
         };
         update(&connection, &done).unwrap();
         interrupt(&connection, ["queued", "running"], 9).unwrap();

@@ -15,6 +15,8 @@ pub struct KeptEndpoint {
     pub standing: Standing,
     /// Which files it may name.
     pub granted: Granted,
+    /// The number of its release.
+    pub release: u32,
 }
 
 /// Which files of this machine an endpoint may name, beyond those beneath a root.
@@ -84,9 +86,10 @@ pub(crate) fn keep(connection: &Connection, endpoint: &KeptEndpoint) -> rusqlite
         beside,
         standing,
         granted,
+        release,
     } = endpoint;
-    let sql = "INSERT OR REPLACE INTO endpoints (name, spec, beside, standing, granted) VALUES (?1, ?2, ?3, ?4, ?5)";
-    connection.execute(sql, (name, spec, beside, standing.name(), granted.word()))?;
+    let sql = "INSERT OR REPLACE INTO endpoints (name, spec, beside, standing, granted, release) VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
+    connection.execute(sql, (name, spec, beside, standing.name(), granted.word(), release))?;
     Ok(())
 }
 
@@ -126,6 +129,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<KeptEndpoint> {
         beside: row.get("beside")?,
         standing: Standing::of(&row.get::<_, String>("standing")?),
         granted: Granted::of(&row.get::<_, String>("granted")?),
+        release: row.get("release")?,
     })
 }
 
@@ -143,6 +147,7 @@ mod tests {
             beside: "/harbour".into(),
             standing: Standing::Served,
             granted: Granted::Only(vec!["/harbour/a".into()]),
+            release: 4,
         };
         keep(&connection, &endpoint("b", "model = \"one\"")).unwrap();
         keep(&connection, &endpoint("a", "")).unwrap();

@@ -9,6 +9,7 @@
 pub mod begun;
 pub mod builds;
 mod calls;
+mod changes;
 mod checkpoint;
 mod events;
 pub mod history;
@@ -29,6 +30,7 @@ mod writer;
 pub use begun::INTERRUPTED;
 pub use builds::BuildRecord;
 pub use calls::{CallFilter, CallRecord, CallText};
+pub use changes::{AtOnce, ChangeRecord, DesiredRecord, JobEnd};
 pub use events::{EventFilter, EventRecord};
 pub use history::HistoryPoint;
 pub use jobs::JobRecord;
@@ -48,7 +50,7 @@ use rusqlite::Connection;
 use std::fs::{DirBuilder, OpenOptions, Permissions};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use writer::{Unmade, Writer};
 
@@ -139,7 +141,8 @@ pub struct Store {
     readers: Readers,
     keys: KeyReader,
     writer: Writer,
-    last_incarnation: AtomicU64,
+    last_incarnation: u64,
+    last_job: AtomicI64,
     /// Held until the last thread has ended.
     _lock: Option<DataLock>,
 }
@@ -196,6 +199,7 @@ impl Store {
         keys.busy_timeout(lookup::PATIENCE).map_err(database)?;
         let calls = calls::count(&connection).map_err(database)?;
         let last_incarnation = releases::last_incarnation(&connection).map_err(database)?;
+        let last_job = jobs::last(&connection).map_err(database)?;
         let served = lock.is_some();
         let checkpointer = match served {
             true => {
@@ -214,7 +218,8 @@ impl Store {
             readers,
             keys: KeyReader::start(keys).map_err(StoreError::Thread)?,
             writer: writer.map_err(StoreError::Thread)?,
-            last_incarnation: last_incarnation.into(),
+            last_incarnation,
+            last_job: last_job.into(),
             path,
             _lock: lock,
         })
@@ -348,16 +353,6 @@ impl Store {
         self.change(move |connection| keys::revoke(connection, &id, now_ms))
     }
 
-    /// Returns the number of an endpoint's release with these settings: that of its newest, if that has them, else a new one.
-    ///
-    /// # Errors
-    /// SQLite's own.
-    pub fn release(&self, endpoint: &str, settings: &str) -> Result<u32, StoreError> {
-        let (endpoint, settings) = (endpoint.to_owned(), settings.to_owned());
-        let now = milliseconds_since_1970();
-        self.change(move |connection| releases::number(connection, &endpoint, &settings, now))
-    }
-
     /// Returns the releases of an endpoint, newest first.
     ///
     /// # Errors
@@ -366,15 +361,54 @@ impl Store {
         self.read(|connection| releases::all(connection, endpoint))
     }
 
-    /// Keeps what an endpoint is to be, in the place of what was kept under its name, also for its release.
+    /// Notes a change as under way, with its job, in the place of one that was.
     ///
     /// # Errors
     /// SQLite's own.
-    pub fn keep_endpoint(&self, endpoint: &KeptEndpoint, release: u32) -> Result<(), StoreError> {
-        let endpoint = endpoint.clone();
-        self.change(move |connection| {
-            releases::describe(connection, &endpoint, release)?;
-            kept::keep(connection, &endpoint)
+    pub fn begin_change(
+        &self,
+        change: ChangeRecord,
+        job: JobRecord,
+        at_once: AtOnce,
+        replaced: Option<JobEnd>,
+    ) -> Result<(), StoreError> {
+        self.change(move |connection| changes::begin(connection, &change, &job, at_once, replaced.as_ref()))
+    }
+
+    /// Notes how a change of an endpoint ended and, where that is another one, what the endpoint is from now on.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn end_change(&self, endpoint: &str, end: JobEnd, desired: Option<DesiredRecord>) -> Result<(), StoreError> {
+        let endpoint = endpoint.to_owned();
+        self.change(move |connection| changes::end(connection, &endpoint, &end, desired.as_ref()))
+    }
+
+    /// Notes what an endpoint is from now on, without a change.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn becomes(&self, desired: DesiredRecord) -> Result<(), StoreError> {
+        let now = milliseconds_since_1970();
+        self.change(move |connection| changes::become_(connection, &desired, now))
+    }
+
+    /// Returns all changes that are under way, the oldest first.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn changes(&self) -> Result<Vec<ChangeRecord>, StoreError> {
+        self.read(changes::all)
+    }
+
+    /// Returns the highest number of a release of an endpoint, and what tells a release of it from others, as JSON, where it is known.
+    ///
+    /// # Errors
+    /// SQLite's own.
+    pub fn release_of(&self, endpoint: &str, release: u32) -> Result<(u32, Option<String>), StoreError> {
+        self.read(|connection| {
+            let last = releases::last(connection, endpoint)?;
+            Ok((last, changes::identity(connection, endpoint, release)?))
         })
     }
 
@@ -385,19 +419,6 @@ impl Store {
     pub fn stand(&self, name: &str, standing: Standing) -> Result<bool, StoreError> {
         let name = name.to_owned();
         self.change(move |connection| kept::stand(connection, &name, standing))
-    }
-
-    /// Forgets an endpoint with its releases and its starts: a later endpoint of the same name starts with release 1.
-    ///
-    /// # Errors
-    /// SQLite's own.
-    pub fn forget_endpoint(&self, name: &str) -> Result<(), StoreError> {
-        let name = name.to_owned();
-        self.change(move |connection| {
-            starts::forget(connection, &name)?;
-            releases::forget(connection, &name)?;
-            kept::forget(connection, &name)
-        })
     }
 
     /// Keeps an endpoint and its releases under another name, unless there is one of that name.
@@ -438,11 +459,16 @@ impl Store {
         self.read(|connection| kept::one(connection, name))
     }
 
-    /// Keeps a new job; returns its number.
+    /// Returns the number of a new job.
+    pub fn next_job(&self) -> i64 {
+        self.last_job.fetch_add(1, Ordering::Relaxed) + 1
+    }
+
+    /// Keeps a new job under its number.
     ///
     /// # Errors
     /// SQLite's own.
-    pub fn begin_job(&self, job: &JobRecord) -> Result<i64, StoreError> {
+    pub fn begin_job(&self, job: &JobRecord) -> Result<(), StoreError> {
         let job = job.clone();
         self.change(move |connection| jobs::begin(connection, &job))
     }
@@ -534,17 +560,15 @@ impl Store {
         self.change(move |connection| builds::keep_digest(connection, &path, &stamp, &digest))
     }
 
-    /// Returns the number of a new incarnation, which no other has, without waiting for the database. It is recorded soon after.
-    pub fn begin_incarnation(&self, begun: IncarnationRecord) -> u64 {
-        let incarnation = self.last_incarnation.fetch_add(1, Ordering::AcqRel) + 1;
-        let begun = IncarnationRecord { incarnation, ..begun };
-        self.writer.record(Record::Incarnation(Box::new(begun)));
-        incarnation
+    /// Returns the highest number of an incarnation that is known.
+    pub fn last_incarnation(&self) -> u64 {
+        self.last_incarnation
     }
 
-    /// Notes the number of an incarnation that an earlier service began, so that no new one gets it.
-    pub fn note_incarnation(&self, incarnation: u64) {
-        self.last_incarnation.fetch_max(incarnation, Ordering::AcqRel);
+    /// Hands over the record of an incarnation that begins; it is committed soon after, and a database that cannot be written keeps no worker
+    /// from its start.
+    pub fn record_incarnation(&self, begun: IncarnationRecord) {
+        self.writer.record(Record::Incarnation(Box::new(begun)));
     }
 
     /// Keeps a run, in the place of one of the same id.

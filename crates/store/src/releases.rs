@@ -1,7 +1,7 @@
 //! Releases of endpoints, and the incarnations of their replicas.
 
 use crate::kept::{Granted, KeptEndpoint};
-use rusqlite::{Connection, OptionalExtension};
+use rusqlite::Connection;
 
 /// The start of a worker process: a new incarnation of a replica.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -20,20 +20,23 @@ pub struct IncarnationRecord {
     pub at_ms: i64,
 }
 
-/// Returns the number of an endpoint's newest release if it has these settings, else that of a new one.
-pub(crate) fn number(connection: &Connection, endpoint: &str, settings: &str, now_ms: i64) -> rusqlite::Result<u32> {
-    let sql = "SELECT release, settings FROM releases WHERE endpoint = ?1 ORDER BY release DESC LIMIT 1";
-    let newest: Option<(u32, String)> = connection
-        .query_row(sql, [endpoint], |row| Ok((row.get(0)?, row.get(1)?)))
-        .optional()?;
-    let next = match newest {
-        Some((release, same)) if same == settings => return Ok(release),
-        Some((release, _)) => release + 1,
-        None => 1,
-    };
-    let sql = "INSERT INTO releases (endpoint, release, at_ms, settings) VALUES (?1, ?2, ?3, ?4)";
-    connection.execute(sql, (endpoint, next, now_ms, settings))?;
-    Ok(next)
+/// Adds a release with what tells it from others; one that is known stays as it is.
+pub(crate) fn insert(
+    connection: &Connection,
+    endpoint: &str,
+    release: u32,
+    identity: &str,
+    now_ms: i64,
+) -> rusqlite::Result<()> {
+    let sql = "INSERT OR IGNORE INTO releases (endpoint, release, at_ms, settings) VALUES (?1, ?2, ?3, ?4)";
+    connection.execute(sql, (endpoint, release, now_ms, identity))?;
+    Ok(())
+}
+
+/// Returns the highest number of a release of an endpoint; 0 where it has none.
+pub(crate) fn last(connection: &Connection, endpoint: &str) -> rusqlite::Result<u32> {
+    let sql = "SELECT COALESCE(MAX(release), 0) FROM releases WHERE endpoint = ?1";
+    connection.query_row(sql, [endpoint], |row| row.get(0))
 }
 
 /// One release of an endpoint.

@@ -22,8 +22,28 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(GIVEN_IDS),
         M::up(WEIGHTS_OF_KEYS),
         M::up(LIMITS_OF_RUNS_AND_HISTORY),
+        M::up(CHANGES),
     ])
 }
+
+/// Changes that are under way are kept from now on, and for each endpoint the number of its release: that of the newest one with its spec, as
+/// far as specs were kept.
+const CHANGES: &str = "CREATE TABLE changes (
+    endpoint     TEXT PRIMARY KEY,
+    number       INTEGER NOT NULL,
+    kind         TEXT NOT NULL,
+    spec         TEXT NOT NULL,
+    beside       TEXT NOT NULL,
+    granted      TEXT NOT NULL,
+    from_release INTEGER,
+    with_pause   INTEGER NOT NULL,
+    within_ms    INTEGER
+) STRICT;
+ALTER TABLE endpoints ADD COLUMN release INTEGER NOT NULL DEFAULT 0;
+UPDATE endpoints SET release = COALESCE(
+    (SELECT MAX(release) FROM releases WHERE endpoint = name AND releases.spec = endpoints.spec),
+    (SELECT MAX(release) FROM releases WHERE endpoint = name),
+    0);";
 
 /// What is not served is stopped or parked.
 const STANDING: &str = "

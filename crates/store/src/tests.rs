@@ -479,54 +479,64 @@ fn a_change_that_panics_or_fails_is_not_made_and_the_next_one_is() {
 fn a_removed_endpoint_comes_back_without_its_releases_and_starts() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
-    let endpoint = KeptEndpoint {
-        name: "desk".into(),
-        ..KeptEndpoint::default()
-    };
-    for settings in ["one", "two"] {
-        let release = store.release("desk", settings).unwrap();
-        store.keep_endpoint(&endpoint, release).unwrap();
+    for release in [1, 2] {
+        let kept = KeptEndpoint {
+            name: "desk".into(),
+            release,
+            ..KeptEndpoint::default()
+        };
+        let identity = format!("release {release}");
+        store.becomes(DesiredRecord { kept, identity }).unwrap();
     }
     store.record_start(StartRecord {
         endpoint: "desk".into(),
         ..StartRecord::default()
     });
     store.flush();
-    assert_eq!(
-        (
-            store.releases("desk").unwrap().len(),
-            store.starts("desk").unwrap().len()
-        ),
-        (2, 1)
-    );
-    store.forget_endpoint("desk").unwrap();
-    assert_eq!(store.kept_endpoint("desk").unwrap(), None);
-    assert_eq!(
-        (
-            store.releases("desk").unwrap().len(),
-            store.starts("desk").unwrap().len()
-        ),
-        (0, 0)
-    );
-    assert_eq!(store.release("desk", "three").unwrap(), 1);
+    let counts = || {
+        let (releases, starts) = (store.releases("desk").unwrap(), store.starts("desk").unwrap());
+        (releases.len(), starts.len())
+    };
+    assert_eq!(counts(), (2, 1));
+    assert_eq!(store.release_of("desk", 2).unwrap(), (2, Some("release 2".into())));
+    let number = store.next_job();
+    let removal = ChangeRecord {
+        number,
+        endpoint: "desk".into(),
+        kind: "remove".into(),
+        ..ChangeRecord::default()
+    };
+    let job = JobRecord {
+        number,
+        ..JobRecord::default()
+    };
+    store.begin_change(removal, job, AtOnce::Removes, None).unwrap();
+    assert_eq!((store.kept_endpoint("desk").unwrap(), counts()), (None, (0, 0)));
+    assert_eq!(store.release_of("desk", 2).unwrap(), (0, None));
 }
 
 #[test]
-fn incarnations_get_their_numbers_while_the_database_is_locked_and_no_number_twice() {
+fn jobs_and_incarnations_get_their_numbers_while_the_database_is_locked_and_no_number_twice() {
     let folder = tempfile::tempdir().unwrap();
-    let begin = |store: &Store| store.begin_incarnation(IncarnationRecord::default());
     {
         let store = open(folder.path());
         let other = Connection::open(folder.path().join("vastrelay.sqlite")).unwrap();
         other.execute_batch("BEGIN IMMEDIATE").unwrap();
-        assert_eq!([begin(&store), begin(&store)], [1, 2]);
+        assert_eq!([store.next_job(), store.next_job()], [1, 2]);
+        store.record_incarnation(IncarnationRecord {
+            incarnation: store.last_incarnation() + 1,
+            ..IncarnationRecord::default()
+        });
         other.execute_batch("ROLLBACK").unwrap();
+        store
+            .begin_job(&JobRecord {
+                number: 2,
+                ..JobRecord::default()
+            })
+            .unwrap();
     }
     let store = open(folder.path());
-    assert_eq!(begin(&store), 3);
-    // A worker of an earlier service says its number, which that service could not record.
-    store.note_incarnation(9);
-    assert_eq!(begin(&store), 10);
+    assert_eq!((store.next_job(), store.last_incarnation()), (3, 1));
 }
 
 #[test]

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 use std::time::Duration;
-use vastrelay_store::{CallFilter, CallText, IncarnationRecord, Retention, Scope, Store};
+use vastrelay_store::{CallFilter, CallText, Retention, Scope, Standing, Store};
 
 /// Keeps everything, however long ago the database was made.
 const ALL: Retention = Retention {
@@ -84,12 +84,24 @@ fn keys_history_and_runs_are_kept() {
 }
 
 #[test]
-fn releases_are_counted_for_each_endpoint_and_incarnations_for_all() {
+fn endpoints_of_the_time_before_changes_were_kept_have_the_release_of_their_spec() {
     let folder = tempfile::tempdir().unwrap();
-    let store = open(folder.path());
-    let release = |endpoint: &str, settings: &str| store.release(endpoint, settings).unwrap();
-    assert_eq!([release("a", "{}"), release("a", "{}"), release("b", "{}")], [1, 1, 1]);
-    assert_eq!([release("a", "{\"width\":4}"), release("a", "{}")], [2, 3]);
-    let begin = || store.begin_incarnation(IncarnationRecord::default());
-    assert!(begin() < begin());
+    copy(folder.path());
+    let path = folder.path().join("vastrelay.sqlite");
+    drop(Store::open(folder.path(), ALL).unwrap());
+    // The database as the version before left it: three releases of two specs, the first of which is served again.
+    let connection = rusqlite::Connection::open(&path).unwrap();
+    let before = "DROP TABLE changes; ALTER TABLE endpoints DROP COLUMN release; PRAGMA user_version = 16;
+        INSERT INTO endpoints (name, spec, beside, standing, granted) VALUES ('desk', 'one', '/', 'parked', '*');
+        INSERT INTO releases (endpoint, release, at_ms, settings, spec, beside, granted) VALUES
+        ('desk', 1, 0, '{\"width\":1}', 'one', '/', '*'), ('desk', 2, 0, '{\"width\":2}', 'two', '/', '*'),
+        ('desk', 3, 0, '{\"width\":1}', 'one', '/', '*'), ('desk', 4, 0, '{\"width\":4}', '', '', '*');";
+    connection.execute_batch(before).unwrap();
+    drop(connection);
+    let store = Store::open(folder.path(), ALL).unwrap();
+    let kept = store.kept_endpoint("desk").unwrap().unwrap();
+    assert_eq!((kept.release, kept.standing), (3, Standing::Parked));
+    let identity = Some("{\"width\":1}".to_owned());
+    assert_eq!(store.release_of("desk", 3).unwrap(), (4, identity));
+    assert!(store.changes().unwrap().is_empty());
 }

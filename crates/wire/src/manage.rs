@@ -14,8 +14,8 @@ mod steps;
 pub use costs::{EndpointCosts, SettingChoice, SettingCosts};
 pub use devices::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
 pub use endpoints::{
-    ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStop, LogLine, PhaseTime, RestingEndpoint,
-    SpecDifference,
+    ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStop, EndpointUser, LogLine, PhaseTime,
+    RestingEndpoint, SpecDifference,
 };
 pub use events::{EndpointEvent, EventKind, Renewal};
 pub use fit::{FitAnswer, FitCheapest, FitDevice, FitFigures, FitPoint, FitPrediction, FitReport, FitTerm, FitWay};

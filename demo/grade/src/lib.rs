@@ -154,7 +154,7 @@ pub fn load(folder: &Path) -> Result<Loaded> {
         kv: None,
     };
     let model = Model::open(folder)?;
-    let replica = Replica::load("demo", &model, folder, &settings)?;
+    let replica = Replica::load(&model, folder, &settings)?;
     Ok(Loaded { model, replica })
 }
 

@@ -1,7 +1,8 @@
 //! `vastrelay endpoint deploy`.
 
+use super::change::{change, status};
 use super::check;
-use super::follow::{follow, tell};
+use super::follow::tell;
 use super::named::named;
 use super::summary;
 use crate::args::endpoint::{EndpointDeployOptions, endpoint_name};
@@ -9,7 +10,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{json, line};
 use crate::plain::note;
-use vastrelay_wire::manage::{EndpointCheck, EndpointStatus, NewEndpoint};
+use vastrelay_wire::manage::{EndpointCheck, NewEndpoint};
 
 /// Serves something under a name, in the place of what was served under it.
 pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
@@ -19,16 +20,16 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
         ..wanted(options)?
     };
     let client = Client::new(&options.connection)?;
-    let deploying = client.post_for("/manage/endpoints", &wanted);
     if options.json {
-        let endpoint: EndpointStatus = deploying.await?;
-        return json(&endpoint);
+        change(&client, "/manage/endpoints", &wanted, true).await?;
+        return json(&status(&client, &wanted.name).await?);
     }
     let mut checked: EndpointCheck = client.post_for("/manage/check", &wanted).await?;
     // Where somebody has agreed to a pause, it is no news that one is needed.
     checked.why = checked.why.filter(|_| !options.with_pause);
     check::tell(&wanted.name, &checked, note);
-    let endpoint = follow(&client, &wanted.name, deploying).await?;
+    change(&client, "/manage/endpoints", &wanted, false).await?;
+    let endpoint = status(&client, &wanted.name).await?;
     line(format!("deployed {}: {}", endpoint.name, summary(&endpoint)));
     tell(&client, &endpoint).await?;
     line(format!("  base address  {}/v1", client.url().trim_end_matches('/')));

@@ -1,41 +1,25 @@
-//! Follows a start: says which phase it is in, and how long each of them took.
+//! How far a change is, and how long each phase of a start took.
 
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::job::state;
 use crate::output::{duration, line};
-use crate::plain::note;
-use std::pin::pin;
-use std::time::Duration;
 use vastrelay_wire::manage::{ColdStart, EndpointDetail, EndpointStatus, JobEntry, PhaseTime};
 
-/// Time between two looks at how a start gets on.
-const LOOK: Duration = Duration::from_millis(100);
-
-/// Says which phase the start of an endpoint is in until it is there.
-pub async fn follow(
-    client: &Client,
-    name: &str,
-    starting: impl Future<Output = Result<EndpointStatus, Failure>>,
-) -> Result<EndpointStatus, Failure> {
-    let mut starting = pin!(starting);
-    let (path, mut last) = (format!("/manage/endpoints/{name}"), String::new());
-    loop {
-        tokio::select! {
-            started = &mut starting => return started,
-            () = tokio::time::sleep(LOOK) => {}
-        }
-        // What cannot be looked at now is told at the end.
-        let detail = client.get::<EndpointDetail>(&path).await.ok();
-        let phase = match detail.as_ref().and_then(phase) {
-            Some(phase) => Some(phase),
-            None => building(client, name).await,
-        };
-        if let Some(phase) = phase.filter(|phase| *phase != last) {
-            note(format!("  {phase}…"));
-            last = phase;
-        }
+/// Returns how far the change of an endpoint is, for people.
+pub async fn look(client: &Client, job: &JobEntry) -> Option<String> {
+    let path = format!("/manage/endpoints/{}", job.endpoint);
+    // What cannot be looked at now is told at the end.
+    let detail = client.get::<EndpointDetail>(&path).await.ok();
+    match detail.as_ref().and_then(phase) {
+        Some(phase) => Some(phase),
+        None => building(client, &job.endpoint).await.or_else(|| last_line(job)),
     }
+}
+
+/// Returns the last line that a job has said.
+fn last_line(job: &JobEntry) -> Option<String> {
+    job.log.as_ref()?.lines().last().map(str::to_owned)
 }
 
 /// Says how long the phases of an endpoint's start took, where it was started now.

@@ -12,7 +12,7 @@ const LOOK: Duration = Duration::from_millis(500);
 /// Lines of one look.
 const MOST_OF_LOOK: usize = 1_000;
 
-/// Prints what an endpoint's workers have said.
+/// Prints what an endpoint's workers, and conversions of its model, have said.
 pub async fn log(options: &EndpointLogOptions) -> Result<(), Failure> {
     let client = Client::new(&options.connection)?;
     let path = |most: usize| format!("/manage/endpoints/{}/log?most={most}", options.name);
@@ -22,7 +22,7 @@ pub async fn log(options: &EndpointLogOptions) -> Result<(), Failure> {
     }
     lines.iter().for_each(print);
     if lines.is_empty() && !options.follow {
-        line("its workers have said nothing yet");
+        line("its workers and builds have said nothing yet");
     }
     if !options.follow {
         return Ok(());
@@ -42,10 +42,10 @@ fn fresh<'a>(before: &[LogLine], now: &'a [LogLine]) -> &'a [LogLine] {
 }
 
 fn print(said: &LogLine) {
-    line(format!(
-        "replica {}, life {}: {}",
-        said.replica, said.incarnation, said.line
-    ));
+    match said.incarnation {
+        0 => line(format!("build: {}", said.line)),
+        life => line(format!("replica {}, life {life}: {}", said.replica, said.line)),
+    }
 }
 
 #[cfg(test)]

@@ -6,17 +6,11 @@ use crate::failure::Failure;
 use crate::spec_file::SpecFile;
 use std::collections::BTreeSet;
 use std::path::Path;
-use std::time::Duration;
-use vastrelay_fleet::State;
-use vastrelay_fleet::reconcile::{Step, next_step};
-use vastrelay_fleet::roster::Found;
-use vastrelay_service::deploy_error::DeployError;
+use vastrelay_service::ServiceState;
 use vastrelay_service::endpoint_name::is_reserved;
-use vastrelay_service::endpoints::{self, Resting};
 use vastrelay_service::event_log::START;
 use vastrelay_service::order::Order;
-use vastrelay_service::reconcile;
-use vastrelay_store::{KeptEndpoint, Store};
+use vastrelay_store::{KeptEndpoint, Standing, Store};
 
 /// An endpoint that is to be served.
 pub struct Wanted {
@@ -25,14 +19,8 @@ pub struct Wanted {
     spec: Option<String>,
     /// Whether an earlier service has served it, and nobody names it now.
     pub is_kept: bool,
-}
-
-/// What earlier services have left.
-pub struct Kept {
-    /// What is to be served.
-    pub wanted: Vec<Wanted>,
-    /// What is stopped or parked, or cannot be served, by name.
-    pub resting: Vec<(String, Resting)>,
+    /// Whether it comes back by itself: an earlier service has served the same.
+    pub comes_back: bool,
 }
 
 /// Returns everything that is to be served; nothing is loaded yet.
@@ -41,6 +29,7 @@ pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failur
         order: Order::plain(name, model, START),
         spec: None,
         is_kept: false,
+        comes_back: false,
     };
     let mut all: Vec<Wanted> = options.models.iter().map(|(name, model)| plain(name, model)).collect();
     if options.demo {
@@ -68,48 +57,35 @@ fn described(file: &Path) -> Result<Wanted, Failure> {
         order,
         spec: Some(file.display().to_string()),
         is_kept: false,
+        comes_back: false,
     })
 }
 
-/// Returns what earlier services have served and nobody has removed since, but for those of other names: what is to be served, and what is stopped or
-/// parked. What this version does not understand is said and left as it is.
+/// Adds what earlier services have served and nobody has stopped or removed since, and notes what comes back by itself.
 ///
 /// # Errors
 /// When the database cannot be read.
-pub fn kept(store: &Store, others: &[Wanted]) -> Result<Kept, Failure> {
-    let (mut wanted, mut resting) = (Vec::new(), Vec::new());
+pub fn add_kept(store: &Store, wanted: &mut Vec<Wanted>) -> Result<(), Failure> {
     for kept in store.kept_endpoints().map_err(Failure::failed)? {
         let kept = addressable(store, kept)?;
-        if others.iter().any(|other| other.order.name == kept.name) {
+        if kept.standing != Standing::Served {
             continue;
         }
-        let unknown: Found<'_, (), ()> = Found::Unknown;
-        if let Step::Rest(state) = next_step(reconcile::wanted(kept.standing), &unknown, Duration::ZERO) {
-            let as_before = match state {
-                State::Parked => {
-                    let order = Order::of_kept(&kept, START).ok();
-                    let longest = order.and_then(|order| order.spec.answering.longest_wait);
-                    endpoints::parked("it was parked when the service was started".into(), longest)
-                }
-                _ => endpoints::stopped(""),
-            };
-            resting.push((kept.name, as_before));
+        if let Some(named) = wanted.iter_mut().find(|other| other.order.name == kept.name) {
+            named.comes_back = named.order.is_kept_as(&kept);
             continue;
         }
-        match Order::of_kept(&kept, START) {
-            Ok(order) => wanted.push(Wanted {
-                order,
-                spec: Some(format!("the spec of `{}`", kept.name)),
-                is_kept: true,
-            }),
-            Err(error) => {
-                let why = format!("the spec of `{}`: {error}", kept.name);
-                resting.push((kept.name, endpoints::failed(why.clone())));
-                let _ = Failure::failed(why).report();
-            }
-        }
+        // The control plane says why what this version does not understand has failed.
+        let plain = || Order::plain(&kept.name, Path::new(&kept.name), START);
+        let order = Order::of_kept(&kept, START);
+        wanted.push(Wanted {
+            order: order.unwrap_or_else(|_| plain()),
+            spec: Some(format!("the spec of `{}`", kept.name)),
+            is_kept: true,
+            comes_back: true,
+        });
     }
-    Ok(Kept { wanted, resting })
+    Ok(())
 }
 
 /// Returns a kept endpoint under a name that can be addressed: earlier versions took some that cannot.
@@ -140,11 +116,20 @@ fn addressable(store: &Store, kept: KeptEndpoint) -> Result<KeptEndpoint, Failur
 }
 
 impl Wanted {
+    /// Returns why an endpoint of an earlier service has failed.
+    pub fn why_failed(&self, state: &ServiceState) -> String {
+        let name = &self.order.name;
+        let resting = state.endpoints.resting().remove(name).map(|resting| resting.why);
+        let served = state.endpoints.get(name).ok();
+        let why = resting.or_else(|| served.and_then(|endpoint| endpoint.crew.failure()));
+        format!("`{name}` cannot be served: {}", why.unwrap_or_default())
+    }
+
     /// Returns why it is not served; what a spec says is refused at its place there.
-    pub fn failure(&self, error: DeployError) -> Failure {
-        match (&self.spec, error.refused_in(&self.order.spec)) {
-            (Some(from), Some(refused)) => Failure::failed(format!("{from}: {refused}")),
-            _ => Failure::failed(error),
+    pub fn failure(&self, why: &str) -> Failure {
+        match &self.spec {
+            Some(from) => Failure::failed(format!("{from}: {why}")),
+            None => Failure::failed(why),
         }
     }
 }

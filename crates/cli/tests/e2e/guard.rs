@@ -338,9 +338,9 @@ async fn without_a_key_an_endpoint_that_is_not_ready_and_one_that_does_not_exist
     let key = service.key.clone().unwrap();
     assert_eq!(ask("/health/ready/pierdesk", None).await.0, 200);
     let stop = service
-        .post("/manage/endpoints/pierdesk/stop", &json!({"within": 0}))
+        .post("/manage/endpoints/pierdesk/stop?wait=120s", &json!({"within": 0}))
         .await;
-    assert_eq!(stop.0, 202);
+    assert_eq!(stop.0, 200);
     assert_eq!(ask("/health/ready/pierdesk", None).await, (503, String::new()));
     assert_eq!(ask("/health/ready/none", None).await, (503, String::new()));
     let (status, said) = ask("/health/ready/pierdesk", Some(&key)).await;

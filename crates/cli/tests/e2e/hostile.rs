@@ -315,7 +315,7 @@ async fn names_of_models_follow_one_rule_over_http_and_on_the_command_line() {
     let service = Service::start(&[]);
     for name in ["", "a b", "a\u{1b}[2J", "../a", "é"] {
         let (status, answer) = service
-            .post("/manage/endpoints", &json!({"name": name, "demo": true}))
+            .post("/manage/endpoints?wait=120s", &json!({"name": name, "demo": true}))
             .await;
         assert_eq!((status, &answer["error"]["param"]), (400, &json!("name")), "{answer}");
         let typed = vastrelay()
@@ -326,7 +326,7 @@ async fn names_of_models_follow_one_rule_over_http_and_on_the_command_line() {
     }
     let named = service
         .post(
-            "/manage/endpoints",
+            "/manage/endpoints?wait=120s",
             &json!({"name": "ferries/pierdesk@1", "demo": true}),
         )
         .await;

@@ -610,11 +610,11 @@ async fn a_call_that_a_stop_ends_is_told_so_and_a_failed_start_gives_its_reason(
             .wait_for("a call runs", |endpoint| endpoint["occupancy"]["lanes_used"] == 1)
             .await;
         service
-            .post("/manage/endpoints/pierdesk/stop", &json!({"within": 0}))
+            .post("/manage/endpoints/pierdesk/stop?wait=120s", &json!({"within": 0}))
             .await
     };
     let (answer, stopped) = tokio::join!(running, stopping);
-    assert_eq!(stopped.0, 202);
+    assert_eq!(stopped.0, 200);
     let status = answer.status().as_u16();
     let answer: Value = answer.json().await.unwrap();
     assert_eq!(
@@ -627,7 +627,9 @@ async fn a_call_that_a_stop_ends_is_told_so_and_a_failed_start_gives_its_reason(
         service.data.path().join("models/away"),
     )
     .unwrap();
-    let (status, answer) = service.post("/manage/endpoints/pierdesk/start", &json!({})).await;
+    let (status, answer) = service
+        .post("/manage/endpoints/pierdesk/start?wait=120s", &json!({}))
+        .await;
     assert_eq!(
         (status, &answer["error"]["code"]),
         (503, &json!("endpoint_failed")),
@@ -654,10 +656,10 @@ async fn a_build_whose_tensors_are_gone_or_cut_short_is_made_again() {
     for damage in ["gone", "short"] {
         assert_eq!(
             service
-                .post("/manage/endpoints/pierdesk/stop", &json!({"within": 0}))
+                .post("/manage/endpoints/pierdesk/stop?wait=120s", &json!({"within": 0}))
                 .await
                 .0,
-            202
+            200
         );
         let tensors = builds().join("build.safetensors");
         match damage {
@@ -669,7 +671,9 @@ async fn a_build_whose_tensors_are_gone_or_cut_short_is_made_again() {
                 .set_len(4_096)
                 .unwrap(),
         }
-        let (status, answer) = service.post("/manage/endpoints/pierdesk/start", &json!({})).await;
+        let (status, answer) = service
+            .post("/manage/endpoints/pierdesk/start?wait=120s", &json!({}))
+            .await;
         assert_eq!(status, 201, "{damage}: {answer}");
         assert!(service.ask("Hello").await.contains("passenger desk"));
     }

@@ -5,6 +5,7 @@ mod answering;
 mod clients;
 mod command;
 mod console;
+mod control;
 mod cores;
 mod deployed;
 mod description;

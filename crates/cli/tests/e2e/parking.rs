@@ -107,7 +107,7 @@ async fn a_deployment_that_fails_leaves_a_parked_or_stopped_endpoint_as_it_was()
         // The worker failed, and no place in the spec did.
         let text = std::fs::read_to_string(&worse).unwrap();
         let (status, answer) = service
-            .post("/manage/endpoints", &json!({"name": "desk", "spec": text}))
+            .post("/manage/endpoints?wait=120s", &json!({"name": "desk", "spec": text}))
             .await;
         assert_eq!(
             (status, &answer["error"]["code"]),

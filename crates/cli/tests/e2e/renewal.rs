@@ -121,7 +121,9 @@ async fn events_tell_who_did_what_and_why() {
 #[tokio::test]
 async fn what_cannot_be_renewed_or_listed_is_refused_and_told_why() {
     let service = Service::demo(&[]);
-    let (status, unknown) = service.post("/manage/endpoints/harbour/renew", &json!({})).await;
+    let (status, unknown) = service
+        .post("/manage/endpoints/harbour/renew?wait=120s", &json!({}))
+        .await;
     assert_eq!(status, 404);
     assert!(
         unknown["error"]["message"].as_str().unwrap().contains("pierdesk"),
@@ -129,7 +131,7 @@ async fn what_cannot_be_renewed_or_listed_is_refused_and_told_why() {
     );
     for within in [json!(-1), json!(100_000)] {
         let (status, refused) = service
-            .post("/manage/endpoints/pierdesk/renew", &json!({"within": within}))
+            .post("/manage/endpoints/pierdesk/renew?wait=120s", &json!({"within": within}))
             .await;
         assert_eq!(status, 400, "{refused}");
         assert_eq!(refused["error"]["param"], "within");

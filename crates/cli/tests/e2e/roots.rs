@@ -53,7 +53,7 @@ impl Harbour {
 
     async fn deploy(&self, name: &str, spec: &str, beside: &Path) -> (u16, String) {
         let body = json!({"name": name, "spec": spec, "beside": beside});
-        self.call(Method::POST, "/manage/endpoints", &body).await
+        self.call(Method::POST, "/manage/endpoints?wait=120s", &body).await
     }
 }
 
@@ -175,7 +175,13 @@ async fn a_change_over_the_network_keeps_the_operators_paths_and_alters_none() {
     let (status, _) = harbour.deploy("other", &spec("plain.jinja", 6), beside).await;
     assert_eq!(status, 400, "they belong to that endpoint");
     let earlier = json!({"name": "desk", "release": 1});
-    assert_eq!(harbour.call(Method::POST, "/manage/endpoints", &earlier).await.0, 201);
+    assert_eq!(
+        harbour
+            .call(Method::POST, "/manage/endpoints?wait=120s", &earlier)
+            .await
+            .0,
+        201
+    );
     // The next service still knows.
     let data = harbour.service.kill();
     let service = Service::start_in(data, &["--listen", "127.0.0.1:0"]);

@@ -302,6 +302,11 @@ impl Service {
         !stat.is_empty() && !stat.contains(") Z ")
     }
 
+    /// Sends a signal to one of its processes.
+    pub fn signal_process(&self, process: u32, name: &str) {
+        signal(process, name);
+    }
+
     /// Kills one of its processes.
     pub fn kill_process(&self, process: u32) {
         signal(process, "KILL");

@@ -1,6 +1,6 @@
 //! Actions: the decider's orders to its shell. The same action may come more than once; carrying it out twice changes nothing.
 
-use super::event::Change;
+use super::event::{Change, Failure};
 use super::room::Taken;
 use super::{ActionId, Desired, Generation, Incarnation, Millis, RunId, Terms};
 
@@ -17,7 +17,7 @@ pub enum Outcome {
     /// It was given up, and the endpoint is what it was before.
     GivenUp {
         /// Why.
-        why: String,
+        failure: Failure,
     },
 }
 
@@ -45,6 +45,13 @@ pub enum Write<S> {
         outcome: Outcome,
         /// The new desired state; absent where the old one stays.
         desired: Option<Desired<S>>,
+    },
+    /// Notes that the desired state has become another release without a change: the files that it names are others.
+    Became {
+        /// The endpoint.
+        name: String,
+        /// The desired state with that release.
+        desired: Desired<S>,
     },
 }
 

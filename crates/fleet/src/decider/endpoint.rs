@@ -32,6 +32,8 @@ pub struct Endpoint<T: Terms> {
     pub current: Option<RunId>,
     /// The reason why it has no run although its desired state is to serve.
     pub rest: Option<Rest>,
+    /// Whether its run is there for a call of a parked endpoint, and has not served yet.
+    unparks: bool,
     last_release: u32,
 }
 
@@ -50,7 +52,7 @@ pub struct Underway<S> {
     /// The worker that a renewal replaces.
     before: Option<Incarnation>,
     /// Why it is over, where a newer change is being noted and may take its place.
-    given_up: Option<String>,
+    given_up: Option<Failure>,
 }
 
 /// A change that is not noted yet.
@@ -59,6 +61,17 @@ pub(super) struct Proposal<S> {
     pub generation: Generation,
     pub change: Change<S>,
     pub is_withdrawn: bool,
+}
+
+/// The end of a worker.
+#[derive(Clone, Debug)]
+pub(super) struct WorkerEnd {
+    /// Whether it produced a token.
+    pub produced: bool,
+    /// Whether calls that it has not answered wait for another worker.
+    pub calls: bool,
+    /// Why, for people.
+    pub why: String,
 }
 
 /// A transaction that is being written.
@@ -116,6 +129,7 @@ impl<T: Terms> Endpoint<T> {
             runs: Vec::new(),
             current: None,
             rest: None,
+            unparks: false,
             last_release: 0,
         }
     }
@@ -126,7 +140,11 @@ impl<T: Terms> Endpoint<T> {
             .change
             .map(|(generation, change)| Underway::new(generation, change));
         Endpoint {
-            last_release: stored.desired.as_ref().map_or(0, |desired| desired.release),
+            last_release: stored
+                .desired
+                .as_ref()
+                .map_or(0, |desired| desired.release)
+                .max(stored.last_release),
             desired: stored.desired,
             change,
             rest: stored.parked.then_some(Rest::Parked),
@@ -169,6 +187,12 @@ impl<T: Terms> Endpoint<T> {
         self.runs.iter().any(|run| run.is_leaving() && run.hold.is_some())
     }
 
+    /// Returns whether memory of it is given back within a limit, however long its calls last.
+    fn frees_in_time(&self) -> bool {
+        let mut leaving = self.runs.iter().filter(|run| run.is_leaving() && run.hold.is_some());
+        leaving.any(|run| matches!(run.goal, Goal::Leave { within: Some(_) }))
+    }
+
     /// Returns since when a run of it waits for a place.
     pub(super) fn waits_since(&self) -> Option<Millis> {
         let since = self.runs.iter().filter_map(|run| match run.stage {
@@ -203,7 +227,7 @@ impl<T: Terms> Endpoint<T> {
         };
         let there = self.change.as_ref().is_some_and(is_it) && self.writing_accept().is_none();
         if there {
-            self.give_up(shared, "somebody has cancelled it");
+            self.give_up(shared, Failure::cancelled());
         }
         there
     }
@@ -214,7 +238,8 @@ impl<T: Terms> Endpoint<T> {
         match &self.rest {
             _ if starts => {}
             _ if is_stopped => self.refuse_calls(shared, "it is not served"),
-            Some(Rest::Parked | Rest::Failed { again: Some(_), .. }) => self.rest = None,
+            Some(Rest::Parked) => (self.rest, self.unparks) = (None, true),
+            Some(Rest::Failed { again: Some(_), .. }) => self.rest = None,
             Some(Rest::Failed { why, again: None }) => {
                 let why = why.clone();
                 self.refuse_calls(shared, &why);
@@ -288,7 +313,9 @@ impl<T: Terms> Endpoint<T> {
                     closing: None,
                 };
                 if self.current == Some(id) {
+                    self.unparks = false;
                     self.serve(shared, id);
+                    self.becomes(id);
                 }
             }
             (Stage::Starting { incarnation, adopt }, Err(failure)) if *incarnation == of => match adopt {
@@ -300,33 +327,64 @@ impl<T: Terms> Endpoint<T> {
                     }
                 }
                 false if coming == Some(id) => self.fail_run(shared, id, failure),
+                false if run.is_leaving() => self.drop_run(shared, id),
                 false => self.pause(shared, id, false, failure.why),
             },
             (Stage::Ending { incarnation }, Err(failure)) if *incarnation == of => {
-                self.gone(shared, of, false, failure.why);
+                let end = WorkerEnd {
+                    produced: false,
+                    calls: false,
+                    why: failure.why,
+                };
+                self.gone(shared, of, end);
             }
             _ => {}
         }
     }
 
-    /// Notes that a worker is gone; returns whether it was one of a run.
-    pub(super) fn gone(&mut self, shared: &mut Shared<T>, of: Incarnation, produced: bool, why: String) -> bool {
+    /// Notes the release of the current run, which is another one than before where the files that its spec names have changed.
+    fn becomes(&mut self, id: RunId) {
+        let Some((run, desired)) = self.run(id).zip(self.desired.clone()) else {
+            return;
+        };
+        let identity = run.prepared.as_ref().map(|(_, prepared)| prepared.identity.clone());
+        let release = run.release;
+        let Some(identity) = identity.filter(|_| release != desired.release && self.change.is_none()) else {
+            return;
+        };
+        self.last_release = self.last_release.max(release);
+        let desired = Desired {
+            release,
+            identity,
+            ..desired
+        };
+        self.desired = Some(desired.clone());
+        let name = self.name.clone();
+        self.writes.push_back(Write::Became { name, desired });
+    }
+
+    /// Notes that a worker is gone, where it was one of a run.
+    pub(super) fn gone(&mut self, shared: &mut Shared<T>, of: Incarnation, end: WorkerEnd) {
         let coming = self.coming();
-        let Some(id) = self.run_of(of) else { return false };
+        let Some(id) = self.run_of(of) else { return };
+        let WorkerEnd { produced, calls, why } = end;
         let run = self.run_mut(id).expect("it was just found");
         let told = matches!(run.stage, Stage::Ending { .. });
         match run.goal {
+            Goal::Leave { .. } if calls && !run.deaths.is_loop() => {
+                run.finishes = true;
+                self.pause(shared, id, produced, why);
+            }
             Goal::Leave { .. } => self.drop_run(shared, id),
             Goal::Serve if told => {
                 run.stage = Stage::Pausing { until: shared.now, why };
             }
             Goal::Serve if coming == Some(id) => {
-                let failure = Failure { why, may_pass: false };
+                let failure = Failure::worker(why);
                 self.fail_run(shared, id, failure);
             }
             Goal::Serve => self.pause(shared, id, produced, why),
         }
-        true
     }
 
     pub(super) fn seen(&mut self, now: Millis, of: Incarnation) {
@@ -512,7 +570,7 @@ impl<T: Terms> Endpoint<T> {
 
     fn begin_renewal(&mut self, shared: &mut Shared<T>) {
         let Some(id) = self.current else {
-            return self.give_up(shared, "it has no worker");
+            return self.give_up(shared, Failure::other("it has no worker".into()));
         };
         self.set_change_run(Some(id));
         let within = match self.change.as_ref().map(|underway| &underway.change) {
@@ -550,6 +608,7 @@ impl<T: Terms> Endpoint<T> {
     fn leave(&mut self, within: Option<Millis>) {
         (self.current, self.rest) = (None, None);
         for run in &mut self.runs {
+            run.finishes = false;
             let shorter = match run.goal {
                 Goal::Leave { within: Some(before) } => within.map_or(before, |within| within.min(before)),
                 Goal::Leave { within: None } | Goal::Serve => within.unwrap_or(Millis::MAX),
@@ -604,6 +663,7 @@ impl<T: Terms> Endpoint<T> {
             hold: None,
             stage: Stage::Preparing(action),
             goal: Goal::Serve,
+            finishes: false,
             deaths: Deaths::default(),
             asked: shared.now,
         });
@@ -612,9 +672,11 @@ impl<T: Terms> Endpoint<T> {
 
     /// Brings a run nearer to its goal.
     fn advance(&mut self, shared: &mut Shared<T>, id: RunId) {
-        let name = self.name.clone();
         let Some(run) = self.run_mut(id) else { return };
         match (&run.stage, run.goal) {
+            (Stage::Starting { .. }, Goal::Leave { .. }) if run.finishes => {}
+            (Stage::Pausing { until, .. }, Goal::Leave { .. }) if run.finishes && *until > shared.now => {}
+            (Stage::Pausing { .. }, _) if run.finishes => self.start_next(shared, id),
             (Stage::Preparing(_) | Stage::Waiting { .. } | Stage::Pausing { .. }, Goal::Leave { .. }) => {
                 self.drop_run(shared, id);
             }
@@ -622,27 +684,32 @@ impl<T: Terms> Endpoint<T> {
                 run.stage = Stage::Ending {
                     incarnation: *incarnation,
                 };
-                run.asked = shared.now;
+                (run.finishes, run.asked) = (false, shared.now);
                 shared.act(end(run));
             }
             (Stage::Ending { .. }, Goal::Leave { .. }) if run.asked == 0 && shared.now > 0 => {
                 run.asked = shared.now;
                 shared.act(end(run));
             }
-            (Stage::Pausing { until, .. }, Goal::Serve) if *until <= shared.now => {
-                run.stage = Stage::Starting {
-                    incarnation: shared.incarnation(),
-                    adopt: false,
-                };
-                run.asked = shared.now;
-                shared.act(start(&name, run));
-            }
+            (Stage::Pausing { until, .. }, Goal::Serve) if *until <= shared.now => self.start_next(shared, id),
             (Stage::Waiting { since }, Goal::Serve) if !shared.adopting => {
                 let since = *since;
                 self.place(shared, id, since);
             }
             _ => {}
         }
+    }
+
+    /// Starts the next worker of a run.
+    fn start_next(&mut self, shared: &mut Shared<T>, id: RunId) {
+        let name = self.name.clone();
+        let Some(run) = self.run_mut(id) else { return };
+        run.stage = Stage::Starting {
+            incarnation: shared.incarnation(),
+            adopt: false,
+        };
+        run.asked = shared.now;
+        shared.act(start(&name, run));
     }
 
     /// Finds a place for a run whose spec is prepared.
@@ -654,11 +721,11 @@ impl<T: Terms> Endpoint<T> {
         let run = self.run(id).expect("it is being placed");
         let (_, prepared) = run.prepared.clone().expect("it waits for a place");
         let release = self.release_of(&prepared.identity);
-        let (incarnation, hold, adopt) = match shared.heir(&name, &prepared.machine, id) {
+        let (incarnation, hold, adopt) = match shared.heir(&name, &prepared.needs, id) {
             Some((incarnation, hold)) => (incarnation, hold, true),
             None => match shared.ledgers.hold(&name, &prepared.needs, Holder::Run(id)) {
                 Ok(hold) => (shared.incarnation(), hold, false),
-                Err(why) => return self.has_no_room(shared, id, since, why),
+                Err(failure) => return self.has_no_room(shared, id, since, failure),
             },
         };
         let run = self.run_mut(id).expect("it is being placed");
@@ -698,13 +765,16 @@ impl<T: Terms> Endpoint<T> {
         true
     }
 
-    fn has_no_room(&mut self, shared: &mut Shared<T>, id: RunId, since: Millis, why: String) {
+    fn has_no_room(&mut self, shared: &mut Shared<T>, id: RunId, since: Millis, failure: Failure) {
+        if !failure.is_for_want_of_room() {
+            return self.fail_run(shared, id, failure);
+        }
         let makes_room = self.frees_soon();
         let frees_soon = makes_room || shared.frees_soon || shared.left.iter().any(|worker| worker.hold.is_some());
         let has_patience = shared.now.saturating_sub(since) < ROOM_PATIENCE;
         let underway = self.change.as_ref().filter(|underway| underway.run == Some(id));
         let is_paused = underway.is_some_and(|underway| underway.paused);
-        if frees_soon && has_patience || is_paused && makes_room {
+        if frees_soon && has_patience || (is_paused || self.frees_in_time()) && makes_room {
             return;
         }
         let with_pause = underway.is_some_and(|underway| {
@@ -719,7 +789,7 @@ impl<T: Terms> Endpoint<T> {
             }
             return;
         }
-        self.fail_run(shared, id, Failure { why, may_pass: true });
+        self.fail_run(shared, id, failure);
     }
 
     /// Notes that a run cannot be started, and drops it.
@@ -727,12 +797,16 @@ impl<T: Terms> Endpoint<T> {
         let coming = self.coming();
         self.drop_run(shared, id);
         if coming == Some(id) {
-            self.give_up(shared, &failure.why);
+            self.give_up(shared, failure);
         } else if self.current.is_none() && self.desired.as_ref().is_some_and(|desired| desired.serving) {
             self.refuse_calls(shared, &failure.why);
-            self.rest = Some(Rest::Failed {
-                again: failure.may_pass.then(|| shared.now + START_AGAIN),
-                why: failure.why,
+            self.rest = Some(match self.unparks && failure.may_pass() {
+                // The next call tries again.
+                true => Rest::Parked,
+                false => Rest::Failed {
+                    again: failure.may_pass().then(|| shared.now + START_AGAIN),
+                    why: failure.why,
+                },
             });
         }
     }
@@ -772,8 +846,8 @@ impl<T: Terms> Endpoint<T> {
         let Some(underway) = self.change.as_ref().filter(|underway| underway.is_begun) else {
             return;
         };
-        if let Some(why) = underway.given_up.clone() {
-            return self.finish(Outcome::GivenUp { why }, None);
+        if let Some(failure) = underway.given_up.clone() {
+            return self.finish(Outcome::GivenUp { failure }, None);
         }
         let run = underway.run.and_then(|id| self.run(id));
         let nothing_left = self.runs.is_empty() && !shared.has_left(&self.name);
@@ -784,7 +858,7 @@ impl<T: Terms> Endpoint<T> {
                     self.goes_on_with(shared, id);
                 }
                 Some(_) => {}
-                None => self.give_up(shared, "it could not be started"),
+                None => self.give_up(shared, Failure::other("it could not be started".into())),
             },
             Change::Stop { .. } if nothing_left => {
                 let desired = self.desired.clone();
@@ -801,12 +875,12 @@ impl<T: Terms> Endpoint<T> {
                 Some(run) if run.serves() && run.incarnation() != underway.before => self.reached(None),
                 Some(run) if !run.is_leaving() => match &run.stage {
                     Stage::Pausing { why, .. } if run.deaths.is_loop() => {
-                        let why = why.clone();
-                        self.give_up(shared, &why);
+                        let failure = Failure::worker(why.clone());
+                        self.give_up(shared, failure);
                     }
                     _ => {}
                 },
-                _ => self.give_up(shared, "it is not served any more"),
+                _ => self.give_up(shared, Failure::other("it is not served any more".into())),
             },
             Change::Stop { .. } | Change::Remove | Change::Park { .. } => {}
         }
@@ -844,7 +918,7 @@ impl<T: Terms> Endpoint<T> {
     }
 
     /// Gives the change under way up: the endpoint is what it was before.
-    fn give_up(&mut self, shared: &mut Shared<T>, why: &str) {
+    fn give_up(&mut self, shared: &mut Shared<T>, failure: Failure) {
         let Some(underway) = &self.change else { return };
         let (starts, run) = (underway.starts(), underway.run);
         if let Some(id) = run.filter(|id| starts && self.current != Some(*id))
@@ -853,13 +927,12 @@ impl<T: Terms> Endpoint<T> {
             run.goal = Goal::Leave { within: Some(0) };
         }
         if self.desired.as_ref().is_none_or(|desired| !desired.serving) {
-            self.refuse_calls(shared, why);
+            self.refuse_calls(shared, &failure.why);
         }
-        let why = why.to_owned();
         match (self.writing_accept(), &mut self.change) {
             // It is not known yet whether the newer change has taken its place.
-            (Some(_), Some(underway)) => underway.given_up = Some(why),
-            _ => self.finish(Outcome::GivenUp { why }, None),
+            (Some(_), Some(underway)) => underway.given_up = Some(failure),
+            _ => self.finish(Outcome::GivenUp { failure }, None),
         }
     }
 

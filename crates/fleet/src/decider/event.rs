@@ -43,7 +43,7 @@ pub struct Prepared<N> {
     pub needs: Vec<N>,
     /// The identity of its release.
     pub identity: String,
-    /// The identity of its worker: two releases with the same one can share a worker.
+    /// The identity of what runs: two releases with the same one can share a worker.
     pub machine: String,
 }
 
@@ -52,8 +52,63 @@ pub struct Prepared<N> {
 pub struct Failure {
     /// The reason, for people.
     pub why: String,
-    /// Whether it may pass by itself.
-    pub may_pass: bool,
+    /// What the reason is about.
+    pub about: About,
+}
+
+/// What a reason is about.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum About {
+    /// The spec, at this key.
+    Spec(String),
+    /// Memory or cores, of which too little is free, and the key of the spec that says how much is needed.
+    Room(String),
+    /// A worker that did not start, or ended.
+    Worker,
+    /// The database.
+    Store,
+    /// The wish of somebody who has cancelled it.
+    Cancelled,
+    /// Something else that does not pass by itself.
+    Other,
+}
+
+impl Failure {
+    /// Returns a failure for want of memory.
+    pub fn room(why: String) -> Failure {
+        let about = About::Room("device.profile".into());
+        Failure { why, about }
+    }
+
+    /// Returns a failure of a worker.
+    pub fn worker(why: String) -> Failure {
+        let about = About::Worker;
+        Failure { why, about }
+    }
+
+    /// Returns the failure of what somebody has cancelled.
+    pub fn cancelled() -> Failure {
+        Failure {
+            why: "somebody has cancelled it".into(),
+            about: About::Cancelled,
+        }
+    }
+
+    /// Returns a failure that does not pass by itself.
+    pub fn other(why: String) -> Failure {
+        let about = About::Other;
+        Failure { why, about }
+    }
+
+    /// Returns whether more memory or cores would have done.
+    pub fn is_for_want_of_room(&self) -> bool {
+        matches!(self.about, About::Room(_))
+    }
+
+    /// Returns whether the same may work later.
+    pub fn may_pass(&self) -> bool {
+        matches!(self.about, About::Room(_) | About::Store)
+    }
 }
 
 /// A worker that an earlier service has left.
@@ -64,8 +119,8 @@ pub struct Left {
     /// The number of its incarnation.
     pub incarnation: Incarnation,
     /// The identity of the worker.
-    pub machine: String,
-    /// The memory that it holds.
+    pub worker: String,
+    /// The memory and cores that it holds.
     pub taken: Taken,
 }
 
@@ -91,6 +146,8 @@ pub struct Stored<S> {
     pub name: String,
     /// Its desired state; absent where its first deployment or its removal was under way.
     pub desired: Option<Desired<S>>,
+    /// The highest number of a release that it has had.
+    pub last_release: u32,
     /// Whether it had no replica for want of calls.
     pub parked: bool,
     /// The change that was under way.
@@ -169,6 +226,8 @@ pub enum Event<T: Terms> {
         incarnation: Incarnation,
         /// Whether it produced a token.
         produced: bool,
+        /// Whether calls that it has not answered wait for another worker.
+        calls: bool,
         /// Why, for people.
         why: String,
     },

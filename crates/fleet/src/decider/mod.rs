@@ -24,11 +24,13 @@ mod run;
 mod shared;
 
 pub use action::{Action, Outcome, Refused, Write};
+use endpoint::WorkerEnd;
 pub use endpoint::{Endpoint, Rest, Underway};
-pub use event::{Change, Desired, Event, Failure, Left, Prepared, Stored};
-pub use room::{Hold, Holder, Ledgers, Need, Take, Taken};
+pub use event::{About, Change, Desired, Event, Failure, Left, Prepared, Stored};
+pub use room::{DeviceLedger, Hold, Holder, Ledgers, Need, Take, Taken};
 pub use run::{Goal, Run, Stage};
 
+use crate::cores::CoreLedger;
 use crate::state::State;
 use shared::Shared;
 use std::collections::BTreeMap;
@@ -97,9 +99,9 @@ impl<T: Terms> Decider<T> {
         }
     }
 
-    /// Adds a kind of device: so many with so many bytes each.
-    pub fn add_device(&mut self, device: &str, count: usize, memory: usize) {
-        self.shared.ledgers.add(device, count, memory);
+    /// Adds a kind of device: so many with so many bytes each, and cores where it has some. One of which anything is held stays as it is.
+    pub fn add_device(&mut self, device: &str, count: usize, memory: usize, cores: Option<CoreLedger>) {
+        self.shared.ledgers.add(device, count, memory, cores);
     }
 
     /// Takes an event at a moment; returns the actions that follow.
@@ -200,10 +202,12 @@ impl<T: Terms> Decider<T> {
             Event::Gone {
                 incarnation,
                 produced,
+                calls,
                 why,
             } => {
                 self.shared.is_gone(incarnation);
-                self.each(|endpoint, shared| _ = endpoint.gone(shared, incarnation, produced, why.clone()))
+                let end = WorkerEnd { produced, calls, why };
+                self.each(|endpoint, shared| endpoint.gone(shared, incarnation, end.clone()))
             }
             Event::Ticked => {
                 let Decider { endpoints, shared } = self;
@@ -249,6 +253,12 @@ impl<T: Terms> Decider<T> {
     /// Returns the ledger of each kind of device.
     pub fn ledgers(&self) -> &Ledgers {
         &self.shared.ledgers
+    }
+
+    /// Returns whether memory of some endpoint is about to be given back.
+    pub fn frees_soon(&self) -> bool {
+        let is_held = |worker: &shared::LeftWorker| worker.hold.is_some();
+        self.endpoints.values().any(Endpoint::frees_soon) || self.shared.left.iter().any(is_held)
     }
 
     /// Returns the workers without a run: unadopted workers of an earlier service, and workers of runs that were given up.

@@ -23,6 +23,8 @@ pub struct Run<T: Terms> {
     pub stage: Stage,
     /// Its goal.
     pub goal: Goal,
+    /// Whether it is leaving and still has another worker started, for calls that the last one has not answered.
+    pub finishes: bool,
     /// How its workers ended.
     pub deaths: Deaths,
     /// When the action of its stage was last asked for.

@@ -1,6 +1,6 @@
 //! The part of the decider's state that endpoints share: numbers, the ledger, and workers that belong to no run.
 
-use super::room::{Hold, Holder, Ledgers};
+use super::room::{Hold, Holder, Ledgers, Need};
 use super::{ASK_AGAIN, Action, ActionId, Incarnation, LEFT_PATIENCE, Left, Millis, RunId, Terms};
 
 /// State that endpoints share.
@@ -99,12 +99,12 @@ impl<T: Terms> Shared<T> {
         }
     }
 
-    /// Returns the worker of an earlier service that a run of an endpoint adopts, and its memory: the newest worker with the run's identity and
-    /// a place in the ledger.
-    pub fn heir(&mut self, endpoint: &str, machine: &str, run: RunId) -> Option<(Incarnation, Hold)> {
+    /// Returns the worker of an earlier service that a run adopts, and its memory: the newest worker of the endpoint that would do and has a
+    /// place in the ledger.
+    pub fn heir(&mut self, endpoint: &str, needs: &[T::Need], run: RunId) -> Option<(Incarnation, Hold)> {
         let fits = |worker: &LeftWorker| {
             worker.left.endpoint == endpoint
-                && worker.left.machine == machine
+                && needs.iter().any(|need| need.worker() == worker.left.worker)
                 && worker.ending.is_none()
                 && worker.hold.is_some()
         };

@@ -204,7 +204,7 @@ fn waits_with_reason(world: &World, name: &str) -> bool {
 
 /// Whether an endpoint's need would have room beside the workers of others.
 fn room_for(world: &World, name: &str, bytes: usize) -> bool {
-    let ledger = &world.service.decider.ledgers().all()["sim"];
+    let ledger = &world.service.decider.ledgers().all()["sim"].memory;
     (0..2).any(|place| {
         let own: usize = ledger
             .holdings()

@@ -296,6 +296,33 @@ fn a_cancelled_deployment_leaves_nothing_behind() {
     world.handle(Event::Withdrawn { generation: deployment });
     world.pass(1_000);
     world.pass(1_000);
-    assert!(matches!(outcome(&world, deployment), Some(Outcome::GivenUp { why }) if why.contains("cancelled")));
+    assert!(
+        matches!(outcome(&world, deployment), Some(Outcome::GivenUp { failure }) if failure.why.contains("cancelled"))
+    );
     assert_eq!((state(&world, "desk"), workers(&world, "desk")), (None, 0));
+}
+
+#[test]
+fn a_parked_endpoint_without_room_stays_parked_and_its_next_call_tries_again() {
+    let mut world = begun();
+    // Two devices of 100 bytes: each of the others takes one.
+    for (name, machine) in [("desk", 1), ("dock", 2)] {
+        wish(&mut world, name, deploy(spec(machine, 80)));
+        wait(&mut world);
+    }
+    wish(&mut world, "desk", Change::Park { within: 0 });
+    wait(&mut world);
+    wish(&mut world, "tides", deploy(spec(3, 80)));
+    wait(&mut world);
+    assert_eq!(state(&world, "tides"), Some(State::Ready));
+    world.call("desk");
+    wait(&mut world);
+    assert_eq!(state(&world, "desk"), Some(State::Parked));
+    assert!(world.service.waiting.is_empty(), "its call was refused");
+    wish(&mut world, "tides", Change::Remove);
+    wait(&mut world);
+    world.call("desk");
+    wait(&mut world);
+    assert_eq!(state(&world, "desk"), Some(State::Ready));
+    assert!(world.service.waiting.is_empty());
 }

@@ -3,9 +3,10 @@
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
 use std::collections::{BTreeMap, BTreeSet};
+use vastrelay_fleet::cores::{CoreWish, NoCores};
 use vastrelay_fleet::decider::{
-    Action, ActionId, Admission, Change, Decider, Desired, Event, Failure, Generation, Incarnation, Left, Millis, Need,
-    Outcome, Prepared, Refused, RunId, Stored, Take, Taken, Terms, Write,
+    About, Action, ActionId, Admission, Change, Decider, Desired, Event, Failure, Generation, Incarnation, Left,
+    Millis, Need, Outcome, Prepared, Refused, RunId, Stored, Take, Taken, Terms, Write,
 };
 use vastrelay_fleet::ledger::Room;
 
@@ -55,8 +56,12 @@ pub enum Fault {
     NeverLoads,
 }
 
+/// Bytes of one device, for a worker of an identity.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Bytes(pub usize);
+pub struct Bytes {
+    pub bytes: usize,
+    worker: String,
+}
 
 impl Need for Bytes {
     fn device(&self) -> &str {
@@ -68,11 +73,23 @@ impl Need for Bytes {
     fn reads(&self) -> Option<&str> {
         None
     }
-    fn take(&self, room: &Room) -> Result<Take, String> {
-        match self.0 <= room.free {
-            true => Ok(Take { own: self.0, read: 0 }),
-            false => Err(format!("{} of {} bytes are free", room.free, self.0)),
+    fn cores(&self) -> CoreWish {
+        CoreWish::Free { least: 1, most: 1 }
+    }
+    fn worker(&self) -> &str {
+        &self.worker
+    }
+    fn take(&self, room: &Room, _: usize) -> Result<Take, Failure> {
+        match self.bytes <= room.free {
+            true => Ok(Take {
+                own: self.bytes,
+                read: 0,
+            }),
+            false => Err(Failure::room(format!("{} of {} bytes are free", room.free, self.bytes))),
         }
+    }
+    fn without_cores(&self, refused: NoCores) -> Failure {
+        Failure::room(refused.to_string())
     }
 }
 
@@ -138,6 +155,7 @@ impl Store {
                     self.desired.insert(name.clone(), desired.clone());
                 }
             }
+            Write::Became { name, desired } => _ = self.desired.insert(name.clone(), desired.clone()),
         }
         Ok(())
     }
@@ -186,6 +204,8 @@ pub struct Service {
     closed: BTreeSet<RunId>,
     /// Calls that wait for an endpoint, and since when.
     pub waiting: BTreeMap<u64, (String, Millis)>,
+    /// Calls of leaving runs whose worker has died, by their run: its next worker answers them.
+    pub unfinished: BTreeMap<u64, RunId>,
     /// Changes without an answer.
     pub unanswered: BTreeSet<Generation>,
     /// The moment at which the workers of the earlier service are known.
@@ -222,7 +242,7 @@ pub struct World {
 /// Returns a service that knows how many incarnations were begun: by the folders of workers, where the store does not have them.
 fn service(last_incarnation: Incarnation) -> Service {
     let mut decider = Decider::new(last_incarnation);
-    decider.add_device("sim", 2, MEMORY);
+    decider.add_device("sim", 2, MEMORY, None);
     Service {
         decider,
         inbox: Vec::new(),
@@ -232,6 +252,7 @@ fn service(last_incarnation: Incarnation) -> Service {
         routes: BTreeMap::new(),
         closed: BTreeSet::new(),
         waiting: BTreeMap::new(),
+        unfinished: BTreeMap::new(),
         unanswered: BTreeSet::new(),
         finds: None,
     }
@@ -292,6 +313,7 @@ impl World {
         let stored = names.into_iter().map(|name| Stored {
             name: name.clone(),
             desired: self.store.desired.get(name).cloned(),
+            last_release: 0,
             parked: false,
             change: self.store.changes.get(name).cloned(),
         });
@@ -365,7 +387,7 @@ impl World {
         let left = self.workers.iter().map(|(incarnation, worker)| Left {
             endpoint: worker.endpoint.clone(),
             incarnation: *incarnation,
-            machine: worker.machine.clone(),
+            worker: worker.machine.clone(),
             taken: worker.taken.clone(),
         });
         let left = left.collect();
@@ -384,12 +406,12 @@ impl World {
         for id in due {
             let (_, spec) = self.service.preparing.remove(&id).unwrap();
             let result = match spec.fault {
-                Fault::Unreadable => Err(Failure {
-                    why: "it cannot be read".into(),
-                    may_pass: false,
-                }),
+                Fault::Unreadable => Err(Failure::other("it cannot be read".into())),
                 _ => Ok(Prepared {
-                    needs: vec![Bytes(spec.bytes)],
+                    needs: vec![Bytes {
+                        bytes: spec.bytes,
+                        worker: spec.made_of(),
+                    }],
                     identity: format!("{} {}", spec.made_of(), spec.answers),
                     machine: spec.made_of(),
                 }),
@@ -422,10 +444,7 @@ impl World {
                 (None, Life::Loading { until }) if until <= now => match worker.fault {
                     Fault::Dies => {
                         self.workers.remove(&incarnation);
-                        let result = Err(Failure {
-                            why: "it ended while it loaded".into(),
-                            may_pass: false,
-                        });
+                        let result = Err(Failure::worker("it ended while it loaded".into()));
                         self.tell(Event::Started {
                             run,
                             incarnation,
@@ -453,10 +472,7 @@ impl World {
         for call in worker.calls {
             self.service.waiting.insert(call, (worker.endpoint.clone(), self.now));
         }
-        let result = Err(Failure {
-            why: "it took too long to start".into(),
-            may_pass: false,
-        });
+        let result = Err(Failure::worker("it took too long to start".into()));
         self.tell(Event::Started {
             run: worker.run,
             incarnation,
@@ -485,9 +501,13 @@ impl World {
         if !worker.is_connected {
             return;
         }
+        // A worker that dies while its calls end leaves them to the next worker of its run.
+        let dies_early = worker.ends.is_some_and(|ends| ends > self.now);
+        let calls = dies_early && !worker.moves && !worker.calls.is_empty();
         for call in worker.calls {
             match worker.moves || worker.ends.is_none() {
                 true => _ = self.service.waiting.insert(call, (worker.endpoint.clone(), self.now)),
+                false if calls => _ = self.service.unfinished.insert(call, worker.run),
                 false => _ = self.open_calls.remove(&call),
             }
         }
@@ -495,6 +515,7 @@ impl World {
         self.tell(Event::Gone {
             incarnation,
             produced,
+            calls,
             why,
         });
     }
@@ -525,6 +546,7 @@ impl World {
         }
         let actions = self.service.decider.handle(event, self.now);
         self.check();
+        self.end_calls_of_dropped_runs();
         for action in actions {
             if self.chance(1) && self.chance(self.faults.killed * 20) {
                 return self.kill();
@@ -604,6 +626,7 @@ impl World {
                 None => self.tell(Event::Gone {
                     incarnation,
                     produced: false,
+                    calls: false,
                     why: "nothing is there".into(),
                 }),
             },
@@ -634,7 +657,7 @@ impl World {
         let result = match self.disk_full {
             true => Err(Failure {
                 why: "the disk is full".into(),
-                may_pass: true,
+                about: About::Store,
             }),
             false => {
                 if let Err(why) = self.store.write(write) {
@@ -664,10 +687,7 @@ impl World {
         let gone = |why: &str| Event::Started {
             run,
             incarnation,
-            result: Err(Failure {
-                why: why.into(),
-                may_pass: false,
-            }),
+            result: Err(Failure::worker(why.into())),
         };
         let ready = Event::Started {
             run,
@@ -693,6 +713,10 @@ impl World {
                     Fault::NeverLoads => LONGEST_START,
                     _ => self.rng.random_range(0..6_000),
                 };
+                let unfinished = &mut self.service.unfinished;
+                let calls = unfinished.iter().filter(|(_, of)| **of == run).map(|(call, _)| *call);
+                let calls: BTreeSet<u64> = calls.collect();
+                calls.iter().for_each(|call| _ = unfinished.remove(call));
                 let worker = Worker {
                     endpoint: name,
                     run,
@@ -703,7 +727,7 @@ impl World {
                     },
                     fault: spec.fault,
                     ends: None,
-                    calls: BTreeSet::new(),
+                    calls,
                     moves: false,
                     is_connected: true,
                 };
@@ -728,6 +752,7 @@ impl World {
             None => self.tell(Event::Gone {
                 incarnation,
                 produced: true,
+                calls: false,
                 why: "nothing is there".into(),
             }),
             Some(worker) => {
@@ -803,10 +828,25 @@ impl World {
         });
     }
 
+    /// Ends calls with a reason whose run is no more.
+    fn end_calls_of_dropped_runs(&mut self) {
+        let decider = &self.service.decider;
+        let runs = decider.endpoints().values().flat_map(|endpoint| &endpoint.runs);
+        let runs: BTreeSet<RunId> = runs.map(|run| run.id).collect();
+        let open = &mut self.open_calls;
+        self.service.unfinished.retain(|call, run| {
+            let lives = runs.contains(run);
+            if !lives {
+                open.remove(call);
+            }
+            lives
+        });
+    }
+
     /// Checks the invariants of every moment.
     fn check(&self) {
         let decider = &self.service.decider;
-        let held: usize = decider.ledgers().all()["sim"].holdings().count();
+        let held: usize = decider.ledgers().all()["sim"].memory.holdings().count();
         let runs = decider.endpoints().values().flat_map(|endpoint| &endpoint.runs);
         let holding = runs.filter(|run| run.hold.is_some()).count();
         let left = decider.workers_without_run().len();

@@ -7,6 +7,7 @@ use crate::placed::Placed;
 use actix_web::{HttpResponse, web};
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use vastrelay_fleet::decider::Ledgers;
 use vastrelay_planner::PoolPlan;
 use vastrelay_serving::Device;
 use vastrelay_wire::manage::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus};
@@ -14,12 +15,16 @@ use vastrelay_wire::manage::{DeviceOwner, DevicePlace, DevicePower, DeviceStatus
 /// `GET /manage/devices`: what is on each device, by owner.
 #[utoipa::path(get, path = "/manage/devices", tag = "manage", responses((status = 200, body = Vec<DeviceStatus>)))]
 pub async fn devices(endpoints: web::Data<Endpoints>, loader: web::Data<Loader>) -> HttpResponse {
-    let (endpoints, devices) = (endpoints.all(), loader.devices.all());
-    let all: Vec<DeviceStatus> = devices.iter().map(|device| device_status(&endpoints, device)).collect();
+    let (all, devices, ledgers) = (endpoints.all(), loader.devices.all(), endpoints.ledgers());
+    let all: Vec<DeviceStatus> = devices
+        .iter()
+        .map(|device| device_status(&all, device, &ledgers))
+        .collect();
     HttpResponse::Ok().json(all)
 }
 
-fn device_status(endpoints: &[Arc<Endpoint>], device: &Device) -> DeviceStatus {
+fn device_status(endpoints: &[Arc<Endpoint>], device: &Device, ledgers: &Ledgers) -> DeviceStatus {
+    let ledger = ledgers.all().get(device.name());
     let here: Vec<&Arc<Endpoint>> = endpoints
         .iter()
         .filter(|endpoint| endpoint.device().name() == device.name())
@@ -27,7 +32,7 @@ fn device_status(endpoints: &[Arc<Endpoint>], device: &Device) -> DeviceStatus {
     let place = |number: usize| {
         let here = here
             .iter()
-            .filter(|endpoint| endpoint.plan.held.places().contains(&number));
+            .filter(|endpoint| endpoint.plan.taken.places.contains(&number));
         let resident: usize = here.clone().map(|endpoint| endpoint.plan.resident()).sum();
         let mut readers = BTreeMap::new();
         let owners: Vec<DeviceOwner> = here
@@ -36,7 +41,8 @@ fn device_status(endpoints: &[Arc<Endpoint>], device: &Device) -> DeviceStatus {
             .collect();
         let reserved: usize = owners.iter().map(DeviceOwner::reserved).sum();
         // The ledger also has what replicas hold that come or go, which no endpoint lists.
-        let changing = device.held_of(number).saturating_sub(reserved);
+        let held = ledger.map_or(0, |ledger| ledger.memory.taken_of(number));
+        let changing = held.saturating_sub(reserved);
         let rest = device.total().saturating_sub(reserved + changing);
         // What is neither available nor ours is somebody else's; all of a simulated device is available.
         let taken = device.total() - device.available();
@@ -74,7 +80,7 @@ fn owners(endpoint: &Endpoint) -> Vec<DeviceOwner> {
 
 /// Returns an owner without the weights that it reads and another one holds.
 fn holds_once<'e>(endpoint: &'e Endpoint, owner: DeviceOwner, readers: &mut BTreeMap<&'e str, &'e str>) -> DeviceOwner {
-    let Some(reads) = endpoint.plan.held.reads() else {
+    let Some(reads) = endpoint.plan.taken.reads.as_deref() else {
         return owner;
     };
     match readers.insert(reads, readers.get(reads).copied().unwrap_or(&endpoint.name)) {

@@ -1,17 +1,15 @@
 //! Endpoints that come and go while the service runs: `/manage/endpoints`.
 
-use super::jobs::build_entry;
+use super::change::{WaitQuery, given_up, not_deployed, not_started, outcome, refused, under_way};
 use super::status::{endpoint_status, resting_endpoint};
-use crate::deploy::Terms;
-use crate::deploy_error::DeployError;
+use crate::control::{Change, Control, Make, SpecText};
 use crate::endpoint::Endpoint;
 use crate::endpoint_name::check_name;
 use crate::endpoints::Endpoints;
 use crate::guard::{Body, Caller};
-use crate::halt;
+use crate::jobs::Jobs;
 use crate::loader::Loader;
 use crate::order::Order;
-use crate::park::Rouser;
 use crate::problem::Problem;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
@@ -20,61 +18,103 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use utoipa::IntoParams;
+use vastrelay_fleet::decider::{Failure, Outcome, Refused};
 use vastrelay_fleet::difference::{Difference, differences};
 use vastrelay_store::{Granted, KeptEndpoint, ReleaseEntry, Standing, StartRecord, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{
-    ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EventKind, LogLine,
-    NewEndpoint, Renewal, RestingEndpoint, SpecDifference,
+    ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EndpointUser, JobEntry,
+    LogLine, NewEndpoint, Renewal, RestingEndpoint, SpecDifference,
 };
 use vastrelay_wire::parse::parse_body;
 
 /// Most seconds that requests may have to end.
 const MOST_WITHIN: f64 = 24.0 * 3600.0;
 
+/// How long files are looked at before the answer; the rest is the job's.
+const OPENING: Duration = Duration::from_secs(2);
+
+/// What handlers of changes need.
+type Parts = (web::Data<Control>, web::Data<Endpoints>, web::Data<Jobs>);
+
 /// `POST /manage/endpoints`: serves what a spec describes, a folder of weights, the demo's own, or an earlier release. What is served under
-/// the name goes on until the new release takes requests, and answers its calls to their end.
+/// the name goes on until the new release takes requests, and answers its calls to their end. A newer change takes the place of one that is
+/// under way.
 ///
 /// # Errors
-/// 400 when the spec or the folder cannot be read or run, or does not fit; 409 when another release is served than `from_release`, when
-/// somebody else changes the endpoint, and when there is no room for both releases and `with_pause` is not set.
-#[utoipa::path(post, path = "/manage/endpoints", operation_id = "deploy_endpoint", tag = "manage", request_body = NewEndpoint, responses(
-    (status = 201, body = EndpointStatus), (status = "4XX", body = ErrorEnvelope)))]
+/// 400 when the spec or the folder cannot be read or run, or does not fit; 409 when another release is served than `from_release`, when a
+/// newer change has taken its place, and when there is no room for both releases and `with_pause` is not set; 503 when its worker does not
+/// start.
+#[utoipa::path(post, path = "/manage/endpoints", operation_id = "deploy_endpoint", tag = "manage", params(WaitQuery),
+    request_body = NewEndpoint, responses(
+    (status = 201, body = EndpointStatus), (status = 202, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn deploy(
-    endpoints: web::Data<Endpoints>,
+    (control, endpoints, jobs): Parts,
     loader: web::Data<Loader>,
     records: web::Data<Records>,
     caller: web::ReqData<Caller>,
+    query: web::Query<WaitQuery>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
+    let wait = query.time()?;
     let wanted: NewEndpoint = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
-    let records = records.into_inner();
-    let caller = caller.into_inner();
-    let endpoint = on_thread(move || load(&endpoints, &loader, &records, &wanted, &caller)).await?;
-    Ok(HttpResponse::Created().json(endpoint_status(&endpoint)))
-}
-
-fn load(
-    endpoints: &Endpoints,
-    loader: &Loader,
-    records: &Arc<Records>,
-    wanted: &NewEndpoint,
-    caller: &Caller,
-) -> Result<Arc<Endpoint>, Problem> {
     check_name(&wanted.name).map_err(|text| Problem::field("name", text))?;
-    let order = order(loader, records, wanted, caller)?;
-    let terms = Terms {
+    let (caller, records) = (caller.into_inner(), records.into_inner());
+    let by = caller.name().to_owned();
+    let kept = records.clone();
+    let named = loader.clone();
+    let (wanted, order) = on_thread(move || {
+        let order = order(&named, &kept, &wanted, &caller)?;
+        Ok((wanted, order))
+    })
+    .await?;
+    let (name, is_served) = (&wanted.name, endpoints.get(&wanted.name).is_ok());
+    let (opener, opened) = (loader.clone(), order.clone());
+    // Its job opens the files again, which are known by then.
+    let opening = web::block(move || {
+        let order = opened;
+        let opened = opener.open(&order);
+        let ways = opened.and_then(|opened| opener.find_ways(&order, &opened, Make::Later));
+        ways.map(drop).map_err(|error| error.failure())
+    });
+    if let Ok(opened) = tokio::time::timeout(OPENING, opening).await {
+        let opened = opened.map_err(|error| Problem::internal(error.to_string()))?;
+        opened.map_err(|failure| refusal(&failure, &order))?;
+    }
+    let change = Change::Deploy {
+        spec: SpecText::of(&order),
         from_release: wanted.from_release,
         with_pause: wanted.with_pause,
     };
-    let deployed = loader.deploy(endpoints, records, &order, terms);
-    deployed.map_err(|error| match error {
-        DeployError::Stale { from, now, .. } => {
-            let overtaken = overtaken(records, &wanted.name, from, now);
-            Problem::from(error).and_says(&overtaken)
-        }
-        error => told(error, &order, wanted.spec.is_some()),
-    })
+    let accepted = match (control.wish(name, &by, change).await, wanted.from_release) {
+        (Err(Refused::Stale { now }), Some(from)) => return Err(stale(records, name.clone(), from, now).await),
+        (accepted, _) => accepted.map_err(|why| refused(why, name, &endpoints))?,
+    };
+    match outcome(&accepted, wait).await {
+        None => under_way(&jobs, &accepted).await,
+        Some(Outcome::Reached) => Ok(HttpResponse::Created().json(endpoint_status(&*endpoints.get(name)?))),
+        Some(other) => Err(given_up(other, name, |failure| {
+            not_deployed(failure, accepted.text(), is_served)
+        })),
+    }
+}
+
+/// Returns why an order cannot be served, with the place in the spec that this is about where somebody has written one.
+fn refusal(failure: &Failure, order: &Order) -> Problem {
+    let text = order.refused(failure).map_or_else(
+        || format!("`{}` cannot be served: {}", order.name, failure.why),
+        |refused| refused.to_string(),
+    );
+    not_deployed(failure, text, false)
+}
+
+/// Returns that another release is served than the one that a change began from, with what is different.
+async fn stale(records: Arc<Records>, name: String, from: u32, now: u32) -> Problem {
+    let text = format!(
+        "`{name}` is served as release {now}, not {from}: somebody has changed it meanwhile; look at it again and deploy then"
+    );
+    let overtaken = on_thread(move || Ok(overtaken(&records, &name, from, now))).await;
+    Problem::conflict("release_changed", text).and_says(&overtaken.unwrap_or_default())
 }
 
 /// `POST /manage/check`: how a spec, a folder of weights, the demo's own, or an earlier release would be served. Nothing is changed by it.
@@ -95,8 +135,9 @@ pub async fn check(
     let checked = on_thread(move || {
         let order = order(&loader, &records, &wanted, &caller)?;
         let (kept, starts) = before(&records, &wanted.name)?;
+        check_name(&order.name).map_err(|text| Problem::field("name", text))?;
         let checked = loader.check(&endpoints, &order);
-        let checked = checked.map_err(|error| told(error, &order, wanted.spec.is_some()))?;
+        let checked = checked.map_err(|failure| refusal(&failure, &order))?;
         let (planned, why) = match &checked.planned {
             Ok(endpoint) => (Some(endpoint_status(endpoint)), None),
             Err(why) => (None, Some(why.clone())),
@@ -156,14 +197,6 @@ fn usual_start(starts: &[StartRecord]) -> Option<f64> {
     let mut seconds: Vec<f64> = succeeded.map(|start| start.seconds).collect();
     seconds.sort_by(f64::total_cmp);
     seconds.get(seconds.len() / 2).copied()
-}
-
-/// Returns an error, with the place in the spec that it is about where somebody has written one.
-fn told(error: DeployError, order: &Order, has_spec: bool) -> Problem {
-    match error.refused_in(&order.spec).filter(|_| has_spec) {
-        Some(refused) => Problem::from(error).said(refused.to_string()),
-        None => Problem::from(error),
-    }
 }
 
 /// Returns the order that a caller describes in one of four ways, with the files that this caller may name.
@@ -233,6 +266,7 @@ fn earlier(records: &Records, name: &str, release: u32, by: &str) -> Result<Orde
         beside: beside.clone(),
         standing: Standing::Served,
         granted: granted.clone(),
+        release,
     };
     Order::of_kept(&kept, by).map_err(|error| Problem::field("release", error.to_string()))
 }
@@ -276,9 +310,19 @@ pub async fn detail(
         status: served.as_ref().map(|endpoint| endpoint_status(endpoint)),
         coming: endpoints.coming(&name).map(|endpoint| endpoint_status(&endpoint)),
         starts: starts.into_iter().map(|start| cold_start(start, now)).collect(),
-        deleted_builds: Vec::new(),
+        users: served.as_ref().map(|endpoint| users(endpoint)).unwrap_or_default(),
         name: name.into_inner(),
     }))
+}
+
+/// Returns who uses the replicas of an endpoint.
+fn users(endpoint: &Endpoint) -> Vec<EndpointUser> {
+    let holders = endpoint.crew.leases().holders().into_iter();
+    let user = |(holder, time): (String, Duration)| EndpointUser {
+        holder,
+        seconds: time.as_secs_f64(),
+    };
+    holders.map(user).collect()
 }
 
 /// What `GET /manage/endpoints/{name}/log` is asked.
@@ -328,140 +372,158 @@ fn cold_start(start: StartRecord, now: i64) -> ColdStart {
 /// time goes on with the next one, and nothing is lost or said twice. New requests wait meanwhile.
 ///
 /// # Errors
-/// 400 when the time cannot be; 404 when there is no such endpoint; 409 when its replicas have no workers of their own.
+/// 400 when the time cannot be; 404 when there is no such endpoint; 409 when it has no worker.
 #[utoipa::path(post, path = "/manage/endpoints/{name}/renew", operation_id = "renew_endpoint", tag = "manage",
-    params(("name" = String, Path, description = "The endpoint")), request_body = Renewal, responses(
-    (status = 202, body = EndpointStatus), (status = "4XX", body = ErrorEnvelope)))]
+    params(("name" = String, Path, description = "The endpoint"), WaitQuery), request_body = Renewal, responses(
+    (status = 200, body = EndpointStatus), (status = 202, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn renew(
-    endpoints: web::Data<Endpoints>,
+    parts: Parts,
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
+    query: web::Query<WaitQuery>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
     let Renewal { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
-    let time = limit(within)?;
-    let endpoint = endpoints.get(&name)?;
-    if !endpoint.crew.is_kept() {
-        let text = format!("the replicas of `{}` have no workers of their own", endpoint.name);
-        return Err(Problem::conflict("no_worker", text));
+    let change = Change::Renew { within: limit(within)? };
+    let ended = changed(&parts, &name, caller.name(), change, &query).await?;
+    let (_, endpoints, _) = &parts;
+    match ended {
+        Ok(()) => Ok(HttpResponse::Ok().json(endpoint_status(&*endpoints.get(&name)?))),
+        Err(under_way) => Ok(under_way),
     }
-    if let Some(log) = endpoint.log() {
-        let text = format!("requests have {within} s to end where they are");
-        log.done_by(caller.name(), EventKind::Renewed, text);
-    }
-    endpoint.crew.renew(time);
-    Ok(HttpResponse::Accepted().json(endpoint_status(&endpoint)))
 }
 
 /// `POST /manage/endpoints/{name}/stop`: stops serving an endpoint. New calls get 503 `endpoint_stopped` until somebody starts it; those that
 /// run have a time to end, and end with an error then. What it is to be is kept.
 ///
 /// # Errors
-/// 400 when the time cannot be; 404 when there is no such endpoint; 409 when somebody else changes it.
+/// 400 when the time cannot be; 404 when there is no such endpoint; 409 when a newer change has taken its place.
 #[utoipa::path(post, path = "/manage/endpoints/{name}/stop", operation_id = "stop_endpoint", tag = "manage",
-    params(("name" = String, Path, description = "The endpoint")), request_body = EndpointStop, responses(
-    (status = 202, body = RestingEndpoint), (status = "4XX", body = ErrorEnvelope)))]
+    params(("name" = String, Path, description = "The endpoint"), WaitQuery), request_body = EndpointStop, responses(
+    (status = 200, body = RestingEndpoint), (status = 202, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn stop(
-    endpoints: web::Data<Endpoints>,
-    records: web::Data<Records>,
+    parts: Parts,
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
+    query: web::Query<WaitQuery>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
     let EndpointStop { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
-    let (within, by, shared) = (limit(within)?, caller.name().to_owned(), endpoints.clone().into_inner());
-    let (wanted, records) = (name.clone(), records.into_inner());
-    on_thread(move || halt::stop(&shared, &records, &wanted, within, &by)).await?;
-    let resting = endpoints.resting();
-    let stopped = resting.get_key_value(name.as_str());
-    let stopped = stopped.ok_or_else(|| Problem::starting(&name))?;
-    Ok(HttpResponse::Accepted().json(resting_endpoint(stopped)))
+    let change = Change::Stop { within: limit(within)? };
+    let ended = changed(&parts, &name, caller.name(), change, &query).await?;
+    ended.map_or_else(Ok, |()| rests(&parts, &name))
 }
 
 /// `POST /manage/endpoints/{name}/park`: gives an endpoint's memory back until somebody calls it; that call starts it again and waits. Calls that
 /// run have a time to end, and end with an error then.
 ///
 /// # Errors
-/// 400 when the time cannot be; 404 when there is no such endpoint; 409 when it is not served or somebody else changes it.
+/// 400 when the time cannot be; 404 when there is no such endpoint; 409 when it is not served or a newer change has taken its place.
 #[utoipa::path(post, path = "/manage/endpoints/{name}/park", operation_id = "park_endpoint", tag = "manage",
-    params(("name" = String, Path, description = "The endpoint")), request_body = EndpointStop, responses(
-    (status = 202, body = RestingEndpoint), (status = "4XX", body = ErrorEnvelope)))]
+    params(("name" = String, Path, description = "The endpoint"), WaitQuery), request_body = EndpointStop, responses(
+    (status = 200, body = RestingEndpoint), (status = 202, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn park(
-    rouser: web::Data<Rouser>,
+    parts: Parts,
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
+    query: web::Query<WaitQuery>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
     let EndpointStop { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
-    let (within, by) = (limit(within)?, caller.name().to_owned());
-    let (wanted, parker) = (name.clone(), rouser.clone().into_inner());
-    on_thread(move || parker.park_now(&wanted, within, &by)).await?;
-    let resting = rouser.endpoints.resting();
-    let parked = resting.get_key_value(name.as_str());
-    let parked = parked.ok_or_else(|| Problem::starting(&name))?;
-    Ok(HttpResponse::Accepted().json(resting_endpoint(parked)))
+    let change = Change::Park { within: limit(within)? };
+    let ended = changed(&parts, &name, caller.name(), change, &query).await?;
+    ended.map_or_else(Ok, |()| rests(&parts, &name))
 }
 
 /// `POST /manage/endpoints/{name}/start`: serves an endpoint again that was stopped or parked, or could not be started.
 ///
 /// # Errors
-/// 400 when it cannot be started; 404 when there is no such endpoint; 409 when it is served already or somebody else changes it.
+/// 404 when there is no such endpoint; 409 when it is served already, has no room now, or a newer change has taken its place; 503 when it cannot
+/// be started.
 #[utoipa::path(post, path = "/manage/endpoints/{name}/start", operation_id = "start_endpoint", tag = "manage",
-    params(("name" = String, Path, description = "The endpoint")), responses(
-    (status = 201, body = EndpointStatus), (status = "4XX", body = ErrorEnvelope)))]
+    params(("name" = String, Path, description = "The endpoint"), WaitQuery), responses(
+    (status = 201, body = EndpointStatus), (status = 202, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn start(
-    endpoints: web::Data<Endpoints>,
-    loader: web::Data<Loader>,
-    records: web::Data<Records>,
+    parts: Parts,
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
+    query: web::Query<WaitQuery>,
 ) -> Result<HttpResponse, Problem> {
-    let (by, records) = (caller.name().to_owned(), records.into_inner());
-    let endpoint = on_thread(move || halt::start(&loader, &endpoints, &records, &name, &by)).await?;
-    Ok(HttpResponse::Created().json(endpoint_status(&endpoint)))
+    let ended = changed(&parts, &name, caller.name(), Change::Start, &query).await?;
+    let (_, endpoints, _) = &parts;
+    match ended {
+        Ok(()) => Ok(HttpResponse::Created().json(endpoint_status(&*endpoints.get(&name)?))),
+        Err(under_way) => Ok(under_way),
+    }
 }
 
 /// `DELETE /manage/endpoints/{name}`: removes an endpoint, served or not, and gives its memory back. Answers that are under way
-/// are completed first. Models, records, keys and runs stay as they are.
+/// are completed first. Models, records, keys and runs stay as they are; its releases, and builds that nobody else uses, are deleted.
 ///
 /// # Errors
-/// 404 when there is no such endpoint; 409 when somebody else changes it.
+/// 404 when there is no such endpoint.
 #[utoipa::path(delete, path = "/manage/endpoints/{name}", operation_id = "remove_endpoint", tag = "manage",
-    params(("name" = String, Path, description = "The endpoint")), responses(
-    (status = 200, body = EndpointDetail), (status = "4XX", body = ErrorEnvelope)))]
+    params(("name" = String, Path, description = "The endpoint"), WaitQuery), responses(
+    (status = 200, body = JobEntry), (status = 202, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn remove(
-    endpoints: web::Data<Endpoints>,
-    loader: web::Data<Loader>,
-    records: web::Data<Records>,
+    parts: Parts,
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
+    query: web::Query<WaitQuery>,
 ) -> Result<HttpResponse, Problem> {
-    let by = caller.name().to_owned();
-    let (wanted, records) = (name.clone(), records.into_inner());
-    let state = endpoints.state_of(&name)?;
-    let (removed, unused) = on_thread(move || halt::remove(&loader, &endpoints, &records, &wanted, &by)).await?;
-    let status = removed.as_ref().map(|endpoint| endpoint_status(endpoint));
-    if removed.is_some() {
-        tracing::info!(endpoint = %name, "removed");
+    let wait = query.time()?;
+    let (control, endpoints, jobs) = &parts;
+    let accepted = control.wish(&name, caller.name(), Change::Remove).await;
+    let accepted = accepted.map_err(|why| refused(why, &name, endpoints))?;
+    match outcome(&accepted, wait).await {
+        None => under_way(jobs, &accepted).await,
+        Some(Outcome::Reached) => {
+            let removed = jobs.clone().into_inner().one(accepted.job.number()).await?;
+            Ok(HttpResponse::Ok().json(removed))
+        }
+        Some(other) => Err(given_up(other, &name, |failure| not_started(failure, accepted.text()))),
     }
-    Ok(HttpResponse::Ok().json(EndpointDetail {
-        name: name.into_inner(),
-        state: state.name().into(),
-        why: None,
-        spec: String::new(),
-        beside: String::new(),
-        releases: Vec::new(),
-        coming: None,
-        starts: Vec::new(),
-        deleted_builds: unused.into_iter().map(build_entry).collect(),
-        status,
-    }))
 }
 
-/// Returns the time that requests have to end.
-fn limit(within: f64) -> Result<Duration, Problem> {
+/// Changes an endpoint; returns nothing where the change has reached what it wanted while the caller waited, else the answer that it is under
+/// way.
+///
+/// # Errors
+/// Why it is not under way, or has not reached what it wanted.
+async fn changed(
+    (control, endpoints, jobs): &Parts,
+    name: &str,
+    by: &str,
+    change: Change,
+    query: &WaitQuery,
+) -> Result<Result<(), HttpResponse>, Problem> {
+    let wait = query.time()?;
+    let accepted = control.wish(name, by, change).await;
+    let accepted = accepted.map_err(|why| refused(why, name, endpoints))?;
+    match outcome(&accepted, wait).await {
+        None => Ok(Err(under_way(jobs, &accepted).await?)),
+        Some(Outcome::Reached) => Ok(Ok(())),
+        Some(other) => Err(given_up(other, name, |failure| not_started(failure, accepted.text()))),
+    }
+}
+
+/// Answers how an endpoint stands that is not served any more.
+fn rests((_, endpoints, _): &Parts, name: &str) -> Result<HttpResponse, Problem> {
+    let resting = endpoints.resting();
+    match resting.get_key_value(name) {
+        Some(resting) => Ok(HttpResponse::Ok().json(resting_endpoint(resting))),
+        // A call has started it again meanwhile.
+        None => Err(Problem::conflict(
+            "change_replaced",
+            format!("`{name}` is served again"),
+        )),
+    }
+}
+
+/// Returns the time that requests have to end, in milliseconds.
+fn limit(within: f64) -> Result<u64, Problem> {
     if (0.0..=MOST_WITHIN).contains(&within) {
-        return Ok(Duration::from_secs_f64(within));
+        return Ok((within * 1_000.0).round() as u64);
     }
     let text = format!("{within} seconds do not work; use 0 to {MOST_WITHIN}");
     Err(Problem::field("within", text))

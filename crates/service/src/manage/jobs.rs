@@ -1,6 +1,7 @@
 //! Long work of the service, and builds: `/manage/jobs`, `/manage/builds`.
 
 use crate::jobs::Jobs;
+use crate::loader::Loader;
 use crate::problem::Problem;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
@@ -21,7 +22,7 @@ pub struct JobsQuery {
     /// The newest, at most this many.
     #[serde(default = "usual_jobs")]
     most: usize,
-    /// Only jobs of this kind: `build` or `load`.
+    /// Only jobs of this kind, such as `build`, `load` or `deploy`.
     kind: Option<String>,
 }
 
@@ -68,9 +69,20 @@ pub async fn cancel(jobs: web::Data<Jobs>, number: web::Path<String>) -> Result<
 /// 500 when the database cannot be read.
 #[utoipa::path(get, path = "/manage/builds", tag = "manage", responses(
     (status = 200, body = Vec<BuildEntry>), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn builds(records: web::Data<Records>) -> Result<HttpResponse, Problem> {
+pub async fn builds(records: web::Data<Records>, loader: web::Data<Loader>) -> Result<HttpResponse, Problem> {
     let builds = records.query(|store| store.builds()).await?;
-    Ok(HttpResponse::Ok().json(builds.into_iter().map(build_entry).collect::<Vec<_>>()))
+    let holders = |digest: &str| {
+        let builds = loader.builds.as_ref();
+        builds.map(|builds| builds.holders(digest)).unwrap_or_default()
+    };
+    let entry = |build: BuildRecord| {
+        let using = holders(&build.digest);
+        BuildEntry {
+            using,
+            ..build_entry(build)
+        }
+    };
+    Ok(HttpResponse::Ok().json(builds.into_iter().map(entry).collect::<Vec<_>>()))
 }
 
 /// Reads the number of a job; what is no number names none.
@@ -85,7 +97,7 @@ fn read(number: &str) -> Result<i64, Problem> {
 }
 
 /// Returns a build as it is told.
-pub(crate) fn build_entry(build: BuildRecord) -> BuildEntry {
+fn build_entry(build: BuildRecord) -> BuildEntry {
     BuildEntry {
         digest: build.digest,
         source: build.source,
@@ -93,5 +105,6 @@ pub(crate) fn build_entry(build: BuildRecord) -> BuildEntry {
         seconds_ago: milliseconds_since_1970().saturating_sub(build.at_ms) as f64 / 1000.0,
         bytes: build.bytes,
         users: build.users,
+        using: Vec::new(),
     }
 }

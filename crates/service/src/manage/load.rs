@@ -1,5 +1,6 @@
 //! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
 
+use crate::control::Control;
 use crate::endpoints::Endpoints;
 use crate::guard::{Body, Caller, bearer};
 use crate::jobs::{Job, JobEnd, Jobs, Wanted};
@@ -8,7 +9,6 @@ use crate::live::Live;
 use crate::loads::{Loads, is_under_way};
 use crate::manage::status::service_status;
 use crate::own_address::OwnAddress;
-use crate::park::Rouser;
 use crate::problem::Problem;
 use crate::records::Records;
 use crate::sight::Sight;
@@ -57,7 +57,7 @@ pub async fn stop(loads: web::Data<Loads>) -> Result<HttpResponse, Problem> {
 #[utoipa::path(post, path = "/manage/load", operation_id = "start_load", tag = "load", request_body = LoadOrder, responses(
     (status = 202, body = LoadStatus), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn start(
-    rouser: web::Data<Rouser>,
+    control: web::Data<Control>,
     loads: web::Data<Loads>,
     live: web::Data<Live>,
     records: web::Data<Records>,
@@ -71,13 +71,13 @@ pub async fn start(
 ) -> Result<HttpResponse, Problem> {
     let body = Arc::new(body);
     let (order, prepared) = loop {
-        let (endpoints, body) = (rouser.endpoints.clone(), body.clone());
+        let (endpoints, body) = (endpoints.clone(), body.clone());
         // Making prompts takes time that others would wait for.
         let ready = web::block(move || prepared_order(&endpoints, &body)).await;
         match ready.map_err(|error| Problem::internal(error.to_string()))? {
             Ok(ready) => break ready,
-            Err(problem) => match problem.is_parked() {
-                Some(parked) => rouser.rouse(parked, caller.name()).await?,
+            Err(problem) => match problem.is_waited_for() {
+                Some(name) => control.wait_for(name, caller.name()).await?,
                 None => return Err(problem),
             },
         }
@@ -160,7 +160,7 @@ async fn begin_job(
 /// Reads an order and makes its prompts.
 fn prepared_order(endpoints: &Endpoints, body: &[u8]) -> Result<(LoadOrder, Prepared), Problem> {
     let order: LoadOrder = parse_body(body).map_err(|error| Problem::body(&error))?;
-    let endpoint = endpoints.called(&order.model, &Sight::all())?;
+    let endpoint = endpoints.called(&order.model, &Sight::all(), "a load test")?;
     let room = Room {
         vocabulary: endpoint.model.description.vocabulary,
         context: endpoint.limits().context,

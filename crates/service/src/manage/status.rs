@@ -15,7 +15,7 @@ use vastrelay_engine::scheduler::Occupancy;
 use vastrelay_fleet::state::{State, of_endpoints};
 use vastrelay_planner::{MemoryPlan, PoolPlan};
 use vastrelay_serving::Precisions;
-use vastrelay_serving::device::HeldCores;
+use vastrelay_serving::device::ReplicaCores;
 use vastrelay_wire::manage::{
     EndpointStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus, RestingEndpoint,
     ServiceStatus, Totals,
@@ -180,7 +180,7 @@ fn replica_as_planned(endpoint: &Endpoint, number: u32, state: State, life: Opti
         uptime: 0.0,
         instructions: plan.instructions.into(),
         cores: plan.cores.as_ref().map_or(0.0, |cores| cores.share().cores()),
-        threads: plan.cores.as_ref().map_or(0, HeldCores::threads),
+        threads: plan.cores.as_ref().map_or(0, ReplicaCores::threads),
         split: plan.assignment.split,
         width: limits.width,
         step_budget: limits.step_budget,

@@ -4,9 +4,9 @@ use super::asked::Asked;
 use super::events::Events;
 use crate::budget::Share;
 use crate::counted::{EndedCall, ReleaseMetrics};
-use crate::endpoint::Endpoint;
 use crate::guard::Permit;
 use crate::lasting::{LastingStream, Moves, Refused};
+use crate::lease::Lease;
 use crate::manage::requests::recorded;
 use crate::placed::Placed;
 use crate::problem::Problem;
@@ -58,7 +58,7 @@ pub(super) struct Call {
     sight: Sight,
     key: KeyShare,
     /// Its endpoint, as soon as one is found.
-    endpoint: Option<Arc<Endpoint>>,
+    endpoint: Option<Lease>,
     arrived: Instant,
     moves: Moves,
     gaps: Gaps,
@@ -163,7 +163,7 @@ impl Call {
 
     /// Notes what was asked for.
     pub fn asks(&mut self, asked: Asked) {
-        self.endpoint = self.state.endpoints.called(&asked.model, &self.sight).ok();
+        self.endpoint = self.state.endpoints.called(&asked.model, &self.sight, "a call").ok();
         self.record.endpoint = asked.model;
         self.record.streamed = asked.streamed;
         self.record.parameters = asked.parameters;
@@ -245,7 +245,7 @@ impl Call {
     /// When one is refused.
     pub async fn submit(
         &mut self,
-        endpoint: &Arc<Endpoint>,
+        endpoint: &Lease,
         requests: Vec<GenerationRequest>,
         departure: impl Future<Output = ()> + 'static,
     ) -> Result<Events, Problem> {

@@ -9,12 +9,11 @@ use super::piece::chat_logprobs;
 use super::respond::{Prepared, Preparing, respond};
 use super::shape::{Collected, EndExtras, Extras, Shape};
 use crate::clock::seconds_since_1970;
-use crate::endpoint::Endpoint;
 use crate::guard::Body;
+use crate::lease::Lease;
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::{HttpRequest, HttpResponse, web};
-use std::sync::Arc;
 use vastrelay_engine::request::Piece;
 use vastrelay_wire::chat::{AnswerMessage, ChatAnswer, ChatChoice, ChatPiece, ChatPieceChoice, ChatRequest, Delta};
 use vastrelay_wire::error::ErrorEnvelope;
@@ -49,7 +48,7 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let messages = std::mem::take(&mut request.messages);
     let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));
     let ignored = ignored::in_chat(call.body, &messages)?;
-    let endpoint = call.state.endpoints.called(&request.model, call.sight)?;
+    let endpoint = call.state.endpoints.called(&request.model, call.sight, "a call")?;
     refuse_unsupported(&request)?;
     options.check(&endpoint, 1, call.key)?;
     let kept = call.state.keeps_texts(&endpoint).then(|| messages.clone());
@@ -106,7 +105,7 @@ struct Answer {
     created: u64,
     model: String,
     choices: u32,
-    endpoint: Arc<Endpoint>,
+    endpoint: Lease,
 }
 
 impl Answer {

@@ -11,11 +11,11 @@ use super::shape::{Collected, EndExtras, Extras, Shape};
 use crate::clock::seconds_since_1970;
 use crate::endpoint::Endpoint;
 use crate::guard::Body;
+use crate::lease::Lease;
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
-use std::sync::Arc;
 use vastrelay_engine::GenerationRequest;
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::token::TokenLogprobs;
@@ -69,7 +69,7 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let prompt = std::mem::take(&mut request.prompt);
     let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));
     let ignored = ignored::in_completion(call.body)?;
-    let endpoint = call.state.endpoints.called(&request.model, call.sight)?;
+    let endpoint = call.state.endpoints.called(&request.model, call.sight, "a call")?;
     endpoint.manner.takes(Mode::Plain, &endpoint.name)?;
     refuse_unsupported(&request)?;
     options.check(&endpoint, prompt.count(), call.key)?;
@@ -191,7 +191,7 @@ struct Answer {
     echo: Vec<Echo>,
     /// Where the next token of each completion begins, in characters.
     offsets: Vec<usize>,
-    endpoint: Arc<Endpoint>,
+    endpoint: Lease,
 }
 
 /// A prompt that is echoed at the beginning of each of its completions.

@@ -7,8 +7,8 @@ use super::ignored;
 use super::piece::{Count, stream_response, to_json, whole_response};
 use super::shape::{Collected, Extras, Shape};
 use crate::departure::departure;
-use crate::endpoint::Endpoint;
 use crate::guard::Body;
+use crate::lease::Lease;
 use crate::problem::Problem;
 use crate::sight::Sight;
 use crate::state::ServiceState;
@@ -24,7 +24,7 @@ const SIMULATED: HeaderName = HeaderName::from_static("x-vastrelay-simulated");
 /// Requests that are ready for the engine, and how their answer is put into words.
 pub(super) struct Prepared<S> {
     pub answer: S,
-    pub endpoint: Arc<Endpoint>,
+    pub endpoint: Lease,
     pub extras: Extras,
     /// At least one.
     pub requests: Vec<GenerationRequest>,
@@ -85,11 +85,10 @@ impl Asking {
     }
 }
 
-/// Waits until a parked endpoint is there, as long as the caller is.
-async fn roused(state: &ServiceState, name: &str, by: &str, http: &HttpRequest) -> Result<(), Problem> {
-    let rouser = state.rouser();
+/// Waits until an endpoint has its place that is parked or being started, as long as the caller is.
+async fn waited(state: &ServiceState, name: &str, by: &str, http: &HttpRequest) -> Result<(), Problem> {
     tokio::select! {
-        roused = rouser.rouse(name, by) => roused,
+        waited = state.control.wait_for(name, by) => waited,
         () = departure(http) => Err(Problem::half_closed()),
     }
 }
@@ -123,11 +122,11 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
             asked.into_iter().for_each(|asked| call.asks(asked));
             prepared
         });
-        let parked = prepared.as_ref().err().and_then(Problem::is_parked);
-        let Some(parked) = parked.map(str::to_owned) else {
+        let name = prepared.as_ref().err().and_then(Problem::is_waited_for);
+        let Some(name) = name.map(str::to_owned) else {
             break prepared;
         };
-        if let Err(problem) = roused(&state, &parked, call.caller(), &http).await {
+        if let Err(problem) = waited(&state, &name, call.caller(), &http).await {
             break Err(problem);
         }
     };

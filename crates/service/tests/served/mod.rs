@@ -3,7 +3,6 @@
 #[path = "../demo/mod.rs"]
 pub mod demo;
 
-use serde_json::json;
 use std::sync::Arc;
 use vastrelay_fleet::Settings;
 use vastrelay_service::server::{ServeOptions, Server};
@@ -18,7 +17,7 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
     let (folder, settings) = (demo::folder(), demo::settings());
     let models = Models::default();
     let model = models.open(&ModelFiles::open(&folder).unwrap()).unwrap();
-    let mut replica = Replica::load("pierdesk", &model, &folder, &settings).unwrap();
+    let mut replica = Replica::load(&model, &folder, &settings).unwrap();
     replica.generate = engine(&model, &replica);
     let data = tempfile::tempdir().unwrap();
     let store = Store::open(data.path(), Retention::default()).unwrap();
@@ -38,19 +37,8 @@ pub fn serve(engine: impl FnOnce(&Model, &Replica) -> Arc<dyn Generate>) -> (Str
             builds: None,
         };
         let reach = Reach::new(address, false, vec![], vec![]);
-        let state = ServiceState::new(loader, store, reach, StateOptions::default());
-        state
-            .loader
-            .serve(
-                &state.endpoints,
-                &state.records,
-                "pierdesk",
-                model,
-                replica,
-                &settings,
-                &json!("test"),
-            )
-            .unwrap();
+        let state = ServiceState::new(loader, store, reach, StateOptions::default()).unwrap();
+        state.serve("pierdesk", model, replica);
         let runtime = tokio::runtime::Runtime::new().unwrap();
         let local = tokio::task::LocalSet::new();
         runtime

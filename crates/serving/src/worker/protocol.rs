@@ -1,6 +1,6 @@
 //! What a service and a worker say to each other.
 
-use crate::assignment::{Assignment, Place};
+use crate::assignment::Assignment;
 pub use crate::phase::Phase;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -9,10 +9,11 @@ use vastrelay_engine::engine::frame::{CallNumber, EngineStatus, Frame, Order};
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::token::TokenLogprobs;
 use vastrelay_engine::{Limits, MemoryReport};
+use vastrelay_fleet::decider::Taken;
 use vastrelay_text::TokenPieces;
 
 /// The version of everything here but [`Hello`] and [`Reply::Refused`], whose form never changes.
-pub const PROTOCOL: u32 = 6;
+pub const PROTOCOL: u32 = 7;
 /// Bytes that a worker may send ahead of what the service has read.
 pub const WINDOW: usize = 4 << 20;
 /// Events of one message at most.
@@ -86,6 +87,8 @@ pub struct Duty {
     pub incarnation: u64,
     /// What it runs, and how.
     pub assignment: Assignment,
+    /// The memory and cores that it takes.
+    pub taken: Taken,
 }
 
 /// The model's words, which the service has read already.
@@ -95,22 +98,6 @@ pub struct Words {
     pub pieces: Arc<TokenPieces>,
     /// The tokens that end an answer.
     pub ends: Vec<u32>,
-}
-
-impl Duty {
-    /// Returns whether another one is the same, in whatever life and for whatever release: those that ask the same of their workers share them.
-    /// Whether a build was checked before does not matter to who has loaded it.
-    pub fn is_that_of(&self, other: &Duty) -> bool {
-        let of_any_life = |duty: &Duty| {
-            let mut duty = duty.clone();
-            (duty.incarnation, duty.release) = (0, 0);
-            if let Place::Cpu { checked, .. } = &mut duty.assignment.place {
-                *checked = None;
-            }
-            duty
-        };
-        of_any_life(self) == of_any_life(other)
-    }
 }
 
 /// What a service says.

@@ -14,7 +14,7 @@ use vastrelay_serving::process::Folder;
 use vastrelay_serving::worker::protocol::{Ready, Words};
 use vastrelay_serving::worker::serve::Over;
 use vastrelay_serving::worker::{Connection, Duty, Secret, WorkerEngine, serve};
-use vastrelay_serving::{CoreWish, Cores, Device, Isa, Model, Plan, Precision, ReplicaSettings};
+use vastrelay_serving::{CoreWish, Cores, Device, Isa, Model, Plan, Precision, ReplicaSettings, Sizing};
 use vastrelay_weights::ModelFiles;
 
 pub const SECRET: Secret = Secret([7; 32]);
@@ -31,14 +31,13 @@ pub struct World {
 impl World {
     pub fn new() -> World {
         let model = Model::open(&demo()).unwrap();
-        let plan = Plan::new(
-            "pierdesk",
+        let sizing = Sizing::new(
             &model,
             &ModelFiles::open(&demo()).unwrap(),
             &settings(Device::cpu(1 << 30, Cores::part(1), || usize::MAX)),
             None,
-        )
-        .unwrap();
+        );
+        let plan = sizing.unwrap().alone().unwrap();
         let data = tempfile::tempdir().unwrap();
         World {
             model,
@@ -65,6 +64,7 @@ impl World {
             replica: 1,
             incarnation: 5,
             assignment: self.plan.assignment.clone(),
+            taken: self.plan.taken.clone(),
         }
     }
 

@@ -1,6 +1,6 @@
 //! What endpoints are to be.
 
-use super::{BuildEntry, EndpointStatus};
+use super::EndpointStatus;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -40,17 +40,26 @@ pub struct EndpointDetail {
     /// How long its last starts took, newest first.
     #[serde(default)]
     pub starts: Vec<ColdStart>,
-    /// Where it was removed: the builds that were deleted with it, as nobody else uses them.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub deleted_builds: Vec<BuildEntry>,
+    /// Who uses its replicas now, the oldest lease first.
+    #[serde(default)]
+    pub users: Vec<EndpointUser>,
 }
 
-/// A line that a worker has said.
+/// A holder of a lease of an endpoint's replicas.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+pub struct EndpointUser {
+    /// The holder, for people.
+    pub holder: String,
+    /// For how long, in seconds.
+    pub seconds: f64,
+}
+
+/// A line that a worker has said, or the conversion of a model.
 #[derive(Clone, Debug, PartialEq, Deserialize, Serialize, ToSchema)]
 pub struct LogLine {
     /// When it was read, in milliseconds since 1970.
     pub at_ms: i64,
-    /// The number of the replica.
+    /// The number of the replica; 0 for a conversion.
     pub replica: u32,
     /// The number of its life.
     pub incarnation: u64,
@@ -65,7 +74,7 @@ pub struct ColdStart {
     pub seconds_ago: f64,
     /// The number of the release.
     pub release: u32,
-    /// The number of the replica.
+    /// The number of the replica; 0 for a conversion.
     pub replica: u32,
     /// The number of the life that began with it.
     pub incarnation: u64,

@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 pub struct JobEntry {
     /// Its number.
     pub number: i64,
-    /// What kind of work it is: `build` or `load`.
+    /// What kind of work it is: `build` or `load`, or a change of an endpoint: `deploy`, `start`, `stop`, `park`, `renew` or `remove`.
     pub kind: String,
     /// What is done.
     pub name: String,
@@ -16,7 +16,7 @@ pub struct JobEntry {
     pub endpoint: String,
     /// Who wants it: the name of a key; `start`, `service`, or empty for a caller without a key.
     pub who: String,
-    /// `queued`, `running`, `done`, `failed`, `cancelled`, or `interrupted` by the end of its service.
+    /// `queued`, `running`, `done`, `failed`, `cancelled`, `replaced` by a newer change, or `interrupted` by the end of its service.
     pub state: String,
     /// When somebody wanted it, in milliseconds since 1970.
     pub at_ms: i64,
@@ -50,4 +50,7 @@ pub struct BuildEntry {
     pub bytes: u64,
     /// Endpoints with a release that uses it.
     pub users: Vec<String>,
+    /// Endpoints whose workers read it now, or are about to.
+    #[serde(default)]
+    pub using: Vec<String>,
 }

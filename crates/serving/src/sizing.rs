@@ -1,0 +1,405 @@
+//! The size of a replica that has no place yet.
+
+use crate::assignment::{Assignment, Place};
+use crate::device::{Holders, ReplicaCores};
+use crate::error::LoadError;
+use crate::model::Model;
+use crate::origin::{Origin, Shape};
+use crate::replica::{Plan, ReplicaSettings, check, limits_of};
+use std::path::PathBuf;
+use std::sync::Arc;
+use vastrelay_engine::{Limits, MemoryReport};
+use vastrelay_fleet::cores::{CoreWish, NoCores};
+use vastrelay_fleet::decider::{Failure, Ledgers, Need, Take, Taken};
+use vastrelay_fleet::ledger::Room;
+use vastrelay_planner::hardware::of_profiles;
+use vastrelay_planner::{DeviceProfile, DoesNotFit, MemoryPlan, Question, Sizes, Typical, WhyNot};
+use vastrelay_weights::build::Checked;
+use vastrelay_weights::split::either;
+use vastrelay_weights::{Kind, ModelDescription, ModelFiles, Precision, Precisions, StoredAs};
+
+/// A replica that has its settings and no place. Clones share the facts.
+#[derive(Clone)]
+pub struct Sizing(Arc<Facts>);
+
+struct Facts {
+    path: PathBuf,
+    settings: ReplicaSettings,
+    /// Most tokens of one sequence.
+    context: usize,
+    description: ModelDescription,
+    /// What it will run in.
+    precisions: Precisions,
+    /// The file that it reads as it lies, as may others.
+    reads: Option<String>,
+    /// What it takes its size from.
+    source: Source,
+    /// What tells its workers from others.
+    worker: String,
+}
+
+/// What a replica takes its size from.
+enum Source {
+    /// Weights of so many bytes on this machine's processor, and that they were found to be what was written.
+    Cpu { weights: usize, checked: Option<Checked> },
+    /// A checkpoint's kinds of tensors, on simulated devices.
+    Simulated {
+        profile: Box<DeviceProfile>,
+        stored: StoredAs,
+    },
+}
+
+impl Sizing {
+    /// Reads the facts of a model's weights that its size depends on. A build is not read whole that is as it was when it was `checked`.
+    ///
+    /// # Errors
+    /// When the weights cannot be read, or a setting cannot be; the text says which and what would work.
+    pub fn new(
+        model: &Model,
+        files: &ModelFiles,
+        settings: &ReplicaSettings,
+        checked: Option<&Checked>,
+    ) -> Result<Sizing, LoadError> {
+        let description = &model.description;
+        let context = check(settings, description)?;
+        let facts = match settings.device.profile() {
+            Some(profile) => simulated(files, settings, profile)?,
+            None => on_cpu(description, files, settings, checked)?,
+        };
+        let (precisions, reads, source) = facts;
+        let mut facts = Facts {
+            path: files.path().to_owned(),
+            settings: settings.clone(),
+            context,
+            description: description.clone(),
+            precisions,
+            reads,
+            source,
+            worker: String::new(),
+        };
+        let sizing = |facts: &Facts| {
+            facts.assignment(
+                facts.settings.limits(facts.context, Vec::new()),
+                0,
+                &[],
+                MemoryReport::default(),
+            )
+        };
+        facts.worker = sizing(&facts).worker();
+        let sizing = Sizing(Arc::new(facts));
+        if let Source::Simulated { profile, .. } = &sizing.0.source
+            && settings.split > profile.count
+        {
+            return Err(sizing.refused(profile, WhyNot::Devices { count: profile.count }));
+        }
+        Ok(sizing)
+    }
+
+    /// Returns the precisions that it will run in.
+    pub fn precisions(&self) -> Precisions {
+        self.0.precisions
+    }
+
+    /// Returns its settings.
+    pub fn settings(&self) -> &ReplicaSettings {
+        &self.0.settings
+    }
+
+    /// Returns what it may spend, but for its pools.
+    pub fn limits(&self) -> Limits {
+        self.0.settings.limits(self.0.context, Vec::new())
+    }
+
+    /// Returns the plan of its memory where so much room is, and it has so many threads.
+    ///
+    /// # Errors
+    /// When the room does not do.
+    pub fn memory(&self, room: &Room, threads: usize) -> Result<MemoryPlan, LoadError> {
+        let free = room.free.saturating_add(room.there);
+        let refused = |source: DoesNotFit| match &self.0.source {
+            Source::Simulated { profile, .. } if room.holders.is_empty() => self.refused(profile, source.into()),
+            _ => LoadError::Memory {
+                folder: self.0.path.clone(),
+                source,
+                holders: Holders(room.holders.clone()),
+            },
+        };
+        self.planned(free, threads).map_err(refused)
+    }
+
+    /// Returns the replica in the place that it has taken.
+    ///
+    /// # Errors
+    /// When other programs use the memory that it is to have, unless its worker `is_there` already.
+    pub fn place(&self, taken: Taken, is_there: bool) -> Result<Plan, LoadError> {
+        let Facts { path, settings, .. } = &*self.0;
+        let all = taken.take.own + taken.take.read;
+        let planned = |free| {
+            self.planned(free, taken.threads).map_err(|source| LoadError::Memory {
+                folder: path.clone(),
+                source,
+                holders: Holders::default(),
+            })
+        };
+        let memory = match planned(taken.room) {
+            Ok(memory) if memory.total() == all => memory,
+            // It has as much as its worker found at its time.
+            _ => planned(all)?,
+        };
+        let (device, needed) = (&settings.device, memory.total());
+        let reserved = match is_there {
+            true => device.reserve_anyway(needed),
+            false => {
+                let there = taken.there.min(taken.take.read);
+                device
+                    .reserve(needed, there)
+                    .map_err(|available| LoadError::Available {
+                        folder: path.clone(),
+                        needed: needed - there,
+                        available,
+                    })?
+            }
+        };
+        let limits = settings.limits(self.0.context, memory.pools.iter().map(limits_of).collect());
+        let assignment = self.0.assignment(limits, taken.threads, &taken.places, report(&memory));
+        Ok(Plan {
+            device: device.clone(),
+            cores: (!device.is_simulated()).then(|| ReplicaCores::new(taken.threads)),
+            precisions: self.0.precisions,
+            instructions: match device.is_simulated() {
+                true => "simulated",
+                false => settings.isa.name(),
+            },
+            taken,
+            reserved,
+            assignment,
+            memory,
+        })
+    }
+
+    /// Returns the replica on a device on which there is nothing else.
+    ///
+    /// # Errors
+    /// When it does not fit there, or other programs use the memory.
+    pub fn alone(&self) -> Result<Plan, LoadError> {
+        let device = &self.0.settings.device;
+        let mut ledgers = Ledgers::default();
+        ledgers.add(device.name(), device.count(), device.total(), device.core_ledger());
+        let taken = ledgers.would_take("", std::slice::from_ref(self));
+        self.place(taken.map_err(|failure| LoadError::Refused(failure.why))?, false)
+    }
+
+    fn planned(&self, free: usize, threads: usize) -> Result<MemoryPlan, DoesNotFit> {
+        let wish = self.0.settings.wish(free, self.0.context);
+        MemoryPlan::new(&self.sizes(threads), wish)
+    }
+
+    fn sizes(&self, threads: usize) -> Sizes {
+        let Facts {
+            settings,
+            context,
+            description,
+            precisions,
+            source,
+            ..
+        } = &*self.0;
+        match source {
+            Source::Cpu { weights, .. } => {
+                let shape = Shape {
+                    weights: settings.weights,
+                    kv: precisions.kv,
+                    split: settings.split,
+                    cores: threads,
+                    step_budget: settings.step_budget,
+                    width: settings.width,
+                    context: *context,
+                };
+                shape.sizes(description, *weights)
+            }
+            Source::Simulated { profile, stored } => {
+                let kind = |tensor: &str| stored.kind(tensor);
+                let question = self.question(&kind);
+                question.placement(settings.split).sizes(profile)
+            }
+        }
+    }
+
+    fn question<'a>(&'a self, stored: &'a dyn Fn(&str) -> Kind) -> Question<'a> {
+        let Facts {
+            settings,
+            context,
+            description,
+            precisions,
+            ..
+        } = &*self.0;
+        Question {
+            model: description,
+            stored,
+            precisions: *precisions,
+            width: settings.width,
+            step_budget: settings.step_budget,
+            context: *context,
+            memory_share: settings.memory_share,
+            // Nothing here depends on it.
+            typical: Typical { prompt: 1, output: 1 },
+            concurrency: None,
+        }
+    }
+
+    fn refused(&self, profile: &DeviceProfile, source: WhyNot) -> LoadError {
+        let Facts { path, settings, .. } = &*self.0;
+        let would = match &self.0.source {
+            Source::Simulated { stored, .. } => {
+                let kind = |tensor: &str| stored.kind(tensor);
+                would_do(&self.question(&kind), profile)
+            }
+            Source::Cpu { .. } => String::new(),
+        };
+        LoadError::Devices {
+            folder: path.clone(),
+            split: settings.split,
+            device: profile.name.clone(),
+            source: Box::new(source),
+            would,
+        }
+    }
+}
+
+impl Facts {
+    fn assignment(&self, limits: Limits, threads: usize, places: &[usize], memory: MemoryReport) -> Assignment {
+        let settings = &self.settings;
+        let place = match &self.source {
+            Source::Cpu { checked, .. } => Place::Cpu {
+                threads,
+                isa: settings.isa.name().into(),
+                checked: checked.clone(),
+            },
+            Source::Simulated { profile, .. } => Place::Simulated {
+                profile: profile.clone(),
+                memory,
+                turns: settings.device.turns(places).into_iter().map(Into::into).collect(),
+            },
+        };
+        Assignment {
+            path: self.path.as_os_str().to_owned(),
+            precisions: Precisions {
+                weights: settings.weights,
+                kv: self.precisions.kv,
+            },
+            limits,
+            split: settings.split,
+            place,
+        }
+    }
+}
+
+impl Need for Sizing {
+    fn device(&self) -> &str {
+        self.0.settings.device.name()
+    }
+
+    fn count(&self) -> usize {
+        match self.0.settings.device.is_simulated() {
+            true => self.0.settings.split,
+            false => 1,
+        }
+    }
+
+    fn reads(&self) -> Option<&str> {
+        self.0.reads.as_deref()
+    }
+
+    fn cores(&self) -> CoreWish {
+        self.0.settings.cores
+    }
+
+    fn worker(&self) -> &str {
+        &self.0.worker
+    }
+
+    fn take(&self, room: &Room, threads: usize) -> Result<Take, Failure> {
+        let memory = self.memory(room, threads).map_err(|error| error.failure())?;
+        // Shards have copies of their parts; whoever is whole reads the build's file as it lies, as do others.
+        let read = self.0.reads.as_ref().map_or(0, |_| memory.weights);
+        let own = memory.total() - read;
+        Ok(Take { own, read })
+    }
+
+    fn without_cores(&self, refused: NoCores) -> Failure {
+        LoadError::Cores(refused).failure()
+    }
+}
+
+impl std::fmt::Debug for Sizing {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Sizing")
+            .field("path", &self.0.path)
+            .field("device", &self.0.settings.device)
+            .finish_non_exhaustive()
+    }
+}
+
+type Read = (Precisions, Option<String>, Source);
+
+fn on_cpu(
+    description: &ModelDescription,
+    files: &ModelFiles,
+    settings: &ReplicaSettings,
+    checked: Option<&Checked>,
+) -> Result<Read, LoadError> {
+    let origin = Origin::open(files, description, checked)?;
+    let weights = origin.precision(settings.weights);
+    if matches!(origin, Origin::Build(_)) && settings.weights != Precision::AsStored {
+        return Err(LoadError::Setting {
+            key: "precision.weights",
+            text: format!(
+                "{} is a build of {weights}; another precision is built from the checkpoint",
+                files.path().display(),
+            ),
+        });
+    }
+    let kv = settings.kv.unwrap_or(origin.usual_kv());
+    let reads = match &origin {
+        Origin::Build(build) if settings.split == 1 => Some(build.facts.checksum.clone()),
+        _ => None,
+    };
+    let source = Source::Cpu {
+        weights: origin.weight_bytes(description, settings.weights, settings.split),
+        checked: origin.checked().cloned(),
+    };
+    Ok((Precisions { weights, kv }, reads, source))
+}
+
+fn simulated(files: &ModelFiles, settings: &ReplicaSettings, profile: &DeviceProfile) -> Result<Read, LoadError> {
+    let precisions = Precisions {
+        weights: settings.weights,
+        kv: settings.kv.unwrap_or_default(),
+    };
+    let source = Source::Simulated {
+        profile: Box::new(profile.clone()),
+        stored: StoredAs::read(files)?,
+    };
+    Ok((precisions, None, source))
+}
+
+/// Returns what would fit devices on which there is nothing else.
+fn would_do(question: &Question<'_>, profile: &DeviceProfile) -> String {
+    let fits = question.splits(profile, profile.count).into_iter();
+    let fits: Vec<usize> = fits.filter(|fit| fit.verdict.is_ok()).map(|fit| fit.split).collect();
+    let shipped = DeviceProfile::shipped();
+    match (fits.is_empty(), question.cheapest(&of_profiles(&shipped))) {
+        (false, _) => format!("a split of {} would fit", either(&fits)),
+        (true, Some((other, split))) => format!("{split} × {} would do", other.name()),
+        (true, None) => "use lower precisions or a smaller context".into(),
+    }
+}
+
+fn report(memory: &MemoryPlan) -> MemoryReport {
+    MemoryReport {
+        weights: memory.weights,
+        kv_pool: memory.kv_pool(),
+        pools: memory.pools.len(),
+        page: memory.page(),
+        workspace: memory.workspace,
+    }
+}
