@@ -1,6 +1,6 @@
 //! The same model in JAX, in a process of its own that is asked to work in turns with ours.
 
-use crate::cells::Work;
+use crate::work::Work;
 use anyhow::{Context, Result, bail};
 use serde_json::json;
 use std::io::{BufRead, BufReader, Write};

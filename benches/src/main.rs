@@ -14,13 +14,14 @@ mod model;
 mod report;
 mod statistics;
 mod streams;
+mod work;
 
 use anyhow::{Context, Result, bail};
-use cells::Part;
 use clap::Parser;
 use report::Report;
 use std::path::PathBuf;
 use vastrelay_kernels::{Isa, ThreadPool};
+use work::Part;
 
 /// What is measured.
 #[derive(Parser)]

@@ -33,6 +33,40 @@ pub fn circles(crates: &Path) -> Result<Vec<String>, String> {
     Ok(found)
 }
 
+/// Returns the text of each file beneath a folder of sources, by its path without the ending.
+///
+/// # Errors
+/// When one cannot be read.
+pub fn texts_of(source: &Path) -> Result<Vec<(String, String)>, String> {
+    let mut texts = BTreeMap::new();
+    read(source, &mut Vec::new(), &mut texts)?;
+    let named = |(module, text): (Module, String)| match module.is_empty() {
+        true => ("lib".to_owned(), text),
+        false => (module.join("/"), text),
+    };
+    Ok(texts.into_iter().map(named).collect())
+}
+
+/// Returns the words of every path that a text names outside of comments and tests.
+pub fn paths_of(text: &str) -> Vec<Vec<String>> {
+    let text = without_comments_and_tests(text);
+    let mut found = Vec::new();
+    for (at, _) in text.match_indices("::") {
+        let before = text[..at]
+            .rsplit(|c: char| !c.is_alphanumeric() && c != '_')
+            .next()
+            .unwrap_or_default();
+        if before.is_empty() || text[..at - before.len()].ends_with("::") {
+            continue;
+        }
+        for rest in paths(&text[at + 2..]) {
+            let rest = rest.into_iter().map(str::to_owned);
+            found.push(std::iter::once(before.to_owned()).chain(rest).collect());
+        }
+    }
+    found
+}
+
 fn entries(folder: &Path) -> Result<Vec<std::path::PathBuf>, String> {
     let unreadable = |error| format!("cannot read {}: {error}", folder.display());
     let entries = fs::read_dir(folder).map_err(unreadable)?;

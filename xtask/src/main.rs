@@ -2,6 +2,7 @@
 
 mod circles;
 mod endure;
+mod names;
 mod steps;
 
 use std::process::ExitCode;

@@ -1,6 +1,7 @@
 //! The steps, each a few commands.
 
 use crate::circles::circles;
+use crate::names::forbidden;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
@@ -117,7 +118,8 @@ pub fn types() -> Outcome {
 
 /// Makes sure that no files use each other in a circle.
 fn no_circles() -> Outcome {
-    let found = circles(&root().join("crates"))?;
+    let mut found = circles(&root().join("crates"))?;
+    found.extend(circles(&root())?);
     if found.is_empty() {
         return Ok(());
     }
@@ -127,10 +129,19 @@ fn no_circles() -> Outcome {
     ))
 }
 
+/// Makes sure that crates name nothing that they must know nothing about.
+fn no_forbidden_names() -> Outcome {
+    match forbidden(&root().join("crates"))? {
+        found if found.is_empty() => Ok(()),
+        found => Err(found.join("\n")),
+    }
+}
+
 /// Checks form and types of everything.
 pub fn lint() -> Outcome {
     console()?;
     no_circles()?;
+    no_forbidden_names()?;
     run(npm().args(["run", "lint"]))?;
     run(Command::new("cargo").args(["fmt", "--all", "--check"]))?;
     run(Command::new("cargo").args(["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"]))?;

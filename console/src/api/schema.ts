@@ -1031,6 +1031,8 @@ export interface components {
             bytes: number;
             /** @description Endpoints with a release that uses it. */
             users: string[];
+            /** @description Endpoints whose workers read it now, or are about to. */
+            using?: string[];
         };
         /** @description `GET /manage/requests/{id}`: one call, whole. */
         CallDetail: {
@@ -1279,7 +1281,7 @@ export interface components {
             release: number;
             /**
              * Format: int32
-             * @description The number of the replica.
+             * @description The number of the replica; 0 for a conversion.
              */
             replica: number;
             /**
@@ -2176,7 +2178,7 @@ export interface components {
             /** @description What went wrong. */
             failure?: string | null;
         };
-        /** @description A line that a worker has said. */
+        /** @description A line that a worker has said, or the conversion of a model. */
         LogLine: {
             /**
              * Format: int64
@@ -2185,7 +2187,7 @@ export interface components {
             at_ms: number;
             /**
              * Format: int32
-             * @description The number of the replica.
+             * @description The number of the replica; 0 for a conversion.
              */
             replica: number;
             /**

@@ -12,7 +12,8 @@ use serde_json::Value;
 use serve::Service;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use vastrelay_service::{Loader, Reach, ServeOptions, Server, ServiceState, StateOptions};
+use vastrelay_control::Loader;
+use vastrelay_service::{Reach, ServeOptions, Server, ServiceState, StateOptions};
 use vastrelay_serving::{CoreWish, Cores, Device, Devices, Isa, Model, Models, Precision, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 

@@ -1,7 +1,5 @@
 //! The loops of a service, and the purpose of each.
 
-use crate::control::Control;
-use crate::endpoints::Endpoints;
 use crate::herald::Herald;
 use crate::live::sampler::Looks;
 use crate::loops::Running;
@@ -12,6 +10,8 @@ use actix_web::web;
 use reqwest::Url;
 use std::collections::HashMap;
 use std::time::{Duration, Instant};
+use vastrelay_control::control::Control;
+use vastrelay_control::endpoints::Endpoints;
 use vastrelay_fleet::upkeep::Due;
 
 /// Time between two looks of most loops.

@@ -1,9 +1,9 @@
 //! What every replica was like, kept for those who look back: every five seconds, and summed up every minute.
 
-use crate::endpoint::Endpoint;
-use crate::placed::Placed;
-use crate::recent::Stretch;
 use std::collections::HashMap;
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::placed::Placed;
+use vastrelay_control::recent::Stretch;
 use vastrelay_engine::EngineStatus;
 use vastrelay_store::{HistoryPoint, Store, milliseconds_since_1970};
 

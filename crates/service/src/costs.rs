@@ -1,8 +1,8 @@
 //! What the settings of an endpoint cost in memory and, where its device's speed is known, in speed; and what others would.
 
-use crate::endpoint::Endpoint;
 use crate::fit::{Subject, USUAL_TYPICAL, prediction};
-use crate::loader::Loader;
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::loader::Loader;
 use vastrelay_planner::accelerator::Placement;
 use vastrelay_planner::memory::Wish;
 use vastrelay_planner::{Hardware, MemoryPlan, Question, Sizes, Typical};

@@ -1,12 +1,12 @@
 //! Tells an address when an endpoint becomes ready or fails.
 
-use crate::endpoints::{Endpoints, FailedDeployment};
 use reqwest::redirect::Policy;
 use reqwest::{Client, Url};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 use tokio::sync::watch;
+use vastrelay_control::endpoints::{Endpoints, FailedDeployment};
 use vastrelay_fleet::State;
 use vastrelay_store::milliseconds_since_1970;
 

@@ -1,11 +1,11 @@
 //! Keys: made, shown once, kept as hashes, checked in constant time.
 
-use crate::endpoint_name::check_name;
 use crate::problem::Problem;
 use std::time::Duration;
 use subtle::ConstantTimeEq;
 use tokio::sync::oneshot;
 use tokio::time::timeout;
+use vastrelay_control::endpoint_name::check_name;
 use vastrelay_store::{KeyRecord, Scope, Store, StoreError, milliseconds_since_1970};
 use vastrelay_wire::keys::{KeyEntry, KeyScope, MadeKey, NewKey};
 

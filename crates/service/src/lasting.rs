@@ -5,13 +5,7 @@
 
 mod progress;
 
-use crate::endpoint::Endpoint;
-use crate::lease::Lease;
-use crate::line::{Alone, Entry, Turn};
-use crate::placed::Placed;
 use crate::problem::Problem;
-use crate::standing::NotTaken;
-use crate::standing::STOPPED;
 use progress::Progress;
 use std::future::poll_fn;
 use std::pin::Pin;
@@ -19,6 +13,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll, ready};
 use std::time::Instant;
 use tokio::time::timeout;
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::lease::Lease;
+use vastrelay_control::line::{Alone, Entry, Turn};
+use vastrelay_control::placed::Placed;
+use vastrelay_control::standing::NotTaken;
+use vastrelay_control::standing::STOPPED;
 use vastrelay_engine::{Event, GenerationRequest, Refusal, RequestStream};
 use vastrelay_fleet::dispatch::KeyShare;
 use vastrelay_fleet::survival::Survival;

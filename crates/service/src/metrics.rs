@@ -5,11 +5,7 @@
 
 pub mod scrape;
 
-use crate::counted::{self, DURATIONS, ReleaseLabels, ReleaseMetrics, Series};
-use crate::endpoint::Endpoint;
-use crate::endpoints::Endpoints;
 use crate::life::Life;
-use crate::placed::Placed;
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, EncodeLabelSet, EncodeMetric};
 use prometheus_client::metrics::MetricType;
@@ -21,6 +17,10 @@ use prometheus_client::registry::{Registry, Unit};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use vastrelay_control::counted::{self, DURATIONS, ReleaseLabels, ReleaseMetrics, Series};
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::placed::Placed;
 use vastrelay_engine::EngineStatus;
 use vastrelay_fleet::State;
 use vastrelay_serving::Replica;

@@ -22,14 +22,14 @@ pub use chat::{__path_chat, chat};
 pub use completion::{__path_complete, complete};
 pub(crate) use conversation::{Rendered, check_bytes};
 
-use crate::endpoints::Endpoints;
 use crate::guard::Caller;
 use crate::guard::limits::KeyLimits;
 use crate::life::Life;
 use crate::problem::Problem;
-use crate::sight::Sight;
 use actix_web::{HttpResponse, web};
 use std::collections::BTreeMap;
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::sight::Sight;
 use vastrelay_fleet::State;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::{ModelEntry, ModelList};

@@ -1,11 +1,12 @@
 //! Errors as answers: what is wrong, what the limit is, what works.
 
-use crate::standing::{NotReady, STOPPED};
 use actix_web::http::StatusCode;
 use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpResponse, ResponseError};
 use std::fmt;
 use std::time::Duration;
+use vastrelay_control::endpoints::{NotCalled, NotServed};
+use vastrelay_control::standing::{NotReady, STOPPED};
 use vastrelay_engine::Refusal;
 use vastrelay_fleet::State;
 use vastrelay_planner::amounts::bytes;
@@ -607,6 +608,29 @@ impl ResponseError for Problem {
             response.insert_header((RETRY_AFTER, wait.to_string()));
         }
         response.json(self.envelope())
+    }
+}
+
+impl From<NotServed> for Problem {
+    /// 404 with the endpoints there are, or 409 with the state.
+    fn from(not_served: NotServed) -> Problem {
+        match &not_served {
+            NotServed::Unknown { name, known } => Problem::unknown_endpoint(name, known.iter()),
+            NotServed::Rests { .. } => Problem::conflict("endpoint_not_served", not_served.to_string()),
+        }
+    }
+}
+
+impl From<NotCalled> for Problem {
+    /// 404 with the models that the caller knows, or 503 with the reason.
+    fn from(not_called: NotCalled) -> Problem {
+        match not_called {
+            NotCalled::Unknown { name, known } => Problem::unknown_model(&name, known.iter()),
+            NotCalled::Waits { name, state } => Problem::waited_for(&name, state),
+            NotCalled::Rests { name, state, why } => Problem::resting(&name, state, &why),
+            NotCalled::TooLong(time) => Problem::not_ready(&NotReady::Starting(time)),
+            NotCalled::Draining => Problem::draining(),
+        }
     }
 }
 

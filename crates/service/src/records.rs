@@ -16,7 +16,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 /// Calls, keys, runs and history.
 pub struct Records {
     /// Where they are kept.
-    pub store: Store,
+    pub store: Arc<Store>,
     permits: Semaphore,
 }
 
@@ -24,7 +24,7 @@ impl Records {
     /// Returns the records of a database.
     pub fn new(store: Store) -> Records {
         Records {
-            store,
+            store: Arc::new(store),
             permits: Semaphore::new(MOST_AT_ONCE),
         }
     }

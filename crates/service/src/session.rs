@@ -1,6 +1,5 @@
 //! Signing in to the console, and out: `/session` and `/manage/console`.
 
-use crate::event_log::EventLog;
 use crate::guard::{Access, Body, Caller, caller_of};
 use crate::own_address::OwnAddress;
 use crate::problem::Problem;
@@ -11,6 +10,7 @@ use actix_web::cookie::time::Duration as CookieAge;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::time::Instant;
+use vastrelay_control::event_log::EventLog;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::keys::{ConsoleCode, SessionBegun, SessionOrder};
 use vastrelay_wire::manage::EventKind;
@@ -83,7 +83,7 @@ pub async fn begin(
         }
     };
     let (holder, NewSession { cookie, token }) = session.ok_or_else(Problem::code_over)?;
-    let log = EventLog::new(&records.into_inner(), "", 0);
+    let log = EventLog::new(&records.store, "", 0);
     log.done_by(holder.name(), EventKind::SignedIn, "a session of the console began");
     let own = own_address(&request).ok_or_else(|| Problem::internal("the service does not know its address".into()))?;
     let mut kept = cookie_of(own, cookie);

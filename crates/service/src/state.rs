@@ -1,21 +1,14 @@
 //! What handlers share. Each takes the parts that it uses.
 
 use crate::budget::Budget;
-use crate::builds::Builds;
-use crate::control::{Change, Control, SpecText};
-use crate::endpoint::Endpoint;
-use crate::endpoints::Endpoints;
 use crate::guard::limits::KeyLimits;
 use crate::guard::pace::Pace;
 use crate::guard::reach::Reach;
-use crate::jobs::Jobs;
 use crate::life::Life;
 use crate::live::Live;
-use crate::loader::Loader;
 use crate::loads::Loads;
 use crate::metrics::Metrics;
 use crate::operator::Operator;
-use crate::order::Order;
 use crate::records::Records;
 use crate::sessions::{Holder, Sessions};
 use crate::text_threads::TextThreads;
@@ -23,6 +16,13 @@ use actix_web::web;
 use std::io;
 use std::sync::Arc;
 use std::time::Instant;
+use vastrelay_control::builds::Builds;
+use vastrelay_control::control::{Change, Control, SpecText};
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::jobs::Jobs;
+use vastrelay_control::loader::Loader;
+use vastrelay_control::order::Order;
 use vastrelay_fleet::State;
 use vastrelay_fleet::decider::Outcome;
 use vastrelay_serving::process::Program;
@@ -85,15 +85,15 @@ impl ServiceState {
         let (endpoints, life) = (Arc::new(Endpoints::default()), Life::begin());
         let metrics = Metrics::new(endpoints.clone(), &life, store.lost());
         let records = Arc::new(Records::new(store));
-        let jobs = Arc::new(Jobs::new(records.clone()));
+        let jobs = Arc::new(Jobs::new(records.store.clone()));
         if let Some((program, available)) = options.converter.clone() {
-            let builds = Builds::open(&loader.data, program, records.clone(), jobs.clone(), available);
+            let builds = Builds::open(&loader.data, program, records.store.clone(), jobs.clone(), available);
             loader.builds = builds
                 .inspect_err(|error| tracing::error!(%error, "builds cannot be kept; each worker converts its model"))
                 .ok();
         }
         let loader = Arc::new(loader);
-        let control = Control::begin(&loader, &records, &jobs, &endpoints)?;
+        let control = Control::begin(&loader, &records.store, &jobs, &endpoints)?;
         Ok(ServiceState {
             endpoints,
             control,

@@ -1,10 +1,10 @@
 //! A line in the log for each endpoint that did something.
 
-use crate::endpoint::Endpoint;
-use crate::endpoints::Endpoints;
 use crate::manage::status::endpoint_status;
 use std::collections::HashMap;
 use std::time::Instant;
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::Endpoints;
 use vastrelay_wire::manage::Totals;
 
 /// Totals of endpoints at the time of the last lines.

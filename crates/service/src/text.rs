@@ -1,20 +1,20 @@
 //! Templates and tokens, without generating: what would the model get, how long is it, what do these ids say?
 
-use crate::control::Control;
-use crate::endpoint::Endpoint;
-use crate::endpoints::Endpoints;
 use crate::guard::limits::KeyLimits;
 use crate::guard::{Body, Caller};
-use crate::lease::Lease;
 use crate::openai::{Rendered, check_bytes};
 use crate::problem::Problem;
-use crate::sight::Sight;
 use crate::text_threads::{Renderer, TextThreads};
 use actix_web::{HttpResponse, web};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::sync::Arc;
 use std::time::Instant;
+use vastrelay_control::control::Control;
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::lease::Lease;
+use vastrelay_control::sight::Sight;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::parse::parse_body;
 use vastrelay_wire::text::{

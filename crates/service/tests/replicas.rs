@@ -4,10 +4,10 @@ mod demo;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use vastrelay_control::endpoint::Endpoint;
 use vastrelay_engine::engine::frame::EngineStatus;
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::{GenerationRequest, Limits, Refusal, RequestStream};
-use vastrelay_service::endpoint::Endpoint;
 use vastrelay_serving::{Generate, Model, Replica, ReplicaSettings};
 
 type BoxFuture<'a, T> = std::pin::Pin<Box<dyn Future<Output = T> + Send + 'a>>;

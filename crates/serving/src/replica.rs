@@ -5,9 +5,7 @@ use crate::device::{Device, ReplicaCores, Reserved};
 use crate::error::LoadError;
 use crate::generate::Generate;
 use crate::model::Model;
-use crate::sizing::Sizing;
 use crate::touch::touch;
-use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 use vastrelay_engine::{Engine, Limits, MemoryReport, PoolLimits};
@@ -173,15 +171,6 @@ impl Plan {
 }
 
 impl Replica {
-    /// Loads the weights of a path and starts their engine in this process, on a device on which there is nothing else.
-    ///
-    /// # Errors
-    /// As of [`Sizing::new`] and [`Sizing::alone`], and when the weights cannot be run.
-    pub fn load(model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
-        let sizing = Sizing::new(model, &ModelFiles::open(path)?, settings, None)?;
-        Arc::new(sizing.alone()?).load_here(model)
-    }
-
     /// Returns how many of the bytes that it has reserved lie in memory by now.
     pub fn resident(&self) -> usize {
         self.plan.resident()

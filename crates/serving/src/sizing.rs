@@ -5,8 +5,8 @@ use crate::device::{Holders, ReplicaCores};
 use crate::error::LoadError;
 use crate::model::Model;
 use crate::origin::{Origin, Shape};
-use crate::replica::{Plan, ReplicaSettings, check, limits_of};
-use std::path::PathBuf;
+use crate::replica::{Plan, Replica, ReplicaSettings, check, limits_of};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use vastrelay_engine::{Limits, MemoryReport};
 use vastrelay_fleet::cores::{CoreWish, NoCores};
@@ -290,6 +290,17 @@ impl Facts {
             split: settings.split,
             place,
         }
+    }
+}
+
+impl Replica {
+    /// Loads the weights of a path and starts their engine in this process, on a device on which there is nothing else.
+    ///
+    /// # Errors
+    /// As of [`Sizing::new`] and [`Sizing::alone`], and when the weights cannot be run.
+    pub fn load(model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
+        let sizing = Sizing::new(model, &ModelFiles::open(path)?, settings, None)?;
+        Arc::new(sizing.alone()?).load_here(model)
     }
 }
 

@@ -36,7 +36,10 @@ fn specimen() -> tempfile::TempDir {
 fn endpoints_are_refused_when_the_device_is_full_and_told_who_fills_it() {
     let folder = specimen();
     let model = Model::open(folder.path()).unwrap();
-    let settings = settings(Device::cpu(1 << 30, Cores::part(1), || usize::MAX));
+    let settings = ReplicaSettings {
+        pages: None,
+        ..settings(Device::cpu(1 << 30, Cores::part(1), || usize::MAX))
+    };
     let sizing = Sizing::new(&model, &ModelFiles::open(folder.path()).unwrap(), &settings, None).unwrap();
     let room = |free: usize| Room {
         places: vec![0],

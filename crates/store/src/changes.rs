@@ -1,7 +1,7 @@
 //! Changes of endpoints that are under way, and the desired state that they lead to: each step is one transaction, and the same step again
 //! changes nothing.
 
-use crate::jobs::{self, JobRecord};
+use crate::jobs::{self, JobEnd, JobRecord};
 use crate::kept::{self, Granted, KeptEndpoint, Standing};
 use crate::{releases, starts};
 use rusqlite::{Connection, OptionalExtension, Row};
@@ -38,21 +38,6 @@ pub enum AtOnce {
     Stops,
     /// Nothing is kept of the endpoint.
     Removes,
-}
-
-/// The end of a job whose place another one takes.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct JobEnd {
-    /// The job.
-    pub number: i64,
-    /// How it ended, in one word.
-    pub state: String,
-    /// The same for people.
-    pub outcome: String,
-    /// What it said.
-    pub log: String,
-    /// When, in milliseconds since 1970.
-    pub at_ms: i64,
 }
 
 /// The desired state of an endpoint, with the release that it is.
@@ -229,7 +214,7 @@ mod tests {
         let (first, job) = change(7, "deploy");
         for _ in 0..2 {
             begin(&connection, &first, &job, AtOnce::Nothing, None).unwrap();
-            assert_eq!(all(&connection).unwrap(), [first.clone()]);
+            assert_eq!(all(&connection).unwrap(), std::slice::from_ref(&first));
         }
         for _ in 0..2 {
             let desired = desired(1, Standing::Served);

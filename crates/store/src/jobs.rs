@@ -1,7 +1,6 @@
 //! Long work of the service: what was done, by whom, and what came of it.
 
 use crate::begun::INTERRUPTED;
-use crate::changes::JobEnd;
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
 
 /// Jobs that are kept at most; the oldest are deleted first.
@@ -32,6 +31,21 @@ pub struct JobRecord {
     pub outcome: String,
     /// What it said.
     pub log: String,
+}
+
+/// The end of a job.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct JobEnd {
+    /// The job.
+    pub number: i64,
+    /// How it ended, in one word.
+    pub state: String,
+    /// The same for people.
+    pub outcome: String,
+    /// What it said.
+    pub log: String,
+    /// When, in milliseconds since 1970.
+    pub at_ms: i64,
 }
 
 /// Keeps a new job under its number.

@@ -69,7 +69,7 @@ pub struct EndpointDeployOptions {
     /// Refuse the change when another release than this one is served
     #[arg(long, value_name = "N")]
     pub from_release: Option<u32>,
-    /// Stop what is served first where memory has no room for both; callers are told to come again
+    /// Stop what is served first where memory has no room for both; callers wait meanwhile
     #[arg(long)]
     pub with_pause: bool,
     /// Print the endpoint's status as JSON
@@ -309,7 +309,7 @@ pub fn named_path(text: &str) -> Result<(String, PathBuf), String> {
 
 /// Reads a name.
 pub fn endpoint_name(name: &str) -> Result<String, String> {
-    vastrelay_service::endpoint_name::check_name(name).map(|()| name.to_owned())
+    vastrelay_control::endpoint_name::check_name(name).map(|()| name.to_owned())
 }
 
 #[cfg(test)]

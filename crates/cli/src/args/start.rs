@@ -8,9 +8,9 @@ use clap::{Args, ValueEnum};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
+use vastrelay_control::ways::USUAL_QUEUE_DEPTH;
 use vastrelay_fleet::Settings;
 use vastrelay_planner::{CpuProfile, Profile};
-use vastrelay_service::ways::USUAL_QUEUE_DEPTH;
 use vastrelay_serving::{CoreWish, Isa};
 
 #[derive(Args)]

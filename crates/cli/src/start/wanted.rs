@@ -6,10 +6,10 @@ use crate::failure::Failure;
 use crate::spec_file::SpecFile;
 use std::collections::BTreeSet;
 use std::path::Path;
+use vastrelay_control::endpoint_name::is_reserved;
+use vastrelay_control::event_log::START;
+use vastrelay_control::order::Order;
 use vastrelay_service::ServiceState;
-use vastrelay_service::endpoint_name::is_reserved;
-use vastrelay_service::event_log::START;
-use vastrelay_service::order::Order;
 use vastrelay_store::{KeptEndpoint, Standing, Store};
 
 /// An endpoint that is to be served.

@@ -7,13 +7,13 @@ use crate::own_address::OwnAddress;
 use crate::problem::Problem;
 use crate::session::SessionSecrets;
 use crate::sessions::Holder;
-use crate::sight::Sight;
 use crate::state::ServiceState;
 use actix_web::http::Method;
 use actix_web::http::header::{AUTHORIZATION, HOST, HeaderMap, HeaderName, ORIGIN};
 use actix_web::{HttpRequest, web};
 use std::sync::Arc;
 use subtle::ConstantTimeEq;
+use vastrelay_control::sight::Sight;
 use vastrelay_fleet::dispatch::KeyShare;
 use vastrelay_store::{KeyRecord, Scope, milliseconds_since_1970};
 

@@ -1,11 +1,11 @@
 //! Measures all replicas.
 
 use crate::chronicle::Chronicle;
-use crate::endpoint::Endpoint;
 use crate::manage::steps::replica_steps;
-use crate::placed::Placed;
 use crate::state::ServiceState;
 use std::collections::{HashMap, HashSet};
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::placed::Placed;
 
 /// The state of the last look.
 #[derive(Default)]

@@ -1,7 +1,6 @@
 //! `GET /manage/live`.
 
 use super::{Live, frame};
-use crate::endpoints::Endpoints;
 use crate::guard::{Caller, check_again};
 use crate::life::Life;
 use crate::manage::status::service_status;
@@ -12,6 +11,7 @@ use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::{HttpResponse, web};
 use std::time::{Duration, Instant};
 use tokio::sync::broadcast::error::RecvError;
+use vastrelay_control::endpoints::Endpoints;
 
 /// How often a reader's key or session is looked up again; there are frames four times a second.
 const CHECKED_EVERY: Duration = Duration::from_secs(1);

@@ -1,15 +1,17 @@
 //! Changes of endpoints over HTTP: when they are under way, how long a caller waits for them, and how they end.
 
-use crate::control::Accepted;
-use crate::endpoints::Endpoints;
-use crate::jobs::Jobs;
 use crate::problem::Problem;
+use crate::records::Records;
 use actix_web::http::header::LOCATION;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use std::time::Duration;
 use utoipa::IntoParams;
+use vastrelay_control::control::Accepted;
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::jobs::Jobs;
 use vastrelay_fleet::decider::{About, Failure, Outcome, Refused};
+use vastrelay_wire::manage::JobEntry;
 
 /// Longest that a caller may wait for the end of a change.
 const MOST_WAIT: Duration = Duration::from_secs(3_600);
@@ -51,19 +53,41 @@ pub(super) async fn outcome(accepted: &Accepted, wait: Duration) -> Option<Outco
 }
 
 /// Answers that a change is under way: 202 with its job.
-pub(super) async fn under_way(jobs: &web::Data<Jobs>, accepted: &Accepted) -> Result<HttpResponse, Problem> {
+pub(super) async fn under_way(
+    jobs: &web::Data<Jobs>,
+    records: &web::Data<Records>,
+    accepted: &Accepted,
+) -> Result<HttpResponse, Problem> {
     let number = accepted.job.number();
-    let job = jobs.clone().into_inner().one(number).await?;
+    let job = job_entry(jobs, records, number).await?;
     Ok(HttpResponse::Accepted()
         .insert_header((LOCATION, format!("/manage/jobs/{number}")))
         .json(job))
+}
+
+/// Returns a job with what it said.
+///
+/// # Errors
+/// 404 when there is none.
+pub(super) async fn job_entry(
+    jobs: &web::Data<Jobs>,
+    records: &web::Data<Records>,
+    number: i64,
+) -> Result<JobEntry, Problem> {
+    let jobs = jobs.clone();
+    let found = records.query(move |_| jobs.one(number)).await?;
+    found.ok_or_else(|| {
+        Problem::not_kept(format!(
+            "no job {number} is kept; `vastrelay job list` lists those there are"
+        ))
+    })
 }
 
 /// Returns why a change is not under way.
 pub(super) fn refused(refused: Refused, name: &str, endpoints: &Endpoints) -> Problem {
     match refused {
         Refused::Unknown => match endpoints.state_of(name) {
-            Err(unknown) => unknown,
+            Err(unknown) => unknown.into(),
             Ok(_) => Problem::conflict(
                 "endpoint_not_served",
                 format!("`{name}` is not controlled by this service"),
@@ -84,7 +108,7 @@ pub(super) fn refused(refused: Refused, name: &str, endpoints: &Endpoints) -> Pr
             )
         }
         Refused::Needless { is } => match endpoints.get(name) {
-            Err(problem) => problem,
+            Err(not_served) => not_served.into(),
             Ok(_) => Problem::conflict("endpoint_not_served", format!("`{name}` is {is}")),
         },
         Refused::Replaced { by } => Problem::conflict(

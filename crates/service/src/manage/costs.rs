@@ -1,9 +1,9 @@
 //! `GET /manage/endpoints/{name}/costs`.
 
-use crate::endpoints::Endpoints;
-use crate::loader::Loader;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::loader::Loader;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::EndpointCosts;
 

@@ -1,12 +1,12 @@
 //! `GET /manage/devices`.
 
-use crate::endpoint::Endpoint;
-use crate::endpoints::Endpoints;
-use crate::loader::Loader;
-use crate::placed::Placed;
 use actix_web::{HttpResponse, web};
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::loader::Loader;
+use vastrelay_control::placed::Placed;
 use vastrelay_fleet::decider::Ledgers;
 use vastrelay_planner::PoolPlan;
 use vastrelay_serving::Device;

@@ -1,15 +1,8 @@
 //! Endpoints that come and go while the service runs: `/manage/endpoints`.
 
-use super::change::{WaitQuery, given_up, not_deployed, not_started, outcome, refused, under_way};
+use super::change::{WaitQuery, given_up, job_entry, not_deployed, not_started, outcome, refused, under_way};
 use super::status::{endpoint_status, resting_endpoint};
-use crate::control::{Change, Control, Make, SpecText};
-use crate::endpoint::Endpoint;
-use crate::endpoint_name::check_name;
-use crate::endpoints::Endpoints;
 use crate::guard::{Body, Caller};
-use crate::jobs::Jobs;
-use crate::loader::Loader;
-use crate::order::Order;
 use crate::problem::Problem;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
@@ -18,6 +11,13 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use utoipa::IntoParams;
+use vastrelay_control::control::{Change, Control, Make, SpecText};
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoint_name::check_name;
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::jobs::Jobs;
+use vastrelay_control::loader::Loader;
+use vastrelay_control::order::Order;
 use vastrelay_fleet::decider::{Failure, Outcome, Refused};
 use vastrelay_fleet::difference::{Difference, differences};
 use vastrelay_store::{Granted, KeptEndpoint, ReleaseEntry, Standing, StartRecord, milliseconds_since_1970};
@@ -35,7 +35,12 @@ const MOST_WITHIN: f64 = 24.0 * 3600.0;
 const OPENING: Duration = Duration::from_secs(2);
 
 /// What handlers of changes need.
-type Parts = (web::Data<Control>, web::Data<Endpoints>, web::Data<Jobs>);
+type Parts = (
+    web::Data<Control>,
+    web::Data<Endpoints>,
+    web::Data<Jobs>,
+    web::Data<Records>,
+);
 
 /// `POST /manage/endpoints`: serves what a spec describes, a folder of weights, the demo's own, or an earlier release. What is served under
 /// the name goes on until the new release takes requests, and answers its calls to their end. A newer change takes the place of one that is
@@ -49,9 +54,8 @@ type Parts = (web::Data<Control>, web::Data<Endpoints>, web::Data<Jobs>);
     request_body = NewEndpoint, responses(
     (status = 201, body = EndpointStatus), (status = 202, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn deploy(
-    (control, endpoints, jobs): Parts,
+    (control, endpoints, jobs, records): Parts,
     loader: web::Data<Loader>,
-    records: web::Data<Records>,
     caller: web::ReqData<Caller>,
     query: web::Query<WaitQuery>,
     body: Body,
@@ -59,7 +63,7 @@ pub async fn deploy(
     let wait = query.time()?;
     let wanted: NewEndpoint = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
     check_name(&wanted.name).map_err(|text| Problem::field("name", text))?;
-    let (caller, records) = (caller.into_inner(), records.into_inner());
+    let caller = caller.into_inner();
     let by = caller.name().to_owned();
     let kept = records.clone();
     let named = loader.clone();
@@ -87,11 +91,13 @@ pub async fn deploy(
         with_pause: wanted.with_pause,
     };
     let accepted = match (control.wish(name, &by, change).await, wanted.from_release) {
-        (Err(Refused::Stale { now }), Some(from)) => return Err(stale(records, name.clone(), from, now).await),
+        (Err(Refused::Stale { now }), Some(from)) => {
+            return Err(stale(records.into_inner(), name.clone(), from, now).await);
+        }
         (accepted, _) => accepted.map_err(|why| refused(why, name, &endpoints))?,
     };
     match outcome(&accepted, wait).await {
-        None => under_way(&jobs, &accepted).await,
+        None => under_way(&jobs, &records, &accepted).await,
         Some(Outcome::Reached) => Ok(HttpResponse::Created().json(endpoint_status(&*endpoints.get(name)?))),
         Some(other) => Err(given_up(other, name, |failure| {
             not_deployed(failure, accepted.text(), is_served)
@@ -386,7 +392,7 @@ pub async fn renew(
     let Renewal { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
     let change = Change::Renew { within: limit(within)? };
     let ended = changed(&parts, &name, caller.name(), change, &query).await?;
-    let (_, endpoints, _) = &parts;
+    let (_, endpoints, ..) = &parts;
     match ended {
         Ok(()) => Ok(HttpResponse::Ok().json(endpoint_status(&*endpoints.get(&name)?))),
         Err(under_way) => Ok(under_way),
@@ -450,7 +456,7 @@ pub async fn start(
     query: web::Query<WaitQuery>,
 ) -> Result<HttpResponse, Problem> {
     let ended = changed(&parts, &name, caller.name(), Change::Start, &query).await?;
-    let (_, endpoints, _) = &parts;
+    let (_, endpoints, ..) = &parts;
     match ended {
         Ok(()) => Ok(HttpResponse::Created().json(endpoint_status(&*endpoints.get(&name)?))),
         Err(under_way) => Ok(under_way),
@@ -472,13 +478,13 @@ pub async fn remove(
     query: web::Query<WaitQuery>,
 ) -> Result<HttpResponse, Problem> {
     let wait = query.time()?;
-    let (control, endpoints, jobs) = &parts;
+    let (control, endpoints, jobs, records) = &parts;
     let accepted = control.wish(&name, caller.name(), Change::Remove).await;
     let accepted = accepted.map_err(|why| refused(why, &name, endpoints))?;
     match outcome(&accepted, wait).await {
-        None => under_way(jobs, &accepted).await,
+        None => under_way(jobs, records, &accepted).await,
         Some(Outcome::Reached) => {
-            let removed = jobs.clone().into_inner().one(accepted.job.number()).await?;
+            let removed = job_entry(jobs, records, accepted.job.number()).await?;
             Ok(HttpResponse::Ok().json(removed))
         }
         Some(other) => Err(given_up(other, &name, |failure| not_started(failure, accepted.text()))),
@@ -491,7 +497,7 @@ pub async fn remove(
 /// # Errors
 /// Why it is not under way, or has not reached what it wanted.
 async fn changed(
-    (control, endpoints, jobs): &Parts,
+    (control, endpoints, jobs, records): &Parts,
     name: &str,
     by: &str,
     change: Change,
@@ -501,14 +507,14 @@ async fn changed(
     let accepted = control.wish(name, by, change).await;
     let accepted = accepted.map_err(|why| refused(why, name, endpoints))?;
     match outcome(&accepted, wait).await {
-        None => Ok(Err(under_way(jobs, &accepted).await?)),
+        None => Ok(Err(under_way(jobs, records, &accepted).await?)),
         Some(Outcome::Reached) => Ok(Ok(())),
         Some(other) => Err(given_up(other, name, |failure| not_started(failure, accepted.text()))),
     }
 }
 
 /// Answers how an endpoint stands that is not served any more.
-fn rests((_, endpoints, _): &Parts, name: &str) -> Result<HttpResponse, Problem> {
+fn rests((_, endpoints, ..): &Parts, name: &str) -> Result<HttpResponse, Problem> {
     let resting = endpoints.resting();
     match resting.get_key_value(name) {
         Some(resting) => Ok(HttpResponse::Ok().json(resting_endpoint(resting))),

@@ -1,14 +1,14 @@
 //! `GET /manage/fit`.
 
-use crate::endpoints::Endpoints;
 use crate::fit::{self, Ask, AskError, Subject, USUAL_TYPICAL};
 use crate::guard::Caller;
-use crate::loader::Loader;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use std::path::{Path, PathBuf};
 use utoipa::IntoParams;
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::loader::Loader;
 use vastrelay_planner::arithmetic::{of_memory, of_step};
 use vastrelay_planner::hardware::of_profiles;
 use vastrelay_planner::terms::{Amount, Term};

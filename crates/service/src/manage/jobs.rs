@@ -1,13 +1,14 @@
 //! Long work of the service, and builds: `/manage/jobs`, `/manage/builds`.
 
-use crate::jobs::Jobs;
-use crate::loader::Loader;
+use super::change::job_entry;
 use crate::problem::Problem;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use vastrelay_store::{BuildRecord, milliseconds_since_1970};
+use vastrelay_control::jobs::{Jobs, NotCancelled};
+use vastrelay_control::loader::Loader;
+use vastrelay_store::{BuildRecord, Store, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{BuildEntry, JobEntry};
 
@@ -36,9 +37,14 @@ fn usual_jobs() -> usize {
 /// 500 when the database cannot be read.
 #[utoipa::path(get, path = "/manage/jobs", tag = "manage", params(JobsQuery), responses(
     (status = 200, body = Vec<JobEntry>), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn jobs(jobs: web::Data<Jobs>, query: web::Query<JobsQuery>) -> Result<HttpResponse, Problem> {
+pub async fn jobs(
+    jobs: web::Data<Jobs>,
+    records: web::Data<Records>,
+    query: web::Query<JobsQuery>,
+) -> Result<HttpResponse, Problem> {
     let JobsQuery { most, kind } = query.into_inner();
-    let listed = jobs.into_inner().list(kind, most.min(MOST_LISTED)).await?;
+    let list = move |_: &Store| jobs.list(kind.as_deref(), most.min(MOST_LISTED));
+    let listed = records.query(list).await?;
     Ok(HttpResponse::Ok().json(listed))
 }
 
@@ -48,8 +54,12 @@ pub async fn jobs(jobs: web::Data<Jobs>, query: web::Query<JobsQuery>) -> Result
 /// 404 when there is none.
 #[utoipa::path(get, path = "/manage/jobs/{number}", tag = "manage", params(("number" = i64, Path, description = "The job")), responses(
     (status = 200, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn job(jobs: web::Data<Jobs>, number: web::Path<String>) -> Result<HttpResponse, Problem> {
-    Ok(HttpResponse::Ok().json(jobs.into_inner().one(read(&number)?).await?))
+pub async fn job(
+    jobs: web::Data<Jobs>,
+    records: web::Data<Records>,
+    number: web::Path<String>,
+) -> Result<HttpResponse, Problem> {
+    Ok(HttpResponse::Ok().json(job_entry(&jobs, &records, read(&number)?).await?))
 }
 
 /// `DELETE /manage/jobs/{number}`: ends a job early. A load test keeps what was measured so far; of a build nothing is left.
@@ -59,8 +69,27 @@ pub async fn job(jobs: web::Data<Jobs>, number: web::Path<String>) -> Result<Htt
 #[utoipa::path(delete, path = "/manage/jobs/{number}", operation_id = "cancel_job", tag = "manage",
     params(("number" = i64, Path, description = "The job")), responses(
     (status = 202, body = JobEntry), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn cancel(jobs: web::Data<Jobs>, number: web::Path<String>) -> Result<HttpResponse, Problem> {
-    Ok(HttpResponse::Accepted().json(jobs.into_inner().cancel(read(&number)?).await?))
+pub async fn cancel(
+    jobs: web::Data<Jobs>,
+    records: web::Data<Records>,
+    number: web::Path<String>,
+) -> Result<HttpResponse, Problem> {
+    let number = read(&number)?;
+    let cancelled = jobs.cancel(number);
+    let job = job_entry(&jobs, &records, number).await?;
+    match cancelled {
+        Ok(()) => Ok(HttpResponse::Accepted().json(job)),
+        Err(NotCancelled::Over) => {
+            let text = format!("job {number} is {}; there is nothing to cancel", job.state);
+            Err(Problem::conflict("job_over", text))
+        }
+        Err(NotCancelled::Holds { kind, endpoint }) => {
+            let text = format!(
+                "job {number} cannot be cancelled: to {kind} `{endpoint}` holds from its beginning on; deploy or start it again"
+            );
+            Err(Problem::conflict("job_holds", text))
+        }
+    }
 }
 
 /// `GET /manage/builds`: models that the service has converted once, with size and users, newest first.

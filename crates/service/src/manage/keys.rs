@@ -1,11 +1,11 @@
 //! Keys of callers: `/manage/keys`.
 
-use crate::event_log::EventLog;
 use crate::guard::{Body, Caller};
 use crate::keys::{MakeKeyError, key_entry, make_key};
 use crate::problem::Problem;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
+use vastrelay_control::event_log::EventLog;
 use vastrelay_store::milliseconds_since_1970;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::keys::{KeyEntry, MadeKey, NewKey};
@@ -51,7 +51,7 @@ pub async fn add_key(
     })?;
     let MadeKey { entry, .. } = &made;
     let text = format!("{} ({})", entry.name, entry.id);
-    EventLog::new(&records.into_inner(), "", 0).done_by(caller.name(), EventKind::KeyMade, text);
+    EventLog::new(&records.store, "", 0).done_by(caller.name(), EventKind::KeyMade, text);
     Ok(HttpResponse::Created().json(made))
 }
 
@@ -76,6 +76,6 @@ pub async fn revoke_key(
     let key =
         key.ok_or_else(|| Problem::not_kept(format!("there is no key `{id}`; GET /manage/keys lists all keys")))?;
     let text = format!("{} ({})", key.name, key.id);
-    EventLog::new(&records.into_inner(), "", 0).done_by(caller.name(), EventKind::KeyRevoked, text);
+    EventLog::new(&records.store, "", 0).done_by(caller.name(), EventKind::KeyRevoked, text);
     Ok(HttpResponse::Ok().json(key_entry(key, now)))
 }

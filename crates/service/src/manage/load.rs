@@ -1,9 +1,6 @@
 //! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
 
-use crate::control::Control;
-use crate::endpoints::Endpoints;
 use crate::guard::{Body, Caller, bearer};
-use crate::jobs::{Job, JobEnd, Jobs, Wanted};
 use crate::life::Life;
 use crate::live::Live;
 use crate::loads::{Loads, is_under_way};
@@ -11,7 +8,6 @@ use crate::manage::status::service_status;
 use crate::own_address::OwnAddress;
 use crate::problem::Problem;
 use crate::records::Records;
-use crate::sight::Sight;
 use actix_web::{HttpRequest, HttpResponse, web};
 use futures_util::FutureExt;
 use futures_util::future::ready;
@@ -19,6 +15,10 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use tokio::sync::watch;
+use vastrelay_control::control::Control;
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::jobs::{Job, JobEnd, Jobs, Wanted};
+use vastrelay_control::sight::Sight;
 use vastrelay_loadtest::order::{Prepared, prepare};
 use vastrelay_loadtest::prompts::Room;
 use vastrelay_loadtest::statistics::spread;
@@ -150,7 +150,8 @@ async fn begin_job(
             endpoint: &endpoint,
             who: &who,
         };
-        let job = jobs.begin(&wanted, move || ending.stop())?;
+        let job = jobs.begin(&wanted, move || ending.stop());
+        let job = job.map_err(|error| Problem::internal(error.to_string()))?;
         jobs.runs(&job);
         Ok(job)
     });
@@ -310,7 +311,7 @@ mod tests {
 
     fn told(folder: &std::path::Path) -> Told {
         let records = Arc::new(Records::new(Store::open(folder, Retention::default()).unwrap()));
-        let (jobs, loads) = (Arc::new(Jobs::new(records)), Loads::default());
+        let (jobs, loads) = (Arc::new(Jobs::new(records.store.clone())), Loads::default());
         assert!(loads.begin(LoadStatus::default()).is_ok());
         let wanted = Wanted {
             kind: "load",

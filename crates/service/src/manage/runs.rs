@@ -1,6 +1,5 @@
 //! Load tests that are kept: `/manage/runs`, and what is made of them.
 
-use crate::event_log::EventLog;
 use crate::guard::{Body, Caller};
 use crate::problem::Problem;
 use crate::records::Records;
@@ -8,6 +7,7 @@ use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
+use vastrelay_control::event_log::EventLog;
 use vastrelay_loadtest::Run;
 use vastrelay_loadtest::run::current;
 use vastrelay_store::RunRecord;
@@ -109,7 +109,7 @@ pub async fn remove_run(
     if !records.query(move |store| store.delete_run(&wanted)).await? {
         return Err(Problem::no_run(&id));
     }
-    EventLog::new(&records.into_inner(), "", 0).done_by(caller.name(), EventKind::RunRemoved, id.clone());
+    EventLog::new(&records.store, "", 0).done_by(caller.name(), EventKind::RunRemoved, id.clone());
     Ok(HttpResponse::Ok().json(RemovedRun { id: id.into_inner() }))
 }
 

@@ -1,15 +1,15 @@
 //! `GET /manage/status`.
 
-use crate::crew::totals_of;
-use crate::endpoint::Endpoint;
-use crate::endpoints::{Endpoints, Resting};
 use crate::life::Life;
-use crate::placed::Placed;
-use crate::recent;
 use crate::records::Records;
-use crate::standing::Life as ReplicaLife;
 use actix_web::{HttpResponse, web};
 use std::sync::Arc;
+use vastrelay_control::crew::totals_of;
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::{Endpoints, Resting};
+use vastrelay_control::placed::Placed;
+use vastrelay_control::recent;
+use vastrelay_control::standing::Life as ReplicaLife;
 use vastrelay_engine::EngineStatus;
 use vastrelay_engine::scheduler::Occupancy;
 use vastrelay_fleet::state::{State, of_endpoints};

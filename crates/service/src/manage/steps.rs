@@ -1,12 +1,12 @@
 //! `GET /manage/endpoints/{name}/steps`.
 
-use crate::endpoint::Endpoint;
-use crate::endpoints::Endpoints;
-use crate::placed::Placed;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
+use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::placed::Placed;
 use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
 use vastrelay_engine::scheduler::{PrefillOrder, RowKind};
 use vastrelay_wire::error::ErrorEnvelope;

@@ -1,7 +1,6 @@
 //! The events of a call, until every completion has ended.
 
 use crate::lasting::LastingStream;
-use crate::placed::Placed;
 use std::future::poll_fn;
 use std::iter::from_fn;
 use std::pin::Pin;
@@ -9,6 +8,7 @@ use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 use tokio::time::{Instant, Sleep, sleep};
+use vastrelay_control::placed::Placed;
 use vastrelay_engine::Event;
 
 /// How long a stream is silent before a comment tells intermediaries that it lives.

@@ -1,9 +1,9 @@
 //! The fields that chat and plain completions share, checked and turned into an engine's request.
 
 use super::shape::Extras;
-use crate::endpoint::Endpoint;
 use crate::problem::Problem;
 use std::ops::RangeInclusive;
+use vastrelay_control::endpoint::Endpoint;
 use vastrelay_engine::{GenerationRequest, Sampling};
 use vastrelay_fleet::answering::{PENALTIES, REPETITION_PENALTIES, SHARES, TEMPERATURES};
 use vastrelay_text::StopStrings;

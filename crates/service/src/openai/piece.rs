@@ -1,7 +1,6 @@
 //! What chat and plain completions say in the same way.
 
 use super::call::end_name;
-use crate::endpoint::Endpoint;
 use crate::problem::Problem;
 use actix_web::HttpResponse;
 use actix_web::body::SizedStream;
@@ -10,6 +9,7 @@ use actix_web::web::Bytes;
 use futures_util::stream::{self, Stream};
 use serde::Serialize;
 use std::convert::Infallible;
+use vastrelay_control::endpoint::Endpoint;
 use vastrelay_engine::token::{TokenLogprob, TokenLogprobs};
 use vastrelay_engine::{EndReason, Figures};
 use vastrelay_wire::chat;

@@ -8,14 +8,14 @@ use super::piece::{Count, stream_response, to_json, whole_response};
 use super::shape::{Collected, Extras, Shape};
 use crate::departure::departure;
 use crate::guard::Body;
-use crate::lease::Lease;
 use crate::problem::Problem;
-use crate::sight::Sight;
 use crate::state::ServiceState;
 use crate::text_threads::Renderer;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;
+use vastrelay_control::lease::Lease;
+use vastrelay_control::sight::Sight;
 use vastrelay_engine::GenerationRequest;
 
 /// Names the simulated device that answers.
@@ -88,7 +88,7 @@ impl Asking {
 /// Waits until an endpoint has its place that is parked or being started, as long as the caller is.
 async fn waited(state: &ServiceState, name: &str, by: &str, http: &HttpRequest) -> Result<(), Problem> {
     tokio::select! {
-        waited = state.control.wait_for(name, by) => waited,
+        waited = state.control.wait_for(name, by) => Ok(waited?),
         () = departure(http) => Err(Problem::half_closed()),
     }
 }

@@ -4,9 +4,10 @@
 pub mod demo;
 
 use std::sync::Arc;
+use vastrelay_control::Loader;
 use vastrelay_fleet::Settings;
 use vastrelay_service::server::{ServeOptions, Server};
-use vastrelay_service::{Loader, Reach, ServiceState, StateOptions};
+use vastrelay_service::{Reach, ServiceState, StateOptions};
 use vastrelay_serving::{Devices, Generate, Model, Models, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 use vastrelay_weights::ModelFiles;

@@ -1,0 +1,348 @@
+//! The control plane: one thread that lets the decider decide, and threads that carry out what takes long.
+//!
+//! | module | question it answers |
+//! |---|---|
+//! | `terms` | what are specs and sizes to the decider? |
+//! | `shell` | how are its actions carried out? |
+//! | `preparation` | what does a spec name, and how large is it? |
+//! | `worker_life` | how does a worker start, and when is it gone? |
+//! | `over` | how has a worker ended? |
+//! | `writes` | how are its transactions written? |
+//! | `jobs_of_changes` | how does a caller follow a change? |
+//! | `note` | what is said of an endpoint? |
+
+mod jobs_of_changes;
+mod note;
+mod over;
+mod preparation;
+mod shell;
+mod terms;
+mod turns;
+mod worker_life;
+mod writes;
+
+pub use jobs_of_changes::Accepted;
+pub use preparation::{Make, Opened, Way};
+pub use terms::Change;
+pub use terms::SpecText;
+pub use worker_life::FIRST;
+
+use crate::endpoints::{Endpoints, NotCalled};
+use crate::event_log::{SERVICE, START};
+use crate::jobs::Jobs;
+use crate::loader::Loader;
+use jobs_of_changes::ChangeJob;
+use over::Over;
+use preparation::Preparation;
+use shell::Shell;
+use std::io;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+use terms::{Event, change_of};
+use tokio::sync::oneshot;
+use turns::Turns;
+use vastrelay_fleet::decider::{ActionId, Desired, Failure, Generation, Incarnation, Refused, RunId, Stored};
+use vastrelay_serving::worker::Duty;
+use vastrelay_store::{Standing, Store, StoreError};
+
+/// Time between two looks at what has to be tried again.
+const TICK: Duration = Duration::from_millis(250);
+/// The same while workers of an earlier service are known and not told of yet.
+const SHORT_TICK: Duration = Duration::from_millis(5);
+/// Most models that are opened at the same time.
+const MOST_OPENING: usize = 8;
+/// How long workers may take to end with the service.
+const WORKERS_END: Duration = Duration::from_secs(5);
+
+/// What the control plane works with.
+struct Parts {
+    loader: Arc<Loader>,
+    store: Arc<Store>,
+    jobs: Arc<Jobs>,
+    endpoints: Arc<Endpoints>,
+    opening: Turns,
+    /// Held while a wish gets its number and is sent.
+    wishing: Mutex<()>,
+}
+
+/// What happens outside of the decider.
+enum Message {
+    /// The service begins with what is stored, and the jobs of changes that were under way.
+    Began(Vec<Stored<SpecText>>, Vec<(Generation, ChangeJob)>),
+    /// Workers of an earlier service.
+    Found(Vec<Duty>),
+    /// Somebody wants a change.
+    Wished {
+        name: String,
+        by: String,
+        generation: Generation,
+        change: Box<Change>,
+        answer: oneshot::Sender<Result<Accepted, Refused>>,
+    },
+    /// Somebody calls an endpoint that has no replica.
+    Called { name: String, by: String },
+    /// An endpoint was unused for as long as its spec says.
+    Idle(String),
+    /// A spec was prepared.
+    Prepared(ActionId, Result<Box<Preparation>, Failure>),
+    /// A worker takes calls, or will not.
+    Started(RunId, Incarnation, Result<(), Over>),
+    /// A worker is gone.
+    Over(RunId, Incarnation, Over),
+    /// An event that needs nothing else.
+    Event(Event),
+    /// The service ends.
+    End(Sender<()>),
+}
+
+/// Takes wishes and events for the control plane.
+#[derive(Clone)]
+pub struct Control {
+    inbox: Sender<Message>,
+    parts: Arc<Parts>,
+}
+
+impl Control {
+    /// Begins to control the endpoints of a service, with what is stored of them.
+    ///
+    /// # Errors
+    /// When the system refuses a thread, or the database cannot be read.
+    pub fn begin(
+        loader: &Arc<Loader>,
+        store: &Arc<Store>,
+        jobs: &Arc<Jobs>,
+        endpoints: &Arc<Endpoints>,
+    ) -> io::Result<Control> {
+        let parts = Arc::new(Parts {
+            loader: loader.clone(),
+            store: store.clone(),
+            jobs: jobs.clone(),
+            endpoints: endpoints.clone(),
+            opening: Turns::new(MOST_OPENING),
+            wishing: Mutex::new(()),
+        });
+        let (stored, changes) = stored(store).map_err(io::Error::other)?;
+        let left = loader.workers.as_ref().map_or(0, |workers| workers.last_left());
+        let last_incarnation = store.last_incarnation().max(left);
+        endpoints.expect_more(true);
+        let (inbox, messages) = channel();
+        let told = inbox.clone();
+        let wrote = move |id, result| _ = told.send(Message::Event(Event::Wrote { id, result }));
+        let writes = writes::begin(parts.clone(), wrote)?;
+        let shell = Shell::new(parts.clone(), inbox.clone(), writes, last_incarnation);
+        std::thread::Builder::new()
+            .name("control".into())
+            .spawn(move || run(shell, &messages))?;
+        let control = Control { inbox, parts };
+        control.send(Message::Began(stored, changes));
+        if loader.workers.is_none() {
+            control.send(Message::Found(Vec::new()));
+        }
+        Ok(control)
+    }
+
+    /// Looks for workers that an earlier service has left, on a separate thread. No worker is started before they are known.
+    ///
+    /// # Errors
+    /// When the system refuses a thread.
+    pub fn find_workers(&self) -> io::Result<()> {
+        let control = self.clone();
+        let find = move || {
+            let workers = control.parts.loader.workers.as_ref();
+            let found = workers.map(|workers| workers.find()).unwrap_or_default();
+            control.send(Message::Found(found));
+        };
+        std::thread::Builder::new().name("find-workers".into()).spawn(find)?;
+        Ok(())
+    }
+
+    /// Takes the wish for a change; returns when it is under way, or refused.
+    ///
+    /// # Errors
+    /// Why it is not under way.
+    pub async fn wish(&self, name: &str, by: &str, change: Change) -> Result<Accepted, Refused> {
+        let (answer, answered) = oneshot::channel();
+        self.send_wish(name, by, change, answer);
+        answered.await.unwrap_or_else(|_| {
+            let why = "the service ends".into();
+            Err(Refused::NotStored { why })
+        })
+    }
+
+    fn send_wish(&self, name: &str, by: &str, change: Change, answer: oneshot::Sender<Result<Accepted, Refused>>) {
+        // Wishes arrive in the order of their numbers.
+        let _in_order = self.parts.wishing.lock().unwrap_or_else(PoisonError::into_inner);
+        let generation = u64::try_from(self.parts.store.next_job()).unwrap_or_default();
+        self.send(Message::Wished {
+            name: name.to_owned(),
+            by: by.to_owned(),
+            generation,
+            change: Box::new(change),
+            answer,
+        });
+    }
+
+    /// Waits until an endpoint has a place that is parked or being started, for as long as its spec lets calls wait.
+    ///
+    /// # Errors
+    /// When it cannot be started, or is stopped or removed meanwhile.
+    pub async fn wait_for(&self, name: &str, by: &str) -> Result<(), NotCalled> {
+        let endpoints = &self.parts.endpoints;
+        let (mut change, began) = (endpoints.changes(), Instant::now());
+        let longest = endpoints.longest_wait(name);
+        let until = longest.and_then(|longest| began.checked_add(longest));
+        self.called(name, by);
+        loop {
+            if let Some(found) = endpoints.look(name, began) {
+                return found;
+            }
+            // The sender is the endpoints' own.
+            let changed = change.changed();
+            match until {
+                None => drop(changed.await),
+                Some(until) => {
+                    let waited = tokio::time::timeout_at(until.into(), changed).await;
+                    waited
+                        .map_err(|_| NotCalled::TooLong(longest.unwrap_or_default()))?
+                        .ok();
+                }
+            }
+        }
+    }
+
+    /// Notes that somebody calls an endpoint that has no replica.
+    fn called(&self, name: &str, by: &str) {
+        let (name, by) = (name.to_owned(), by.to_owned());
+        self.send(Message::Called { name, by });
+    }
+
+    /// Notes that an endpoint was unused for as long as its spec says.
+    pub fn is_idle(&self, name: &str) {
+        self.send(Message::Idle(name.to_owned()));
+    }
+
+    /// Stops an endpoint whose time is over; its calls have so long to end.
+    pub fn stop_in_time(&self, name: &str, within: Duration) {
+        let (control, name) = (self.clone(), name.to_owned());
+        let within = u64::try_from(within.as_millis()).unwrap_or(u64::MAX);
+        tokio::spawn(async move {
+            let stopped = control.wish(&name, SERVICE, Change::Stop { within }).await;
+            if let Err(refused) = stopped {
+                tracing::debug!(endpoint = name, ?refused, "not stopped yet");
+            }
+        });
+    }
+
+    /// Ends all workers and waits for their end, for a few seconds at most; the control plane does nothing from then on.
+    pub fn end(&self) {
+        let (done, is_done) = channel();
+        self.send(Message::End(done));
+        let _ = is_done.recv_timeout(WORKERS_END);
+        if let Some(workers) = &self.parts.loader.workers {
+            workers.wait_for_end(WORKERS_END);
+        }
+    }
+
+    fn send(&self, message: Message) {
+        // It is not read any more once the service ends.
+        let _ = self.inbox.send(message);
+    }
+}
+
+fn run(mut shell: Shell, messages: &Receiver<Message>) {
+    let mut ticked = Instant::now();
+    loop {
+        shell.take_found();
+        let patience = match shell.holds_found() {
+            true => SHORT_TICK,
+            false => TICK.saturating_sub(ticked.elapsed()),
+        };
+        match messages.recv_timeout(patience) {
+            Ok(Message::End(done)) => {
+                shell.end();
+                let _ = done.send(());
+                return;
+            }
+            Ok(message) => take(&mut shell, message),
+            Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => return,
+        }
+        if ticked.elapsed() >= TICK {
+            ticked = Instant::now();
+            shell.handle(Event::Ticked);
+        }
+    }
+}
+
+fn take(shell: &mut Shell, message: Message) {
+    match message {
+        Message::Began(stored, changes) => shell.begins_with(stored, changes),
+        Message::Found(duties) => shell.finds(duties),
+        Message::Wished {
+            name,
+            by,
+            generation,
+            change,
+            answer,
+        } => shell.wishes((name, by), generation, *change, answer),
+        Message::Called { name, by } => shell.is_called(name, by),
+        Message::Idle(name) => shell.is_idle(&name),
+        Message::Prepared(id, result) => shell.is_prepared(id, result.map(|prepared| *prepared)),
+        Message::Started(run, incarnation, result) => shell.is_started(run, incarnation, result),
+        Message::Over(run, incarnation, over) => shell.is_over(run, incarnation, &over),
+        Message::Event(event) => shell.handle(event),
+        // It ends the loop.
+        Message::End(_) => {}
+    }
+}
+
+type StoredState = (Vec<Stored<SpecText>>, Vec<(Generation, ChangeJob)>);
+
+/// Returns what is stored of all endpoints.
+fn stored(store: &Store) -> Result<StoredState, StoreError> {
+    let mut all: Vec<Stored<SpecText>> = Vec::new();
+    for kept in store.kept_endpoints()? {
+        let (last_release, identity) = store.release_of(&kept.name, kept.release)?;
+        let desired = Desired {
+            generation: 0,
+            spec: SpecText::of_kept(&kept, START),
+            release: kept.release,
+            identity: identity.unwrap_or_default(),
+            serving: kept.standing != Standing::Stopped,
+        };
+        all.push(Stored {
+            name: kept.name.clone(),
+            desired: Some(desired),
+            last_release,
+            parked: kept.standing == Standing::Parked,
+            change: None,
+        });
+    }
+    let mut jobs = Vec::new();
+    for record in store.changes()? {
+        let generation = u64::try_from(record.number).unwrap_or_default();
+        let by = store.job(record.number)?.map(|job| job.who).unwrap_or_default();
+        let Some(change) = change_of(&record, &by) else {
+            tracing::warn!(
+                job = record.number,
+                endpoint = record.endpoint,
+                "this version does not know such a change"
+            );
+            continue;
+        };
+        jobs.push((generation, ChangeJob::new(&record.endpoint, &by, &change, false, None)));
+        let change = Some((generation, change));
+        match all.iter_mut().find(|stored| stored.name == record.endpoint) {
+            Some(stored) => stored.change = change,
+            None => all.push(Stored {
+                last_release: store.release_of(&record.endpoint, 0)?.0,
+                name: record.endpoint,
+                desired: None,
+                parked: false,
+                change,
+            }),
+        }
+    }
+    Ok((all, jobs))
+}

@@ -1,0 +1,39 @@
+//! The end of a worker's life.
+
+use crate::workers::Stillborn;
+
+/// How a worker's life ended.
+#[derive(Clone, Debug)]
+pub struct Over {
+    /// What ended it, in one word; nothing where it was told to end.
+    pub cause: Option<&'static str>,
+    /// The same for people.
+    pub why: String,
+    /// Whether it produced a token.
+    pub produced: bool,
+    /// The last that it said.
+    pub last_words: Vec<String>,
+}
+
+impl Over {
+    /// Returns the end of a worker that was told to end.
+    pub fn told(produced: bool) -> Over {
+        Over {
+            cause: None,
+            why: "it was told to end".into(),
+            produced,
+            last_words: Vec::new(),
+        }
+    }
+}
+
+impl From<Stillborn> for Over {
+    fn from(stillborn: Stillborn) -> Over {
+        Over {
+            cause: Some("not-started"),
+            why: stillborn.why,
+            produced: false,
+            last_words: stillborn.last_words,
+        }
+    }
+}

@@ -1,0 +1,272 @@
+//! The replicas of an endpoint, and who waits for them. A release that differs from the one before only in how calls are answered goes on with its
+//! crew.
+
+use crate::counted::ReleaseMetrics;
+use crate::ending::Ending;
+use crate::leases::Leases;
+use crate::line::EdgeLine;
+use crate::placed::Placed;
+use crate::standing::{Life, NotReady};
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, RwLock};
+use std::time::{Duration, Instant};
+use tokio::sync::watch;
+use vastrelay_engine::EngineStatus;
+use vastrelay_fleet::state::{self, State};
+use vastrelay_serving::Replica;
+use vastrelay_wire::manage::Totals;
+
+/// Replicas of a run, the line before them, and the leases of those who use them.
+pub struct Crew {
+    replicas: RwLock<Vec<Arc<Placed>>>,
+    /// What becomes of replicas that are not there now, by number.
+    lives: Mutex<BTreeMap<u32, Life>>,
+    /// Told whenever one of the two changes.
+    change: watch::Sender<()>,
+    line: Arc<EdgeLine>,
+    /// What replicas did that are gone.
+    past: Mutex<Totals>,
+    /// Whether the control plane brings replicas back.
+    is_kept: AtomicBool,
+    /// Why no replica comes back any more, where none does.
+    closed: OnceLock<NotReady>,
+    /// Ends its worker.
+    ending: Mutex<Option<Arc<Ending>>>,
+    leases: Arc<Leases>,
+    /// What holds for whoever keeps its replicas, and may be another one from one release to the next.
+    terms: Mutex<Terms>,
+}
+
+/// What holds for those who keep replicas.
+#[derive(Clone)]
+pub struct Terms {
+    /// What is counted of the release that is served.
+    pub counted: Arc<ReleaseMetrics>,
+    /// Longest that a worker may take to start.
+    pub longest_start: Option<Duration>,
+}
+
+impl Crew {
+    /// Returns a crew of nobody.
+    pub fn new(terms: Terms) -> Crew {
+        Crew {
+            replicas: RwLock::default(),
+            lives: Mutex::default(),
+            change: watch::Sender::default(),
+            line: EdgeLine::new(),
+            past: Mutex::default(),
+            is_kept: AtomicBool::new(false),
+            closed: OnceLock::new(),
+            ending: Mutex::default(),
+            leases: Arc::default(),
+            terms: Mutex::new(terms),
+        }
+    }
+
+    /// Notes that the control plane brings its replicas back, and what ends the worker that it starts now.
+    pub fn is_kept_by(&self, ending: Arc<Ending>) {
+        self.is_kept.store(true, Ordering::Release);
+        *self.ending.lock().unwrap_or_else(PoisonError::into_inner) = Some(ending);
+    }
+
+    /// Returns the leases of those who use it.
+    pub fn leases(&self) -> &Arc<Leases> {
+        &self.leases
+    }
+
+    /// Returns what holds for those who keep its replicas.
+    pub fn terms(&self) -> Terms {
+        self.terms.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Says what holds from now on.
+    pub fn set_terms(&self, terms: Terms) {
+        *self.terms.lock().unwrap_or_else(PoisonError::into_inner) = terms;
+    }
+
+    /// Returns what tells of changes.
+    pub fn changes(&self) -> watch::Receiver<()> {
+        self.change.subscribe()
+    }
+
+    /// Returns what becomes of replicas that have no worker, by number.
+    pub fn without_worker(&self) -> BTreeMap<u32, Life> {
+        self.lives().clone()
+    }
+
+    /// Returns how many sequences were accepted and are not in a batch.
+    pub fn queue_depth(&self) -> usize {
+        let there = |placed: &Arc<Placed>| {
+            let status = placed.replica.generate.status();
+            status.failure.map_or(status.occupancy.queue_depth, |_| 0)
+        };
+        self.line.depth() + self.replicas().iter().map(there).sum::<usize>()
+    }
+
+    /// Returns the line before its replicas.
+    pub fn line(&self) -> &Arc<EdgeLine> {
+        &self.line
+    }
+
+    /// Returns whether the control plane brings replicas back that fail.
+    pub fn is_kept(&self) -> bool {
+        self.is_kept.load(Ordering::Acquire) && !self.is_closed()
+    }
+
+    /// Notes that a replica is gone and what becomes of it.
+    pub fn comes_back(&self, replica: u32, life: Life) {
+        self.lives().insert(replica, life);
+        self.change.send_replace(());
+    }
+
+    /// Returns whether its calls had to end.
+    pub fn is_closed(&self) -> bool {
+        self.closed.get().is_some()
+    }
+
+    /// Ends its calls with an error: the endpoint is stopped, and the time for calls to end is over.
+    pub fn close(&self) {
+        self.close_because(NotReady::Closed);
+    }
+
+    /// Ends its calls with an error that says why; the first reason counts.
+    pub fn close_because(&self, why: NotReady) {
+        let _ = self.closed.set(why);
+        if let Some(ending) = &*self.ending.lock().unwrap_or_else(PoisonError::into_inner) {
+            ending.tell();
+        }
+        self.change.send_replace(());
+    }
+
+    fn lives(&self) -> MutexGuard<'_, BTreeMap<u32, Life>> {
+        self.lives.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Puts a replica in the place of the one with its number, if there is one; what that one did still counts.
+    pub fn place(&self, replica: Replica) {
+        let mut replicas = self.replicas.write().unwrap_or_else(PoisonError::into_inner);
+        let before = replicas
+            .iter()
+            .position(|placed| placed.replica.number == replica.number);
+        if let Some(place) = before {
+            let gone = replicas.swap_remove(place);
+            let mut past = self.past.lock().unwrap_or_else(PoisonError::into_inner);
+            *past += totals_of(&gone.replica.generate.status());
+        }
+        self.lives().remove(&replica.number);
+        replicas.push(Arc::new(Placed::new(replica)));
+        replicas.sort_by_key(|placed| placed.replica.number);
+        let all = replicas.clone();
+        drop(replicas);
+        self.line.serve_by(all);
+        self.change.send_replace(());
+    }
+
+    /// Returns whether a replica takes requests.
+    pub fn has_replica(&self) -> bool {
+        let takes = |placed: &Arc<Placed>| placed.replica.generate.given().is_some();
+        self.replicas().iter().any(takes)
+    }
+
+    /// Returns why nobody takes requests, where nobody does and nobody will soon.
+    pub fn not_ready(&self) -> Option<NotReady> {
+        if let Some(why) = self.closed.get() {
+            return Some(why.clone());
+        }
+        if self.has_replica() {
+            return None;
+        }
+        let replicas = self.replicas();
+        if self.is_kept() {
+            return self.failed();
+        }
+        let failure = replicas
+            .first()
+            .and_then(|placed| placed.replica.generate.status().failure);
+        Some(NotReady::Stopped(failure.unwrap_or_else(|| "it has no replica".into())))
+    }
+
+    /// Returns why nobody needs to wait: no replica is being started.
+    fn failed(&self) -> Option<NotReady> {
+        let lives = self.lives();
+        if lives.len() < self.replicas().len() {
+            return None;
+        }
+        let failed = lives.values().map(|life| match life {
+            Life::Starting(_) | Life::Draining => None,
+            Life::Failed {
+                why,
+                until,
+                is_hopeless,
+            } => Some((*until, why, *is_hopeless)),
+        });
+        let failed: Option<Vec<_>> = failed.collect();
+        let (until, why, is_hopeless) = failed?.into_iter().min()?;
+        let retry_after = until.saturating_duration_since(Instant::now());
+        Some(NotReady::Failed {
+            why: why.clone(),
+            retry_after,
+            is_hopeless,
+        })
+    }
+
+    /// Returns its replicas that have a worker, or had one, in the order of their numbers.
+    pub fn replicas(&self) -> Vec<Arc<Placed>> {
+        self.replicas.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Returns its first replica that has a worker, or had one.
+    pub fn first_replica(&self) -> Option<Arc<Placed>> {
+        let replicas = self.replicas.read().unwrap_or_else(PoisonError::into_inner);
+        replicas.first().cloned()
+    }
+
+    /// Returns what its release has done, over all lives of all replicas.
+    pub fn totals(&self) -> Totals {
+        let replicas = self.replicas();
+        let mut totals = *self.past.lock().unwrap_or_else(PoisonError::into_inner);
+        replicas
+            .iter()
+            .for_each(|placed| totals += totals_of(&placed.replica.generate.status()));
+        totals
+    }
+
+    /// Returns its state.
+    pub fn state(&self) -> State {
+        let mut states: Vec<State> = self.replicas().iter().map(|placed| self.state_of(placed)).collect();
+        states.extend(self.lives().values().map(Life::state));
+        state::of_replicas(&states)
+    }
+
+    /// Returns why a replica of it has failed, where one has.
+    pub fn failure(&self) -> Option<String> {
+        self.lives().values().find_map(|life| match life {
+            Life::Failed { why, .. } => Some(why.clone()),
+            _ => None,
+        })
+    }
+
+    /// Returns the state of one of its replicas: `ready`, `draining`, `starting` again, or `failed`.
+    pub fn state_of(&self, placed: &Placed) -> State {
+        match self.lives().get(&placed.replica.number) {
+            Some(life) => life.state(),
+            None if !placed.has_failed() => State::Ready,
+            // The control plane has not noticed yet.
+            None if self.is_kept() => State::Starting,
+            None => State::Failed,
+        }
+    }
+}
+
+/// Returns what an engine has done.
+pub fn totals_of(status: &EngineStatus) -> Totals {
+    Totals {
+        steps: status.steps,
+        busy: status.busy,
+        prefill_tokens: status.prefill_tokens,
+        output_tokens: status.output_tokens,
+        ended: status.ended,
+        preemptions: status.preemptions,
+    }
+}

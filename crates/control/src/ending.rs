@@ -1,0 +1,97 @@
+//! Tells a worker to end, to make room for the next one, or to end when its calls have.
+
+use std::sync::{Mutex, MutexGuard, PoisonError, Weak};
+use std::time::{Duration, Instant};
+use vastrelay_serving::worker::WorkerEngine;
+
+/// Tells a worker to end.
+#[derive(Default)]
+pub struct Ending(Mutex<State>);
+
+#[derive(Default)]
+struct State {
+    is_told: bool,
+    /// Until when another worker has to be in its place.
+    renewal: Option<Instant>,
+    /// Until when its calls have to end.
+    deadline: Option<Instant>,
+    /// The engine to be ended with it.
+    engine: Weak<WorkerEngine>,
+}
+
+impl Ending {
+    /// Tells the worker to end now.
+    pub fn tell(&self) {
+        let mut state = self.lock();
+        state.is_told = true;
+        if let Some(engine) = state.engine.upgrade() {
+            engine.end();
+        }
+    }
+
+    /// Returns whether the worker was told to end.
+    pub fn is_told(&self) -> bool {
+        self.lock().is_told
+    }
+
+    /// Tells the worker to take no more calls; what has not ended within a time goes on with the next worker.
+    pub fn renew(&self, within: Duration) {
+        let mut state = self.lock();
+        state.renewal = Instant::now().checked_add(within);
+        if let Some(engine) = state.engine.upgrade() {
+            engine.drain();
+        }
+    }
+
+    /// Returns until when another worker has to be in its place, where somebody wants that.
+    pub fn renewal(&self) -> Option<Instant> {
+        self.lock().renewal
+    }
+
+    /// Says how long its calls have to end; the shortest time counts.
+    pub fn ends_calls_within(&self, within: Duration) {
+        let mut state = self.lock();
+        let until = Instant::now().checked_add(within);
+        state.deadline = state.deadline.into_iter().chain(until).min();
+    }
+
+    /// Returns whether its calls should have ended by now.
+    pub fn is_late(&self) -> bool {
+        self.lock().deadline.is_some_and(|until| Instant::now() >= until)
+    }
+
+    /// Ends an engine that has just begun as soon as the worker is told to.
+    pub fn watches(&self, engine: &Weak<WorkerEngine>) {
+        let mut state = self.lock();
+        state.engine = engine.clone();
+        if let Some(engine) = engine.upgrade() {
+            if state.is_told {
+                engine.end();
+            } else if state.renewal.is_some() {
+                engine.drain();
+            }
+        }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_shortest_time_for_calls_counts_and_a_time_that_no_clock_has_is_none() {
+        let ending = Ending::default();
+        assert!(!ending.is_late() && !ending.is_told());
+        ending.ends_calls_within(Duration::MAX);
+        assert!(!ending.is_late());
+        ending.ends_calls_within(Duration::ZERO);
+        ending.ends_calls_within(Duration::from_secs(3_600));
+        assert!(ending.is_late());
+        ending.tell();
+        assert!(ending.is_told() && ending.renewal().is_none());
+    }
+}

@@ -1,0 +1,82 @@
+//! How a replica stands that takes no requests, and what that means for them.
+
+use std::time::{Duration, Instant};
+use vastrelay_engine::Refusal;
+use vastrelay_fleet::State;
+use vastrelay_serving::worker::protocol::Phase;
+
+/// What becomes of a replica that has no worker for more calls.
+#[derive(Clone, Debug)]
+pub enum Life {
+    /// The next one is being started, and is so far.
+    Starting(Phase),
+    /// The last one takes no more calls and ends soon, so that the next one can be started.
+    Draining,
+    /// Its workers end as soon as they begin; the next one is started at a moment.
+    Failed {
+        /// Why the last one ended.
+        why: String,
+        /// When the next one is started.
+        until: Instant,
+        /// Nothing speaks for another end of that one.
+        is_hopeless: bool,
+    },
+}
+
+/// How calls end whose endpoint is stopped before they have an answer.
+pub const STOPPED: &str = "the endpoint was stopped before the answer had ended";
+
+/// Why a request is not taken.
+pub enum NotTaken {
+    /// This one is refused.
+    Refused(Refusal),
+    /// None is.
+    NotReady(NotReady),
+}
+
+/// Why an endpoint takes no request.
+#[derive(Clone, Debug, thiserror::Error)]
+pub enum NotReady {
+    /// Its engine has stopped for good.
+    #[error("the engine has stopped: {0}")]
+    Stopped(String),
+    /// Somebody has stopped it, and the time to end is over.
+    #[error("the endpoint was stopped before it was this request's turn")]
+    Closed,
+    /// No replica took requests for as long as the endpoint lets one wait.
+    #[error("the endpoint was still being started after {} s, for as long as it lets requests wait (`limits.wait`); try again later", .0.as_secs_f64())]
+    Starting(Duration),
+    /// It could not be started, and nobody tries it again.
+    #[error("the endpoint could not be started: {0}")]
+    GivenUp(String),
+    /// Its workers end as soon as they begin.
+    #[error("its worker fails again and again: {why}; the next one starts in {} s", retry_after.as_secs().max(1))]
+    Failed {
+        /// How the last one ended.
+        why: String,
+        /// When the next one is started.
+        retry_after: Duration,
+        /// Whether nothing speaks for that one.
+        is_hopeless: bool,
+    },
+}
+
+impl Life {
+    /// Returns the state of a replica in it.
+    pub fn state(&self) -> State {
+        match self {
+            Life::Starting(_) => State::Starting,
+            Life::Draining => State::Draining,
+            Life::Failed { .. } => State::Failed,
+        }
+    }
+
+    /// Returns the one of a replica whose workers end as soon as they begin, and that is started again after a pause.
+    pub fn failed(why: String, pause: Duration, is_hopeless: bool) -> Life {
+        Life::Failed {
+            why,
+            is_hopeless,
+            until: Instant::now() + pause,
+        }
+    }
+}
