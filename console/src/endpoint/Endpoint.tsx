@@ -38,7 +38,7 @@ export function Endpoint() {
   const { value, error, again } = useAnswer<EndpointDetail>(
     `/manage/endpoints/${encodeURIComponent(name)}`,
   );
-  // What is kept of it is another when its state or its release is. One that drains may be gone for good in a moment.
+  // A new state or release may come with another spec. An endpoint that drains may be gone for good in a moment.
   const standing = `${served?.state} ${served?.release} ${resting?.state}`;
   const state = served?.state ?? resting?.state;
   const isThere = state !== undefined && state !== "draining";

@@ -36,6 +36,7 @@ use over::Over;
 use preparation::Preparation;
 use shell::Shell;
 use std::io;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -55,7 +56,7 @@ const MOST_OPENING: usize = 8;
 /// How long workers may take to end with the service.
 const WORKERS_END: Duration = Duration::from_secs(5);
 
-/// What the control plane works with.
+/// The parts of a service that the control plane uses.
 struct Parts {
     loader: Arc<Loader>,
     store: Arc<Store>,
@@ -250,6 +251,18 @@ impl Control {
     }
 }
 
+/// Runs work that may panic: the result is nothing then, and the log has the reason. The decider asks again for an answer that never came, so a
+/// lost event ends nothing.
+fn guard<T>(what: &str, work: impl FnOnce() -> T) -> Option<T> {
+    let done = catch_unwind(AssertUnwindSafe(work));
+    if let Err(panic) = &done {
+        let text = panic.downcast_ref::<String>().map(String::as_str);
+        let why = text.or_else(|| panic.downcast_ref::<&str>().copied());
+        tracing::error!(what, why, "the control plane has panicked; it continues");
+    }
+    done.ok()
+}
+
 fn run(mut shell: Shell, messages: &Receiver<Message>) {
     let mut ticked = Instant::now();
     loop {
@@ -264,13 +277,13 @@ fn run(mut shell: Shell, messages: &Receiver<Message>) {
                 let _ = done.send(());
                 return;
             }
-            Ok(message) => take(&mut shell, message),
+            Ok(message) => guard("a message", || take(&mut shell, message)).unwrap_or_default(),
             Err(RecvTimeoutError::Timeout) => {}
             Err(RecvTimeoutError::Disconnected) => return,
         }
         if ticked.elapsed() >= TICK {
             ticked = Instant::now();
-            shell.handle(Event::Ticked);
+            guard("a tick", || shell.handle(Event::Ticked)).unwrap_or_default();
         }
     }
 }

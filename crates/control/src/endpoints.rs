@@ -47,7 +47,7 @@ struct Known {
     coming: BTreeMap<String, Arc<Endpoint>>,
     /// When calls were refused that waited, and why.
     refused: BTreeMap<String, (Instant, String)>,
-    /// Who holds memory and cores.
+    /// The holders of memory and cores.
     room: Option<RoomNow>,
     /// Whether the endpoints of an earlier service are unknown as yet.
     expects_more: bool,
@@ -60,11 +60,11 @@ struct Known {
 pub struct View {
     /// The ones that are served, or have their place already.
     pub served: BTreeMap<String, Arc<Endpoint>>,
-    /// What is not served: the state, why, and how long calls wait.
+    /// Endpoints without a replica: the state, the reason, and how long calls wait.
     pub resting: BTreeMap<String, (State, String, Option<Duration>)>,
     /// Releases that are being started in the place of one that is served.
     pub coming: BTreeMap<String, Arc<Endpoint>>,
-    /// Who holds memory and cores.
+    /// The holders of memory and cores.
     pub room: Option<RoomNow>,
 }
 
@@ -149,13 +149,13 @@ impl Endpoints {
         }
     }
 
-    /// Returns what the workers of the one of a name have said last.
+    /// Returns the last lines of an endpoint's workers.
     pub fn worker_log(&self, name: &str) -> Arc<WorkerLog> {
         let mut logs = self.logs.lock().unwrap_or_else(PoisonError::into_inner);
         logs.entry(name.to_owned()).or_default().clone()
     }
 
-    /// Forgets what the workers of the one of a name have said.
+    /// Forgets the lines of an endpoint's workers.
     pub fn forget_log(&self, name: &str) {
         self.logs.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
     }
@@ -170,7 +170,7 @@ impl Endpoints {
         self.read().expects_more
     }
 
-    /// Returns what tells of changes.
+    /// Returns a receiver that hears of every change.
     pub fn changes(&self) -> watch::Receiver<()> {
         self.change.subscribe()
     }
@@ -185,7 +185,7 @@ impl Endpoints {
         self.room().ledgers
     }
 
-    /// Returns whether a call that has waited for an endpoint since a moment can go on; nothing where it goes on waiting.
+    /// Returns the result of a call's wait for an endpoint, which began at a moment; nothing while the wait lasts.
     pub fn look(&self, name: &str, since: Instant) -> Option<Result<(), NotCalled>> {
         let known = self.read();
         if known.is_draining {
@@ -284,10 +284,10 @@ impl Endpoints {
         self.change.send_replace(());
     }
 
-    /// Closes an endpoint to calls that nobody uses and for which it is time to be parked; returns whether it did.
+    /// Closes an unused endpoint to calls whose time for parking has come; returns whether it did.
     pub fn close_idle(&self, endpoint: &Arc<Endpoint>, why: String) -> bool {
         let mut known = self.write();
-        // Nobody can get a lease meanwhile.
+        // No call can get a lease meanwhile.
         let is_served = known
             .served
             .get(&endpoint.name)
@@ -367,7 +367,7 @@ impl Known {
     }
 }
 
-/// Why an endpoint is not served, for whoever manages it.
+/// Why an endpoint is not served, in the words of its managers.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NotServed {
     /// There is none of that name.
@@ -407,7 +407,7 @@ pub enum NotCalled {
         /// Its state.
         state: State,
     },
-    /// It is not served, and nobody may wait for it.
+    /// It is not served, and calls do not wait for it.
     Rests {
         /// Its name.
         name: String,

@@ -2,7 +2,7 @@
 
 use vastrelay_fleet::decider::Ledgers;
 
-/// What is held now.
+/// The memory and cores that are held now.
 #[derive(Clone, Default)]
 pub struct RoomNow {
     /// By whom.

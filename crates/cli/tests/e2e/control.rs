@@ -89,6 +89,80 @@ async fn a_worker_frozen_while_it_loads_keeps_nobody_from_stopping_replacing_or_
 }
 
 #[tokio::test]
+async fn a_worker_frozen_while_it_idles_or_answers_is_stopped_renewed_replaced_and_removed() {
+    let files = TempDir::new().unwrap();
+    let service = Service::demo(&["--hang-after", "2s"]);
+    let long = crate::support::with(
+        asked("pierdesk", json!({})),
+        json!({"temperature": 0, "min_tokens": 300, "max_tokens": 300}),
+    );
+    let (_, alone) = service.post("/v1/chat/completions", &long).await;
+    let freeze_in_the_middle = async || {
+        service
+            .wait_for("a call runs", |endpoint| endpoint["occupancy"]["lanes_used"] == 1)
+            .await;
+        let frozen = service.worker();
+        service.signal_worker("STOP");
+        frozen
+    };
+    // It idles.
+    let frozen = service.worker();
+    service.signal_worker("STOP");
+    succeeded(&service, &["endpoint", "stop", "pierdesk", "--within", "1s"]);
+    gone(&service, frozen).await;
+    succeeded(&service, &["endpoint", "start", "pierdesk"]);
+    // It answers: the next worker goes on with the call.
+    let renewing = async {
+        let frozen = freeze_in_the_middle().await;
+        let renewed = service
+            .post("/manage/endpoints/pierdesk/renew?wait=120s", &json!({"within": 1}))
+            .await;
+        assert_eq!(renewed.0, 200, "{}", renewed.1);
+        gone(&service, frozen).await;
+    };
+    let ((status, answer), ()) = tokio::join!(service.post("/v1/chat/completions", &long), renewing);
+    assert_eq!((status, &answer["choices"]), (200, &alone["choices"]), "{answer}");
+    // A new release takes over; the old one's worker is found to hang, and its next one answers.
+    let other = spec(files.path(), "pierdesk", &small("batch.width = 5"));
+    let replacing = async {
+        let frozen = freeze_in_the_middle().await;
+        let command = service.client_later(&["endpoint", "deploy", &other]);
+        let done = tokio::task::spawn_blocking(move || command.wait_with_output().unwrap());
+        assert!(done.await.unwrap().status.success());
+        frozen
+    };
+    let ((status, answer), frozen) = tokio::join!(service.post("/v1/chat/completions", &long), replacing);
+    assert_eq!((status, &answer["choices"]), (200, &alone["choices"]), "{answer}");
+    gone(&service, frozen).await;
+    // A removal answers what runs; a stop ends it in time.
+    let stopping = async {
+        let frozen = freeze_in_the_middle().await;
+        let stopped = service
+            .post("/manage/endpoints/pierdesk/stop?wait=120s", &json!({"within": 1}))
+            .await;
+        assert_eq!(stopped.0, 200, "{}", stopped.1);
+        gone(&service, frozen).await;
+    };
+    let ((status, answer), ()) = tokio::join!(service.post("/v1/chat/completions", &long), stopping);
+    assert_eq!(
+        (status, &answer["error"]["code"]),
+        (503, &json!("endpoint_stopped")),
+        "{answer}"
+    );
+    succeeded(&service, &["endpoint", "start", "pierdesk"]);
+    let removing = async {
+        let frozen = freeze_in_the_middle().await;
+        let command = service.client_later(&["endpoint", "remove", "pierdesk"]);
+        let done = tokio::task::spawn_blocking(move || command.wait_with_output().unwrap());
+        assert!(done.await.unwrap().status.success());
+        gone(&service, frozen).await;
+    };
+    let ((status, answer), ()) = tokio::join!(service.post("/v1/chat/completions", &long), removing);
+    assert_eq!((status, &answer["choices"]), (200, &alone["choices"]), "{answer}");
+    assert_eq!(states(&service), json!({}));
+}
+
+#[tokio::test]
 async fn a_service_ends_in_seconds_although_a_worker_that_loads_is_frozen_and_a_call_waits_for_it() {
     let service = Service::demo(&[]);
     succeeded(&service, &["endpoint", "park", "pierdesk"]);

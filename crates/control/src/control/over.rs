@@ -5,7 +5,7 @@ use crate::workers::Stillborn;
 /// How a worker's life ended.
 #[derive(Clone, Debug)]
 pub struct Over {
-    /// What ended it, in one word; nothing where it was told to end.
+    /// The cause of the end, in one word; nothing where the service ended it.
     pub cause: Option<&'static str>,
     /// The same for people.
     pub why: String,

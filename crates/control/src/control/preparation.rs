@@ -22,7 +22,7 @@ const ROOM_PATIENCE: Duration = Duration::from_secs(5);
 /// Time between two looks at it.
 const LOOK: Duration = Duration::from_millis(20);
 
-/// What a spec names, opened once.
+/// The files of a spec, opened once.
 pub struct Opened {
     /// The model's files.
     pub files: ModelFiles,
@@ -30,7 +30,7 @@ pub struct Opened {
     pub model: Arc<Model>,
     /// How calls are answered.
     pub manner: Arc<Manner>,
-    /// What tells the endpoint from others.
+    /// The facts that tell the endpoint from others.
     pub made_of: MadeOf,
 }
 
@@ -61,7 +61,7 @@ pub struct Preparation {
 pub struct Making<'a> {
     /// Returns what is held now.
     pub room: &'a dyn Fn() -> RoomNow,
-    /// Whoever wants them.
+    /// The endpoint's wish for them.
     pub wish: Wish<'a>,
 }
 

@@ -7,7 +7,7 @@ use super::preparation::{Making, Preparation};
 use super::terms::{Action, Change, Decided, Decider, Event, SpecText, Write};
 use super::worker_life::{FIRST, WorkerLife};
 use super::writes::{Task, Writes, number};
-use super::{Message, Parts};
+use super::{Message, Parts, guard};
 use crate::builds::Wish;
 use crate::ending::Ending;
 use crate::endpoint::Endpoint;
@@ -547,17 +547,11 @@ impl Shell {
         self.preparations.insert(id, Preparing::UnderWay(given_up.clone()));
         let (parts, inbox) = (self.parts.clone(), self.inbox.clone());
         let work = move || {
-            let opened = parts.loader.open_spec(&name, &spec, &parts.opening);
-            let log = parts.endpoints.worker_log(&name);
-            let wish = Wish {
-                given_up: &|| given_up.load(Ordering::Acquire),
-                hears: &|lines| log.says(0, 0, lines),
-            };
-            let making = Making {
-                room: &|| parts.endpoints.room(),
-                wish,
-            };
-            let result = opened.and_then(|opened| parts.loader.prepare(opened, making));
+            let result = guard("a preparation", || prepare(&parts, &name, &spec, &given_up));
+            let result = result.unwrap_or_else(|| {
+                let why = "its preparation ended with a fault of the program; the service's log has the reason";
+                Err(Failure::other(why.into()))
+            });
             let _ = inbox.send(Message::Prepared(id, result.map(Box::new)));
         };
         let thread = std::thread::Builder::new().name("prepare".into()).spawn(work);
@@ -662,7 +656,12 @@ impl Shell {
         };
         let uses = preparation.settle(&life.plan.taken).filter(|_| is_new);
         let inbox = self.inbox.clone();
-        let lives = move || live(&life, run, release, uses, &inbox);
+        let lives = move || {
+            if guard("a worker's life", || live(&life, run, release, uses, &inbox)).is_none() {
+                let over = life.ends_with_a_fault();
+                let _ = inbox.send(Message::Over(run, life.incarnation, over));
+            }
+        };
         workers
             .run_life(lives)
             .map_err(|error| Failure::other(format!("the system refuses a thread: {error}")))?;
@@ -1055,7 +1054,21 @@ fn phase_of(endpoint: &Decided) -> &'static str {
     }
 }
 
-/// Runs the life of a worker, and tells of it.
+/// Opens what a spec names, makes builds and sizes replicas.
+fn prepare(parts: &Parts, name: &str, spec: &SpecText, given_up: &AtomicBool) -> Result<Preparation, Failure> {
+    let log = parts.endpoints.worker_log(name);
+    let making = Making {
+        room: &|| parts.endpoints.room(),
+        wish: Wish {
+            given_up: &|| given_up.load(Ordering::Acquire),
+            hears: &|lines| log.says(0, 0, lines),
+        },
+    };
+    let opened = parts.loader.open_spec(name, spec, &parts.opening)?;
+    parts.loader.prepare(opened, making)
+}
+
+/// Runs the life of a worker, and reports its beginning and its end.
 fn live(life: &WorkerLife, run: RunId, release: u32, uses: Option<String>, inbox: &Sender<Message>) {
     if let Some(digest) = uses
         && let Err(error) = life.store.note_use_of_build(&digest, &life.endpoint, release)

@@ -35,7 +35,7 @@ const DEATH_LIMIT: Duration = Duration::from_secs(1);
 /// Lines of a dead worker that are shown.
 const LAST_WORDS: usize = 5;
 
-/// What a worker's life needs.
+/// A worker's life, with all that its thread uses.
 pub struct WorkerLife {
     pub workers: Arc<Workers>,
     pub store: Arc<Store>,
@@ -230,7 +230,20 @@ impl WorkerLife {
         }
     }
 
-    /// Ends calls with an error that were to end in time and have not.
+    /// Returns the end of a life whose watcher failed: nothing is left of its worker.
+    pub fn ends_with_a_fault(&self) -> Over {
+        self.workers.kill_starting(self.incarnation);
+        self.ending.tell();
+        self.workers.forget(self.incarnation);
+        Over {
+            cause: Some("failed"),
+            why: "its watcher ended with a fault of the program; the service's log has the reason".into(),
+            produced: false,
+            last_words: Vec::new(),
+        }
+    }
+
+    /// Ends calls with an error whose time is over.
     fn close_when_late(&self) {
         if self.ending.is_late() {
             if let Some(crew) = self.crew.upgrade() {

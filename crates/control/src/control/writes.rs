@@ -1,8 +1,8 @@
 //! Writes the decider's transactions, one after the other, on a separate thread: deciding never waits for the database.
 
-use super::Parts;
 use super::jobs_of_changes::Ended;
 use super::terms::{SpecText, Write, record};
+use super::{Parts, guard};
 use crate::jobs::Job;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -49,7 +49,8 @@ pub fn begin(
 
 fn write_all(parts: &Parts, tasks: &Receiver<Task>, wrote: impl Fn(ActionId, Result<(), Failure>)) {
     for task in tasks {
-        let (id, written) = write(parts, task);
+        let id = task.id();
+        let written = guard("a transaction", || write(parts, task)).unwrap_or(Err(StoreError::Lost));
         if let Err(error) = &written {
             tracing::warn!(%error, "a change of an endpoint could not be written; it is tried again");
         }
@@ -59,14 +60,21 @@ fn write_all(parts: &Parts, tasks: &Receiver<Task>, wrote: impl Fn(ActionId, Res
     }
 }
 
-fn write(parts: &Parts, task: Task) -> (Option<ActionId>, Result<(), StoreError>) {
+impl Task {
+    /// Returns the number of the action that waits for it, where one does.
+    fn id(&self) -> Option<ActionId> {
+        match self {
+            Task::Begin { id, .. } | Task::End { id, .. } | Task::Became { id, .. } => Some(*id),
+            Task::Forget { .. } | Task::Stand { .. } => None,
+        }
+    }
+}
+
+fn write(parts: &Parts, task: Task) -> Result<(), StoreError> {
     let store = &parts.store;
     match task {
         Task::Begin {
-            id,
-            write,
-            job,
-            replaced,
+            write, job, replaced, ..
         } => {
             let Write::Accept {
                 name,
@@ -75,7 +83,7 @@ fn write(parts: &Parts, task: Task) -> (Option<ActionId>, Result<(), StoreError>
                 ..
             } = write
             else {
-                return (Some(id), Ok(()));
+                return Ok(());
             };
             let at_once = match &change {
                 vastrelay_fleet::decider::Change::Stop { .. } => AtOnce::Stops,
@@ -84,23 +92,23 @@ fn write(parts: &Parts, task: Task) -> (Option<ActionId>, Result<(), StoreError>
             };
             let change = record(&name, number(generation), &change);
             let replaced = replaced.map(Ended::record);
-            (Some(id), store.begin_change(change, *job, at_once, replaced))
+            store.begin_change(change, *job, at_once, replaced)
         }
-        Task::End { id, write, ended } => {
+        Task::End { write, ended, .. } => {
             let Write::End { name, desired, .. } = write else {
-                return (Some(id), Ok(()));
+                return Ok(());
             };
             let desired = desired.map(|desired| desired_record(&name, desired));
-            (Some(id), store.end_change(&name, ended.record(), desired))
+            store.end_change(&name, ended.record(), desired)
         }
-        Task::Became { id, write } => {
+        Task::Became { write, .. } => {
             let Write::Became { name, desired } = write else {
-                return (Some(id), Ok(()));
+                return Ok(());
             };
-            (Some(id), store.becomes(desired_record(&name, desired)))
+            store.becomes(desired_record(&name, desired))
         }
-        Task::Forget { name, job } => (None, forget(parts, &name, job.as_deref())),
-        Task::Stand { name, standing } => (None, store.stand(&name, standing).map(drop)),
+        Task::Forget { name, job } => forget(parts, &name, job.as_deref()),
+        Task::Stand { name, standing } => store.stand(&name, standing).map(drop),
     }
 }
 

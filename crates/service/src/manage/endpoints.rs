@@ -34,7 +34,7 @@ const MOST_WITHIN: f64 = 24.0 * 3600.0;
 /// How long files are looked at before the answer; the rest is the job's.
 const OPENING: Duration = Duration::from_secs(2);
 
-/// What handlers of changes need.
+/// The parts that handlers of changes use.
 type Parts = (
     web::Data<Control>,
     web::Data<Endpoints>,
