@@ -67,12 +67,14 @@ function Line({
       <span className="font-mono text-sm text-faint">{job.number}</span>
       <span className="text-sm">{job.kind}</span>
       <span className="col-start-2 flex min-w-0 items-baseline gap-2 md:col-start-auto">
-        <span className="min-w-0 truncate" title={job.name}>
-          {job.name}
-        </span>
+        {job.name && (
+          <span className="min-w-0 truncate" title={job.name}>
+            {job.kind === "deploy" ? lastPart(job.name) : job.name}
+          </span>
+        )}
         {job.endpoint && (
           <Link
-            className="text-sm underline underline-offset-4"
+            className="shrink-0 text-sm whitespace-nowrap underline underline-offset-4"
             to={`/console/endpoints/${encodeURIComponent(job.endpoint)}`}
           >
             {job.endpoint}
@@ -120,6 +122,11 @@ function Line({
       </span>
     </div>
   );
+}
+
+/** The last part of a path; the whole path is its title. */
+function lastPart(path: string): string {
+  return path.split("/").filter(Boolean).pop() ?? path;
 }
 
 function Progress({ job }: { job: JobEntry }) {

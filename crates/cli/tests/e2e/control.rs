@@ -163,6 +163,47 @@ async fn a_worker_frozen_while_it_idles_or_answers_is_stopped_renewed_replaced_a
 }
 
 #[tokio::test]
+async fn a_frozen_conversion_and_a_hundred_deployments_behind_it_block_nothing_else() {
+    let (files, model) = (TempDir::new().unwrap(), specimen(512, 8, 8, 4, 1536, 2_048));
+    let service = Service::demo(&[]);
+    let file = spec(files.path(), "desk", &slow(model.path()));
+    let mut deploying = service.client_later(&["endpoint", "deploy", &file]);
+    let converter = loop {
+        match service.processes("convert").first() {
+            Some(converter) => break *converter,
+            None => tokio::task::yield_now().await,
+        }
+    };
+    service.signal_process(converter, "STOP");
+    let other = slow(model.path()).replace("int4", "int8");
+    for number in 0..100 {
+        let body = json!({"name": format!("dock-{number}"), "spec": other});
+        let (status, job) = service.post("/manage/endpoints", &body).await;
+        assert_eq!(status, 202, "{job}");
+    }
+    assert!(!service.ask("When is the last boat back on Sunday?").await.is_empty());
+    assert_eq!(states(&service)["dock-99"], "starting");
+    succeeded(&service, &["key", "create", "--name", "anna"]);
+    succeeded(&service, &["endpoint", "check", &file]);
+    // What needs no conversion is deployed, and what waits is removed.
+    succeeded(
+        &service,
+        &["endpoint", "deploy", &spec(files.path(), "pier", &small(""))],
+    );
+    for number in 0..100 {
+        let path = format!("/manage/endpoints/dock-{number}?wait=60s");
+        let removed = service.call(reqwest::Method::DELETE, &path).send().await.unwrap();
+        assert_eq!(removed.status(), 200);
+    }
+    service.signal_process(converter, "CONT");
+    assert!(deploying.wait().unwrap().success());
+    assert_eq!(
+        states(&service),
+        json!({"desk": "ready", "pier": "ready", "pierdesk": "ready"})
+    );
+}
+
+#[tokio::test]
 async fn a_service_ends_in_seconds_although_a_worker_that_loads_is_frozen_and_a_call_waits_for_it() {
     let service = Service::demo(&[]);
     succeeded(&service, &["endpoint", "park", "pierdesk"]);

@@ -279,6 +279,11 @@ impl Service {
 
     /// Returns the numbers of the processes of its workers.
     pub fn workers(&self) -> Vec<u32> {
+        self.processes("worker")
+    }
+
+    /// Returns the numbers of its processes that do some work, named by their first word.
+    pub fn processes(&self, work: &str) -> Vec<u32> {
         let threads = std::fs::read_dir(format!("/proc/{}/task", self.child.id())).unwrap();
         let threads = threads.filter_map(Result::ok);
         let children = threads.flat_map(|thread| std::fs::read_to_string(thread.path().join("children")));
@@ -292,7 +297,7 @@ impl Service {
         let words = |id: &u32| std::fs::read_to_string(format!("/proc/{id}/cmdline")).unwrap_or_default();
         children
             .into_iter()
-            .filter(|id| words(id).contains("\0worker"))
+            .filter(|id| words(id).contains(&format!("\0{work}")))
             .collect()
     }
 
