@@ -11,7 +11,7 @@
 //! | `made_of` | what tells it from others? |
 //! | `manner` | how are its calls answered? |
 //! | [`sight`] | which endpoints does a caller know of? |
-//! | [`crew`], [`line`] | which replicas answer its calls, and who is next? |
+//! | [`crew`], [`mod@line`] | which replicas answer its calls, and who is next? |
 //! | [`lease`], `leases` | who uses them? |
 //! | [`placed`], [`standing`], [`recent`] | how does a replica stand, and what was it like? |
 //! | `workers`, `ending`, `patience` | how does a worker process begin, and how does it end? |

@@ -14,18 +14,6 @@
 //! | [`openai`] | how are requests on the OpenAI wire answered? |
 //! | [`text`] | what would a model get, and how long is it? |
 //! | [`manage`] | how do things stand, and what was called? |
-//! | [`endpoint`], [`endpoints`] | what can be called by name? |
-//! | [`crew`] | which replicas answer its calls? |
-//! | [`control`] | who decides what becomes of endpoints, and who does it? |
-//! | `check` | how would an endpoint be served? |
-//! | [`lease`], `leases` | who uses its replicas? |
-//! | `manner` | how are its calls answered? |
-//! | [`builds`] | is its model converted, and if not, who does that? |
-//! | [`jobs`] | what long work is under way? |
-//! | [`ways`] | on which devices, with which settings? |
-//! | [`workers`] | how are replicas' processes started? |
-//! | [`placed`], `standing` | how does a replica stand, and what if it takes no requests? |
-//! | `line` | who waits for a replica, and who is next? |
 //! | `lasting` | how does an answer go on then? |
 //! | [`fit`] | would it fit, and how fast would it be? |
 //! | [`records`] | how is the database used? |
