@@ -45,7 +45,7 @@ use tokio::sync::oneshot;
 use turns::Turns;
 use vastrelay_fleet::decider::{ActionId, Desired, Failure, Generation, Incarnation, Refused, RunId, Stored};
 use vastrelay_serving::worker::Duty;
-use vastrelay_store::{Standing, Store, StoreError};
+use vastrelay_store::{JobRecord, Standing, Store, StoreError};
 
 /// Time between two looks at what has to be tried again.
 const TICK: Duration = Duration::from_millis(250);
@@ -70,7 +70,7 @@ struct Parts {
 /// What happens outside of the decider.
 enum Message {
     /// The service begins with what is stored, and the jobs of changes that were under way.
-    Began(Vec<Stored<SpecText>>, Vec<(Generation, ChangeJob)>),
+    Began(Vec<Stored<SpecText>>, Vec<(ChangeJob, JobRecord)>),
     /// Workers of an earlier service.
     Found(Vec<Duty>),
     /// Somebody wants a change.
@@ -310,7 +310,7 @@ fn take(shell: &mut Shell, message: Message) {
     }
 }
 
-type StoredState = (Vec<Stored<SpecText>>, Vec<(Generation, ChangeJob)>);
+type StoredState = (Vec<Stored<SpecText>>, Vec<(ChangeJob, JobRecord)>);
 
 /// Returns what is stored of all endpoints.
 fn stored(store: &Store) -> Result<StoredState, StoreError> {
@@ -335,8 +335,12 @@ fn stored(store: &Store) -> Result<StoredState, StoreError> {
     let mut jobs = Vec::new();
     for record in store.changes()? {
         let generation = u64::try_from(record.number).unwrap_or_default();
-        let by = store.job(record.number)?.map(|job| job.who).unwrap_or_default();
-        let Some(change) = change_of(&record, &by) else {
+        // Jobs of changes are kept as long as these are under way.
+        let job = store.job(record.number)?.unwrap_or_else(|| JobRecord {
+            number: record.number,
+            ..JobRecord::default()
+        });
+        let Some(change) = change_of(&record, &job.who) else {
             tracing::warn!(
                 job = record.number,
                 endpoint = record.endpoint,
@@ -344,7 +348,7 @@ fn stored(store: &Store) -> Result<StoredState, StoreError> {
             );
             continue;
         };
-        jobs.push((generation, ChangeJob::new(&record.endpoint, &by, &change, false, None)));
+        jobs.push((ChangeJob::new(&record.endpoint, &job.who, &change, false, None), job));
         let change = Some((generation, change));
         match all.iter_mut().find(|stored| stored.name == record.endpoint) {
             Some(stored) => stored.change = change,

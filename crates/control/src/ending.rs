@@ -15,6 +15,8 @@ struct State {
     renewal: Option<Instant>,
     /// Until when its calls have to end.
     deadline: Option<Instant>,
+    /// Whether it ends with its last call.
+    waits_for_calls: bool,
     /// The engine to be ended with it.
     engine: Weak<WorkerEngine>,
 }
@@ -53,6 +55,11 @@ impl Ending {
         let mut state = self.lock();
         let until = Instant::now().checked_add(within);
         state.deadline = state.deadline.into_iter().chain(until).min();
+    }
+
+    /// Notes that it ends with its last call; returns whether that is news.
+    pub fn waits_for_calls(&self) -> bool {
+        !std::mem::replace(&mut self.lock().waits_for_calls, true)
     }
 
     /// Returns whether its calls should have ended by now.

@@ -126,21 +126,6 @@ impl ChangeJob {
         let _ = answer.send(answered);
     }
 
-    /// Returns the job of a change that is over and forgotten.
-    pub fn unknown(name: &str) -> ChangeJob {
-        ChangeJob {
-            name: name.to_owned(),
-            by: String::new(),
-            kind: "",
-            spec: None,
-            model: String::new(),
-            was_served: false,
-            job: None,
-            answer: None,
-            outcome: Arc::default(),
-        }
-    }
-
     /// Returns how it would be kept with an end.
     pub fn ended(&self, number: i64, outcome: &Outcome) -> Ended {
         let (state, text) = match outcome {

@@ -1,6 +1,6 @@
 //! The shell of the decider: it gives events to the decider and carries out its actions, without ever waiting for one.
 
-use super::jobs_of_changes::{Accepted, ChangeJob};
+use super::jobs_of_changes::{Accepted, ChangeJob, Ended};
 use super::note::Note;
 use super::over::Over;
 use super::preparation::{Making, Preparation};
@@ -13,6 +13,7 @@ use crate::ending::Ending;
 use crate::endpoint::Endpoint;
 use crate::endpoints::View;
 use crate::event_log::{EventLog, SERVICE, START};
+use crate::jobs::Job;
 use crate::room::RoomNow;
 use crate::standing::{Life, NotReady};
 use std::collections::{BTreeMap, BTreeSet};
@@ -24,13 +25,13 @@ use tokio::sync::oneshot;
 use vastrelay_fleet::State;
 use vastrelay_fleet::decider::{
     ActionId, Failure, Generation, Goal, Incarnation, Left, Millis, Outcome, Prepared, Refused, Rest, RunId, Stage,
-    Stored, Taken,
+    Start, Stored, Taken,
 };
 use vastrelay_serving::assignment::Place;
 use vastrelay_serving::worker::Duty;
 use vastrelay_serving::worker::protocol::Phase;
 use vastrelay_serving::{Device, Sizing};
-use vastrelay_store::Standing;
+use vastrelay_store::{JobRecord, Standing};
 use vastrelay_wire::manage::EventKind;
 
 /// How long the placement of the first endpoints waits for the preparation of all of them.
@@ -52,7 +53,7 @@ pub(super) struct Shell {
     /// Changes whose place another one takes as soon as it is written, by that one.
     replacing: BTreeMap<Generation, Generation>,
     /// Jobs that are over and whose end is being written, by the action; a removal is over when that is written.
-    ending: BTreeMap<ActionId, (Generation, Option<(ChangeJob, Outcome)>)>,
+    ending: BTreeMap<ActionId, EndingJob>,
     /// Changes that are over, of which nobody was told yet.
     untold: Vec<(Generation, ChangeJob, Outcome)>,
     preparations: BTreeMap<ActionId, Preparing>,
@@ -67,10 +68,19 @@ enum Preparing {
     Over(Result<Arc<Preparation>, Failure>),
 }
 
+/// The end of a job that is being written.
+struct EndingJob {
+    ended: Ended,
+    /// A removal, which is over only then.
+    removal: Option<(ChangeJob, Outcome)>,
+}
+
 /// A run with a place.
 struct RunObject {
     name: String,
     endpoint: Arc<Endpoint>,
+    /// Puts down what happens to its endpoint while it is there.
+    log: EventLog,
     /// The stage that was shown last of it.
     shown: Option<Stage>,
 }
@@ -85,17 +95,6 @@ enum LifeState {
         why: String,
         produced: bool,
     },
-}
-
-/// What the start of a worker needs.
-struct StartOrder {
-    run: RunId,
-    name: String,
-    release: u32,
-    prepared: ActionId,
-    incarnation: Incarnation,
-    adopt: bool,
-    taken: Taken,
 }
 
 impl Shell {
@@ -137,7 +136,7 @@ impl Shell {
     // --- messages ---
 
     /// Takes what the service before has left: its endpoints, and the changes that were under way.
-    pub fn begins_with(&mut self, stored: Vec<Stored<SpecText>>, jobs: Vec<(Generation, ChangeJob)>) {
+    pub fn begins_with(&mut self, stored: Vec<Stored<SpecText>>, jobs: Vec<(ChangeJob, JobRecord)>) {
         for one in &stored {
             let note = self.notes.entry(one.name.clone()).or_default();
             note.at_start = true;
@@ -148,9 +147,9 @@ impl Shell {
                 note.is_kept_as_parked = true;
             }
         }
-        for (generation, mut change) in jobs {
-            let record = change.record(number(generation));
-            change.job = Some(self.add_job(record, generation));
+        for (mut change, record) in jobs {
+            let generation = Generation::try_from(record.number).unwrap_or_default();
+            change.job = Some(add_job(&self.parts, &self.inbox, record, generation));
             self.changes.insert(generation, change);
         }
         self.handle(Event::Began(stored));
@@ -306,11 +305,11 @@ impl Shell {
             Event::Wrote { id, result: Ok(()) } => self.ending.remove(id),
             _ => None,
         };
-        if let Some((generation, removal)) = wrote {
-            removal
-                .iter()
-                .for_each(|(change, outcome)| _ = change.is_over(number(generation), outcome));
-            self.parts.jobs.forget(number(generation));
+        if let Some(EndingJob { ended, removal }) = wrote {
+            if let Some((change, outcome)) = &removal {
+                change.is_over(ended.number, outcome);
+            }
+            self.parts.jobs.forget(ended.number);
         }
         let now = self.now();
         let actions = self.decider.handle(event, now);
@@ -355,23 +354,7 @@ impl Shell {
             Action::Answer { generation, accepted } => self.answer(generation, accepted),
             Action::Prepare { id, name, spec } => self.prepare(id, name, spec),
             Action::Abandon { id } => self.abandon(id),
-            Action::Start {
-                run,
-                name,
-                release,
-                prepared,
-                incarnation,
-                adopt,
-                taken,
-            } => self.start(StartOrder {
-                run,
-                name,
-                release,
-                prepared,
-                incarnation,
-                adopt,
-                taken,
-            }),
+            Action::Start(start) => self.start(start),
             Action::Serve {
                 run, release, prepared, ..
             } => self.serve(run, release, prepared),
@@ -432,31 +415,36 @@ impl Shell {
                 outcome,
                 ..
             } => {
-                let change = self.changes.remove(generation);
-                let ended = match &change {
-                    Some(change) => change.ended(number(*generation), outcome),
-                    // It is written once more.
-                    None => ChangeJob::unknown(name).ended(number(*generation), outcome),
-                };
-                let mut removal = None;
-                if let Some(change) = change {
-                    if let Outcome::GivenUp { failure } = outcome
-                        && change.kind == "deploy"
-                    {
-                        self.parts.endpoints.note_failed(name, failure.why.clone());
-                    }
-                    match change.kind {
-                        "remove" => removal = Some((change, outcome.clone())),
-                        _ => self.untold.push((*generation, change, outcome.clone())),
-                    }
+                // A transaction that failed is written again.
+                if let Some(change) = self.changes.remove(generation) {
+                    self.end_job(id, *generation, name, change, outcome);
                 }
-                self.ending.entry(id).or_insert((*generation, removal));
+                let Some(EndingJob { ended, .. }) = self.ending.get(&id) else {
+                    return;
+                };
+                let ended = ended.clone();
                 Task::End { id, write, ended }
             }
             Write::Became { .. } => Task::Became { id, write },
         };
         // The thread that writes ends with the service.
         let _ = self.writes.send(task);
+    }
+
+    /// Notes how a change ended, before that is written.
+    fn end_job(&mut self, id: ActionId, generation: Generation, name: &str, change: ChangeJob, outcome: &Outcome) {
+        let ended = change.ended(number(generation), outcome);
+        if let Outcome::GivenUp { failure } = outcome
+            && change.kind == "deploy"
+        {
+            self.parts.endpoints.note_failed(name, failure.why.clone());
+        }
+        let mut removal = None;
+        match change.kind {
+            "remove" => removal = Some((change, outcome.clone())),
+            _ => self.untold.push((generation, change, outcome.clone())),
+        }
+        self.ending.insert(id, EndingJob { ended, removal });
     }
 
     fn answer(&mut self, generation: Generation, accepted: Result<(), Refused>) {
@@ -529,8 +517,10 @@ impl Shell {
     /// Returns what puts down what happens to an endpoint, also to one that is not served.
     fn log_of(&self, name: &str) -> EventLog {
         let object = self.runs.values().rev().find(|object| object.name == name);
-        let log = object.and_then(|object| object.endpoint.log().cloned());
-        log.unwrap_or_else(|| EventLog::new(&self.parts.store, name, 0))
+        object.map_or_else(
+            || EventLog::new(&self.parts.store, name, 0),
+            |object| object.log.clone(),
+        )
     }
 
     fn prepare(&mut self, id: ActionId, name: String, spec: SpecText) {
@@ -567,13 +557,13 @@ impl Shell {
         }
     }
 
-    fn start(&mut self, order: StartOrder) {
-        let StartOrder {
+    fn start(&mut self, start: Start) {
+        let Start {
             run,
             incarnation,
             adopt,
             ..
-        } = order;
+        } = start;
         let known = match self.lives.get(&incarnation) {
             Some(LifeState::There { is_ready: true, .. }) => Some(Ok(())),
             Some(LifeState::There { is_ready: false, .. }) => return,
@@ -587,13 +577,13 @@ impl Shell {
                 result,
             });
         }
-        let name = order.name.clone();
-        if let Err(failure) = self.begin_worker(order) {
+        let name = start.name.clone();
+        if let Err(failure) = self.begin_worker(start) {
             let why = failure.why.clone();
             let produced = false;
             self.lives.insert(incarnation, LifeState::Gone { why, produced });
-            if adopt && let Some(workers) = &self.parts.loader.workers {
-                workers.end_found(incarnation);
+            if adopt {
+                self.end_left(incarnation, None);
             }
             tracing::error!(endpoint = name, why = failure.why, "a worker cannot be started");
             self.post(Event::Started {
@@ -605,8 +595,8 @@ impl Shell {
     }
 
     /// Begins the life of a worker.
-    fn begin_worker(&mut self, order: StartOrder) -> Result<(), Failure> {
-        let StartOrder {
+    fn begin_worker(&mut self, start: Start) -> Result<(), Failure> {
+        let Start {
             run,
             name,
             release,
@@ -614,7 +604,7 @@ impl Shell {
             incarnation,
             adopt,
             taken,
-        } = order;
+        } = start;
         let Some(Preparing::Over(Ok(preparation))) = self.preparations.get(&prepared) else {
             return Err(Failure::worker("its preparation was given up".into()));
         };
@@ -624,16 +614,19 @@ impl Shell {
         };
         let is_new = !self.runs.contains_key(&run);
         if is_new {
-            let endpoint = self.endpoint_of(&name, release, &preparation, taken, adopt)?;
+            let log = EventLog::new(&self.parts.store, &name, release);
+            let endpoint = endpoint_of(&name, release, &preparation, taken, adopt)?;
+            self.put_down_start(run, &name, &preparation, &log);
             let object = RunObject {
                 name: name.clone(),
-                endpoint: Arc::new(endpoint),
+                endpoint: Arc::new(endpoint.logged_by(log.clone())),
+                log,
                 shown: None,
             };
             self.runs.insert(run, object);
-            self.put_down_start(run, &name, &preparation);
         }
-        let endpoint = self.runs[&run].endpoint.clone();
+        let RunObject { endpoint, log, .. } = &self.runs[&run];
+        let (endpoint, log) = (endpoint.clone(), log.clone());
         let ending = Arc::new(Ending::default());
         endpoint.crew.is_kept_by(ending.clone());
         endpoint.crew.comes_back(FIRST, Life::Starting(Phase::StartingWorker));
@@ -648,7 +641,7 @@ impl Shell {
             plan: endpoint.plan.clone(),
             model: endpoint.model.clone(),
             manner: endpoint.manner.clone(),
-            log: self.log_of_run(run, &name, release),
+            log,
             said: self.parts.endpoints.worker_log(&name),
             crew: Arc::downgrade(&endpoint.crew),
             ending: ending.clone(),
@@ -674,36 +667,8 @@ impl Shell {
         Ok(())
     }
 
-    /// Returns the endpoint of a run that has its place.
-    fn endpoint_of(
-        &self,
-        name: &str,
-        release: u32,
-        preparation: &Preparation,
-        taken: Taken,
-        is_there: bool,
-    ) -> Result<Endpoint, Failure> {
-        let way = preparation.way(&taken);
-        let way = way.ok_or_else(|| Failure::other(format!("there is no device `{}`", taken.device)))?;
-        let plan = way.sizing.place(taken, is_there);
-        let plan = plan.map_err(|error| error.failure())?;
-        let opened = &preparation.opened;
-        let endpoint = Endpoint::new(name, release, opened.model.clone(), Arc::new(plan))
-            .made_of_this(opened.made_of.clone(), way.machine.clone())
-            .read_from(opened.files.path())
-            .minded(opened.manner.clone(), opened.made_of.upkeep)
-            .logged_by(EventLog::new(&self.parts.store, name, release));
-        endpoint.takes_the_crew();
-        Ok(endpoint)
-    }
-
-    fn log_of_run(&self, run: RunId, name: &str, release: u32) -> EventLog {
-        let log = self.runs.get(&run).and_then(|object| object.endpoint.log().cloned());
-        log.unwrap_or_else(|| EventLog::new(&self.parts.store, name, release))
-    }
-
     /// Puts down why a run starts.
-    fn put_down_start(&mut self, run: RunId, name: &str, preparation: &Preparation) {
+    fn put_down_start(&mut self, run: RunId, name: &str, preparation: &Preparation, log: &EventLog) {
         let change = self.decider.endpoints().get(name).and_then(|endpoint| {
             let change = endpoint.change.as_ref()?;
             (change.run == Some(run)).then_some(change.generation)
@@ -720,7 +685,7 @@ impl Shell {
             (None, None) => (EventKind::Started, SERVICE.to_owned()),
         };
         let from = format!("from {}", preparation.order.model().display());
-        self.log_of_run(run, name, 0).done_by(&by, what, from);
+        log.done_by(&by, what, from);
     }
 
     /// Lets a run answer calls as another release, where that differs from the one before only in how calls are answered.
@@ -739,10 +704,7 @@ impl Shell {
             .made_of_this(opened.made_of.clone(), old.machine().clone())
             .read_from(opened.files.path())
             .minded(opened.manner.clone(), opened.made_of.upkeep);
-        let log = old
-            .log()
-            .cloned()
-            .unwrap_or_else(|| EventLog::new(&self.parts.store, &object.name, release));
+        let log = object.log.clone();
         log.goes_on_as(release);
         let next = Arc::new(next.logged_by(log.clone()));
         next.takes_the_crew();
@@ -760,14 +722,13 @@ impl Shell {
         let object = self
             .runs
             .get(&run)
-            .map(|object| (object.name.clone(), object.endpoint.clone()));
-        let closed = object.is_some_and(|(name, endpoint)| {
+            .map(|object| (object.name.clone(), object.endpoint.clone(), object.log.clone()));
+        let closed = object.is_some_and(|(name, endpoint, log)| {
             let idle_for = endpoint.upkeep.idle_after.unwrap_or_default().as_secs_f64();
             let why = format!("nobody called it for {idle_for} s");
             let closed = self.parts.endpoints.close_idle(&endpoint, why.clone());
             if closed {
-                self.log_of_run(run, &name, 0)
-                    .done_by(SERVICE, EventKind::Parked, why.clone());
+                log.done_by(SERVICE, EventKind::Parked, why.clone());
                 self.notes.entry(name).or_default().parked = why;
             }
             closed
@@ -791,10 +752,12 @@ impl Shell {
                 let crew = self.runs.get(run).map(|object| object.endpoint.crew.clone());
                 within.into_iter().for_each(|within| ending.ends_calls_within(within));
                 match crew {
-                    Some(crew) => {
+                    Some(crew) if ending.waits_for_calls() => {
                         let ending = ending.clone();
                         crew.leases().when_free(move || ending.tell());
                     }
+                    // It waits already.
+                    Some(_) => {}
                     None => ending.tell(),
                 }
             }
@@ -802,17 +765,21 @@ impl Shell {
                 let gone = self.gone(incarnation);
                 self.post(gone);
             }
-            None => {
-                let inbox = self.inbox.clone();
-                let gone = self.gone(incarnation);
-                let end = move || {
-                    workers.iter().for_each(|workers| _ = workers.end_found(incarnation));
-                    let _ = inbox.send(Message::Event(gone));
-                };
-                if let Err(error) = std::thread::Builder::new().name("end".into()).spawn(end) {
-                    tracing::warn!(%error, "a worker of an earlier service is not ended yet");
-                }
+            None => self.end_left(incarnation, Some(self.gone(incarnation))),
+        }
+    }
+
+    /// Ends a worker of an earlier service, which takes a while, and reports an event then.
+    fn end_left(&self, incarnation: Incarnation, then: Option<Event>) {
+        let (workers, inbox) = (self.parts.loader.workers.clone(), self.inbox.clone());
+        let end = move || {
+            workers.iter().for_each(|workers| _ = workers.end_found(incarnation));
+            if let Some(event) = then {
+                let _ = inbox.send(Message::Event(event));
             }
+        };
+        if let Err(error) = std::thread::Builder::new().name("end".into()).spawn(end) {
+            tracing::warn!(%error, "a worker of an earlier service is not ended yet");
         }
     }
 
@@ -840,10 +807,6 @@ impl Shell {
     fn post(&self, event: Event) {
         // The inbox is read as long as this lives.
         let _ = self.inbox.send(Message::Event(event));
-    }
-
-    fn add_job(&self, record: vastrelay_store::JobRecord, generation: Generation) -> Arc<crate::jobs::Job> {
-        add_job(&self.parts, &self.inbox, record, generation)
     }
 
     /// Puts down a phase of the change of an endpoint.
@@ -890,11 +853,8 @@ impl Shell {
             Some(0) => "; the next one is started now".into(),
             Some(seconds) => format!("; the next one is started in {seconds} s"),
         };
-        self.log_of_run(run, &object.name, 0).happened(
-            FIRST,
-            EventKind::WorkerGone,
-            format!("{cause}: {}{next}", over.why),
-        );
+        let text = format!("{cause}: {}{next}", over.why);
+        object.log.happened(FIRST, EventKind::WorkerGone, text);
     }
 
     // --- what others see ---
@@ -1032,6 +992,27 @@ impl Shell {
     }
 }
 
+/// Returns the endpoint of a run that has its place.
+fn endpoint_of(
+    name: &str,
+    release: u32,
+    preparation: &Preparation,
+    taken: Taken,
+    is_there: bool,
+) -> Result<Endpoint, Failure> {
+    let way = preparation.way(&taken);
+    let way = way.ok_or_else(|| Failure::other(format!("there is no device `{}`", taken.device)))?;
+    let plan = way.sizing.place(taken, is_there);
+    let plan = plan.map_err(|error| error.failure())?;
+    let opened = &preparation.opened;
+    let endpoint = Endpoint::new(name, release, opened.model.clone(), Arc::new(plan))
+        .made_of_this(opened.made_of.clone(), way.machine.clone())
+        .read_from(opened.files.path())
+        .minded(opened.manner.clone(), opened.made_of.upkeep);
+    endpoint.takes_the_crew();
+    Ok(endpoint)
+}
+
 /// Returns why an endpoint is not served, for people.
 fn why_not_served(endpoint: &Decided, state: State, note: Option<&Note>) -> String {
     match (&endpoint.rest, state) {
@@ -1104,12 +1085,7 @@ fn summary_of(result: &Result<Arc<Preparation>, Failure>) -> Result<Prepared<Siz
 }
 
 /// Takes in the job of a change; cancelling it withdraws the change.
-fn add_job(
-    parts: &Parts,
-    inbox: &Sender<Message>,
-    record: vastrelay_store::JobRecord,
-    generation: Generation,
-) -> Arc<crate::jobs::Job> {
+fn add_job(parts: &Parts, inbox: &Sender<Message>, record: JobRecord, generation: Generation) -> Arc<Job> {
     let inbox = Mutex::new(inbox.clone());
     let withdraw = move || {
         if let Ok(inbox) = inbox.lock() {

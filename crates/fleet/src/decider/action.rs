@@ -55,6 +55,25 @@ pub enum Write<S> {
     },
 }
 
+/// The start or the adoption of a worker.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Start {
+    /// The run.
+    pub run: RunId,
+    /// The endpoint.
+    pub name: String,
+    /// The number of the release.
+    pub release: u32,
+    /// The preparation that it starts from.
+    pub prepared: ActionId,
+    /// The worker's number.
+    pub incarnation: Incarnation,
+    /// Whether that worker is there already.
+    pub adopt: bool,
+    /// Its memory and cores.
+    pub taken: Taken,
+}
+
 /// An order of the decider to its shell.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Action<T: Terms> {
@@ -87,22 +106,7 @@ pub enum Action<T: Terms> {
         id: ActionId,
     },
     /// Starts a worker, or adopts one of an earlier service; [`Started`](super::Event::Started) follows.
-    Start {
-        /// The run.
-        run: RunId,
-        /// The endpoint.
-        name: String,
-        /// The number of the release.
-        release: u32,
-        /// The preparation that it starts from.
-        prepared: ActionId,
-        /// The worker's number.
-        incarnation: Incarnation,
-        /// Whether that worker is there already.
-        adopt: bool,
-        /// Its memory.
-        taken: Taken,
-    },
+    Start(Start),
     /// Lets calls of a name go to a run from now on, as a release.
     Serve {
         /// The endpoint.

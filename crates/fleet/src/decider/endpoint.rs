@@ -7,7 +7,7 @@ use super::run::{Goal, Run, Stage};
 use super::shared::Shared;
 use super::{
     Action, ActionId, Desired, Generation, Incarnation, LOOK, Millis, Outcome, PAUSE, RETRY_WRITE, ROOM_PATIENCE,
-    Refused, RunId, START_AGAIN, Terms, Write,
+    Refused, RunId, START_AGAIN, Start, Terms, Write,
 };
 use crate::restart::Deaths;
 use std::collections::VecDeque;
@@ -1083,7 +1083,7 @@ fn start<T: Terms>(name: &str, run: &Run<T>) -> Action<T> {
         Stage::Starting { incarnation, adopt } => (incarnation, adopt),
         _ => unreachable!("only a run whose worker is being started asks for that"),
     };
-    Action::Start {
+    Action::Start(Start {
         run: run.id,
         name: name.to_owned(),
         release: run.release,
@@ -1095,7 +1095,7 @@ fn start<T: Terms>(name: &str, run: &Run<T>) -> Action<T> {
             .as_ref()
             .map(|hold| hold.taken.clone())
             .expect("a run holds its memory before it is started"),
-    }
+    })
 }
 
 /// Returns the action that ends a run's worker.

@@ -23,7 +23,7 @@ mod room;
 mod run;
 mod shared;
 
-pub use action::{Action, Outcome, Refused, Write};
+pub use action::{Action, Outcome, Refused, Start, Write};
 use endpoint::WorkerEnd;
 pub use endpoint::{Endpoint, Rest, Underway};
 pub use event::{About, Change, Desired, Event, Failure, Left, Prepared, Stored};

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use vastrelay_fleet::cores::{CoreWish, NoCores};
 use vastrelay_fleet::decider::{
     About, Action, ActionId, Admission, Change, Decider, Desired, Event, Failure, Generation, Incarnation, Left,
-    Millis, Need, Outcome, Prepared, Refused, RunId, Stored, Take, Taken, Terms, Write,
+    Millis, Need, Outcome, Prepared, Refused, RunId, Start, Stored, Take, Taken, Terms, Write,
 };
 use vastrelay_fleet::ledger::Room;
 
@@ -587,15 +587,7 @@ impl World {
                 self.service.prepared.remove(&id);
                 self.service.results.remove(&id);
             }
-            Action::Start {
-                run,
-                name,
-                prepared,
-                incarnation,
-                adopt,
-                taken,
-                ..
-            } => self.start(run, name, prepared, (incarnation, adopt), taken),
+            Action::Start(start) => self.start(start),
             Action::Serve { name, run, .. } => {
                 self.service.closed.remove(&run);
                 self.service.routes.insert(name, run);
@@ -676,14 +668,16 @@ impl World {
         }
     }
 
-    fn start(
-        &mut self,
-        run: RunId,
-        name: String,
-        prepared: ActionId,
-        (incarnation, adopt): (Incarnation, bool),
-        taken: Taken,
-    ) {
+    fn start(&mut self, start: Start) {
+        let Start {
+            run,
+            name,
+            prepared,
+            incarnation,
+            adopt,
+            taken,
+            ..
+        } = start;
         let gone = |why: &str| Event::Started {
             run,
             incarnation,
