@@ -1,4 +1,4 @@
-//! The same model in JAX, in a process of its own that is asked to work in turns with ours.
+//! The same model in JAX. A separate process runs it, in alternation with our engine.
 
 use crate::work::Work;
 use anyhow::{Context, Result, bail};

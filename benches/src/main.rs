@@ -23,7 +23,7 @@ use std::path::PathBuf;
 use vastrelay_kernels::{Isa, ThreadPool};
 use work::Part;
 
-/// What is measured.
+/// The options of a benchmark run.
 #[derive(Parser)]
 #[command(name = "cargo xtask bench")]
 pub struct Options {

@@ -3,16 +3,16 @@
 use crate::alternate::Limits;
 use crate::model::{CACHED, Model};
 
-/// Which cells are measured: those that have aims come first, of every model, and the others while there is time.
+/// The part of the cells to measure. Cells with aims come first, for every model; the others use the remaining time.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Part {
-    /// What must hold.
+    /// Cells with an aim.
     Aims,
     /// Other batches, contexts and prompts.
     More,
 }
 
-/// What a cell does.
+/// The work of a cell.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Work {
     /// Reads a prompt of so many tokens.

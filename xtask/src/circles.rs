@@ -47,7 +47,7 @@ pub fn texts_of(source: &Path) -> Result<Vec<(String, String)>, String> {
     Ok(texts.into_iter().map(named).collect())
 }
 
-/// Returns the words of every path that a text names outside of comments and tests.
+/// Returns the segments of every path in a source text, without comments and tests.
 pub fn paths_of(text: &str) -> Vec<Vec<String>> {
     let text = without_comments_and_tests(text);
     let mut found = Vec::new();

@@ -174,9 +174,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * `POST /manage/endpoints`: serves what a spec describes, a folder of weights, the demo's own, or an earlier release. What is served under
-         *     the name goes on until the new release takes requests, and answers its calls to their end. A newer change takes the place of one that is
-         *     under way.
+         * `POST /manage/endpoints`: serves what a spec describes, a folder of weights, the demo's own, or an earlier release. The old
+         *     release of that name stays until the new release takes requests, and completes its calls. A newer change replaces one that is under way.
          * @description # Errors
          *     400 when the spec or the folder cannot be read or run, or does not fit; 409 when another release is served than `from_release`, when a
          *     newer change has taken its place, and when there is no room for both releases and `with_pause` is not set; 503 when its worker does not
@@ -206,7 +205,7 @@ export interface paths {
         post?: never;
         /**
          * `DELETE /manage/endpoints/{name}`: removes an endpoint, served or not, and gives its memory back. Answers that are under way
-         *     are completed first. Models, records, keys and runs stay as they are; its releases, and builds that nobody else uses, are deleted.
+         *     are completed first. Models, records, keys and runs stay as they are; its releases, and builds that no other endpoint uses, are deleted.
          * @description # Errors
          *     404 when there is no such endpoint.
          */
@@ -289,7 +288,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * `POST /manage/endpoints/{name}/park`: gives an endpoint's memory back until somebody calls it; that call starts it again and waits. Calls that
+         * `POST /manage/endpoints/{name}/park`: releases an endpoint's memory until its next call, which starts it again and waits. Calls that
          *     run have a time to end, and end with an error then.
          * @description # Errors
          *     400 when the time cannot be; 404 when there is no such endpoint; 409 when it is not served or a newer change has taken its place.
@@ -561,7 +560,7 @@ export interface paths {
          */
         post: operations["start_load"];
         /**
-         * `DELETE /manage/load`: ends the load test that is under way; what was measured so far is kept.
+         * `DELETE /manage/load`: ends the current load test; the measurements taken so far stay.
          * @description # Errors
          *     404 when there is none.
          */
@@ -878,7 +877,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * `POST /text/render`: a conversation in the words of the model's template, before it is sent.
+         * `POST /text/render`: renders a conversation with the model's template, without sending it.
          * @description # Errors
          *     As an envelope with its status.
          */
@@ -1638,7 +1637,7 @@ export interface components {
             coming?: null | components["schemas"]["EndpointStatus"];
             /** @description How long its last starts took, newest first. */
             starts?: components["schemas"]["ColdStart"][];
-            /** @description Who uses its replicas now, the oldest lease first. */
+            /** @description The current leases on its replicas, the oldest first. */
             users?: components["schemas"]["EndpointUser"][];
         };
         /** @description One of `GET /manage/events`. */
@@ -2010,19 +2009,19 @@ export interface components {
              * @description Its number.
              */
             number: number;
-            /** @description What kind of work it is: `build` or `load`, or a change of an endpoint: `deploy`, `start`, `stop`, `park`, `renew` or `remove`. */
+            /** @description Its kind: `build` or `load`, or a change of an endpoint: `deploy`, `start`, `stop`, `park`, `renew` or `remove`. */
             kind: string;
-            /** @description What is done. */
+            /** @description Its title. */
             name: string;
             /** @description The endpoint that it is for, empty where it is for none. */
             endpoint: string;
-            /** @description Who wants it: the name of a key; `start`, `service`, or empty for a caller without a key. */
+            /** @description Its author: the name of a key; `start`, `service`, or empty for a caller without a key. */
             who: string;
             /** @description `queued`, `running`, `done`, `failed`, `cancelled`, `replaced` by a newer change, or `interrupted` by the end of its service. */
             state: string;
             /**
              * Format: int64
-             * @description When somebody wanted it, in milliseconds since 1970.
+             * @description The time of the request, in milliseconds since 1970.
              */
             at_ms: number;
             /**
@@ -2178,7 +2177,7 @@ export interface components {
             /** @description What went wrong. */
             failure?: string | null;
         };
-        /** @description A line that a worker has said, or the conversion of a model. */
+        /** @description A line of output, of a worker or of a conversion. */
         LogLine: {
             /**
              * Format: int64

@@ -115,8 +115,8 @@ function Line({
             }}
           >
             {job.kind === "load"
-              ? "What was measured so far is kept."
-              : "Nothing is left of it; an endpoint stays as it was. Who waits for it is told."}
+              ? "The measurements taken so far stay."
+              : "The job leaves nothing behind and its endpoint stays as it was. Waiting callers get an error."}
           </Confirm>
         )}
       </span>

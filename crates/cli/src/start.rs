@@ -35,7 +35,7 @@ use wanted::Wanted;
 /// How long an endpoint that is named before another one has the first choice of its place: a conversion takes longer.
 const FIRST_CHOICE: Duration = Duration::from_millis(500);
 
-/// Runs the service until it is told to stop.
+/// Runs the service until a signal stops it.
 pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     start_log(options.log);
     let data = match &options.data {
@@ -208,7 +208,7 @@ async fn begin(
     let mut has_place = Some(has_place);
     let say_place = |endpoint: &Endpoint| {
         describe(endpoint, &one.order, &state.loader.defaults);
-        // Nobody may wait for it.
+        // The receiver may be gone.
         let _ = has_place.take().map(|has_place| has_place.send(()));
     };
     if let Some(before) = before.filter(|_| !one.comes_back) {

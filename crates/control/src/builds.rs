@@ -34,7 +34,7 @@ const CHUNK: usize = 1 << 20;
 /// Makes builds and finds those that were made.
 pub struct Builds {
     folder: PathBuf,
-    /// Converts, in a process of its own.
+    /// Runs a conversion, in a separate process.
     program: Program,
     store: Arc<Store>,
     jobs: Arc<Jobs>,
@@ -73,10 +73,10 @@ struct Making<'a> {
     wish: Wish<'a>,
 }
 
-/// Whoever wants a build.
+/// The requester of a build.
 #[derive(Clone, Copy)]
 pub struct Wish<'a> {
-    /// Returns whether nobody wants it any more.
+    /// Returns whether the requester has given up.
     pub given_up: &'a dyn Fn() -> bool,
     /// Takes what the conversion says.
     pub hears: &'a dyn Fn(&[String]),
@@ -86,7 +86,7 @@ pub struct Wish<'a> {
 pub struct Ready {
     /// Its folder.
     pub folder: PathBuf,
-    /// What it is made of.
+    /// The digest of its source.
     pub digest: String,
     /// How long it took to be made, where it was made now.
     pub took: Option<Duration>,
@@ -97,11 +97,11 @@ pub struct Ready {
 /// A build that is not there yet, as it will be.
 pub struct Absent(Ready);
 
-/// What is found of a build.
+/// The result of a search for a build.
 pub enum Search {
     /// It.
     There(Ready),
-    /// What is needed to make it.
+    /// No build yet, with the data to make one.
     Absent(Absent),
 }
 
@@ -181,7 +181,7 @@ impl Builds {
     /// Makes a build that is not there: whoever wants the same waits for the same.
     ///
     /// # Errors
-    /// When the source cannot be converted, memory or disk do not suffice, or somebody cancels it.
+    /// When the source cannot be converted, memory or disk do not suffice, or the job is cancelled.
     pub fn begin(
         &self,
         order: &Order,
@@ -223,7 +223,7 @@ impl Builds {
             }
             Err(_) if (wish.given_up)() => (
                 JobEnd::Cancelled,
-                Err(LoadError::Refused("nobody wants it any more".into())),
+                Err(LoadError::Refused("its change was withdrawn".into())),
             ),
             Err(_) if job.is_cancelled() => {
                 let text = format!("job {}, which builds it, was cancelled", job.number());
@@ -259,7 +259,7 @@ impl Builds {
         let partial = partial_of(&conversion.out);
         let converted = self.convert(making, conversion, size);
         if converted.is_err() {
-            // What was killed could not tidy up.
+            // A killed conversion leaves its partial folder.
             let _ = std::fs::remove_dir_all(&partial);
         }
         converted?;
@@ -318,7 +318,7 @@ impl Builds {
         Ok(())
     }
 
-    /// Converts in a process of low priority, and tells how far it is.
+    /// Runs a conversion in a process of low priority and reports its progress.
     fn convert(&self, making: &Making<'_>, conversion: &Conversion, size: usize) -> Result<(), String> {
         let Making { job, process, .. } = *making;
         let root = vastrelay_files::working_directory(&conversion.source);
@@ -406,7 +406,7 @@ impl Builds {
         }
         let digest = hasher.finalize().to_hex().to_string();
         if let Some(stamp) = stamp {
-            // Whatever is not kept is read again.
+            // Without a stored digest, the next search reads the file again.
             let _ = self.store.keep_digest(&named, &stamp, &digest);
         }
         Ok((size, digest))
@@ -437,20 +437,20 @@ impl Builds {
     /// # Errors
     /// The database's own.
     pub fn release(&self, endpoint: &str) -> Result<Vec<BuildRecord>, StoreError> {
-        // Nobody begins to use one meanwhile.
+        // While the lock is held, no replica starts to use a build.
         let held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
         let digests: Vec<String> = held.keys().cloned().collect();
         let unused = self.store.release_builds(endpoint, &digests)?;
         for build in &unused {
             if let Err(error) = std::fs::remove_dir_all(self.folder.join(&build.digest)) {
-                tracing::warn!(build = build.digest, %error, "a build that nobody uses is not deleted");
+                tracing::warn!(build = build.digest, %error, "an unused build could not be deleted");
             }
         }
         drop(held);
         Ok(unused)
     }
 
-    /// Deletes a build that is not what was written, so that it is made anew.
+    /// Deletes a damaged build; the next search makes a new one.
     pub fn discard(&self, ready: Ready) -> Absent {
         let _ = std::fs::remove_dir_all(&ready.folder);
         Absent(ready)

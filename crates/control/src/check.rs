@@ -18,7 +18,7 @@ pub struct Check {
     pub served: Option<u32>,
     /// Whether anything would be different.
     pub is_change: bool,
-    /// Whether its replicas would go on.
+    /// Whether the replicas would stay.
     pub at_once: bool,
     /// How many sequences fit of the typical length that the spec says.
     pub typical: Option<usize>,

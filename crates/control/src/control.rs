@@ -9,7 +9,7 @@
 //! | `over` | how has a worker ended? |
 //! | `writes` | how are its transactions written? |
 //! | `jobs_of_changes` | how does a caller follow a change? |
-//! | `note` | what is said of an endpoint? |
+//! | `note` | which text explains an endpoint's state? |
 
 mod jobs_of_changes;
 mod note;
@@ -67,13 +67,13 @@ struct Parts {
     wishing: Mutex<()>,
 }
 
-/// What happens outside of the decider.
+/// An input of the control thread.
 enum Message {
     /// The service begins with what is stored, and the jobs of changes that were under way.
     Began(Vec<Stored<SpecText>>, Vec<(ChangeJob, JobRecord)>),
     /// Workers of an earlier service.
     Found(Vec<Duty>),
-    /// Somebody wants a change.
+    /// A caller wants a change.
     Wished {
         name: String,
         by: String,
@@ -81,7 +81,7 @@ enum Message {
         change: Box<Change>,
         answer: oneshot::Sender<Result<Accepted, Refused>>,
     },
-    /// Somebody calls an endpoint that has no replica.
+    /// A call for an endpoint without a replica.
     Called { name: String, by: String },
     /// An endpoint was unused for as long as its spec says.
     Idle(String),
@@ -212,7 +212,7 @@ impl Control {
         }
     }
 
-    /// Notes that somebody calls an endpoint that has no replica.
+    /// Reports a call for an endpoint without a replica.
     fn called(&self, name: &str, by: &str) {
         let (name, by) = (name.to_owned(), by.to_owned());
         self.send(Message::Called { name, by });
@@ -235,7 +235,7 @@ impl Control {
         });
     }
 
-    /// Ends all workers and waits for their end, for a few seconds at most; the control plane does nothing from then on.
+    /// Ends all workers and waits for their end, for a few seconds at most. Afterwards the control plane is inactive.
     pub fn end(&self) {
         let (done, is_done) = channel();
         self.send(Message::End(done));

@@ -19,7 +19,7 @@ pub const DURATIONS: [f64; 19] = [
 /// Powers of four, as the conventions have them.
 const TOKENS: [f64; 10] = [1.0, 4.0, 16.0, 64.0, 256.0, 1024.0, 4096.0, 16384.0, 65536.0, 262144.0];
 
-/// What tells the series of one release from those of others.
+/// The labels of a release's series.
 #[derive(Clone, Debug, Default)]
 pub struct ReleaseLabels {
     /// The endpoint; empty for calls that reached none.
@@ -88,7 +88,7 @@ struct OperationMetrics {
 
 /// A call that has ended, as it is counted. Durations in seconds.
 pub struct EndedCall<'a> {
-    /// What it did.
+    /// Its operation.
     pub operation: &'a str,
     /// The name of what went wrong; empty when nothing did.
     pub error: &'a str,

@@ -20,12 +20,12 @@ use vastrelay_wire::manage::Totals;
 /// Replicas of a run, the line before them, and the leases of those who use them.
 pub struct Crew {
     replicas: RwLock<Vec<Arc<Placed>>>,
-    /// What becomes of replicas that are not there now, by number.
+    /// The lives of absent replicas, by number.
     lives: Mutex<BTreeMap<u32, Life>>,
     /// Told whenever one of the two changes.
     change: watch::Sender<()>,
     line: Arc<EdgeLine>,
-    /// What replicas did that are gone.
+    /// The totals of ended replicas.
     past: Mutex<Totals>,
     /// Whether the control plane brings replicas back.
     is_kept: AtomicBool,
@@ -34,21 +34,21 @@ pub struct Crew {
     /// Ends its worker.
     ending: Mutex<Option<Arc<Ending>>>,
     leases: Arc<Leases>,
-    /// What holds for whoever keeps its replicas, and may be another one from one release to the next.
+    /// The settings for supervisors; each release may have its own.
     terms: Mutex<Terms>,
 }
 
-/// What holds for those who keep replicas.
+/// Settings for the supervisors of replicas.
 #[derive(Clone)]
 pub struct Terms {
-    /// What is counted of the release that is served.
+    /// The metrics of the served release.
     pub counted: Arc<ReleaseMetrics>,
     /// Longest that a worker may take to start.
     pub longest_start: Option<Duration>,
 }
 
 impl Crew {
-    /// Returns a crew of nobody.
+    /// Returns a crew without replicas.
     pub fn new(terms: Terms) -> Crew {
         Crew {
             replicas: RwLock::default(),
@@ -85,7 +85,7 @@ impl Crew {
         *self.terms.lock().unwrap_or_else(PoisonError::into_inner) = terms;
     }
 
-    /// Returns what tells of changes.
+    /// Returns a receiver that is notified of changes.
     pub fn changes(&self) -> watch::Receiver<()> {
         self.change.subscribe()
     }
@@ -169,7 +169,7 @@ impl Crew {
         self.replicas().iter().any(takes)
     }
 
-    /// Returns why nobody takes requests, where nobody does and nobody will soon.
+    /// Returns why no replica takes requests; `None` if one does, or will soon.
     pub fn not_ready(&self) -> Option<NotReady> {
         if let Some(why) = self.closed.get() {
             return Some(why.clone());

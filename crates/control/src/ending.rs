@@ -11,7 +11,7 @@ pub struct Ending(Mutex<State>);
 #[derive(Default)]
 struct State {
     is_told: bool,
-    /// Until when another worker has to be in its place.
+    /// The time by which another worker must replace it.
     renewal: Option<Instant>,
     /// Until when its calls have to end.
     deadline: Option<Instant>,
@@ -31,12 +31,12 @@ impl Ending {
         }
     }
 
-    /// Returns whether the worker was told to end.
+    /// Returns whether the worker has the order to end.
     pub fn is_told(&self) -> bool {
         self.lock().is_told
     }
 
-    /// Tells the worker to take no more calls; what has not ended within a time goes on with the next worker.
+    /// Drains the worker; calls that run longer than this continue on the next worker.
     pub fn renew(&self, within: Duration) {
         let mut state = self.lock();
         state.renewal = Instant::now().checked_add(within);
@@ -45,7 +45,7 @@ impl Ending {
         }
     }
 
-    /// Returns until when another worker has to be in its place, where somebody wants that.
+    /// Returns the time by which another worker must replace it; `None` without a renewal.
     pub fn renewal(&self) -> Option<Instant> {
         self.lock().renewal
     }
@@ -67,7 +67,7 @@ impl Ending {
         self.lock().deadline.is_some_and(|until| Instant::now() >= until)
     }
 
-    /// Ends an engine that has just begun as soon as the worker is told to.
+    /// Ends a new engine together with its worker.
     pub fn watches(&self, engine: &Weak<WorkerEngine>) {
         let mut state = self.lock();
         state.engine = engine.clone();

@@ -30,9 +30,9 @@ pub struct Endpoint {
     pub plan: Arc<Plan>,
     /// How its calls are answered.
     pub manner: Arc<Manner>,
-    /// How long it is to be there.
+    /// When it parks or stops by itself.
     pub upkeep: Upkeep,
-    /// What is counted of the release.
+    /// The metrics of the release.
     pub counted: Arc<ReleaseMetrics>,
     /// Its replicas.
     pub crew: Arc<Crew>,
@@ -93,7 +93,7 @@ impl Endpoint {
         }
     }
 
-    /// Returns another release that is served by the same replicas: it differs only in how calls are answered and how long it is to be there.
+    /// Returns another release on the same replicas, which may differ in how calls are answered and in its upkeep.
     pub fn with_crew_of(before: &Endpoint, release: u32) -> Endpoint {
         let mut endpoint = Endpoint::new(&before.name, release, before.model.clone(), before.plan.clone());
         endpoint.crew = before.crew.clone();
@@ -108,7 +108,7 @@ impl Endpoint {
         });
     }
 
-    /// Returns it with how its calls are answered and how long it is to be there.
+    /// Sets how it answers calls, and its upkeep.
     pub fn minded(mut self, manner: Arc<Manner>, upkeep: Upkeep) -> Endpoint {
         (self.manner, self.upkeep) = (manner, upkeep);
         self
@@ -124,7 +124,7 @@ impl Endpoint {
         *self.used.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
     }
 
-    /// Returns what is due for it by itself; while somebody uses its replicas, it is not idle.
+    /// Returns the parking or stop that is due; an endpoint with leases is never idle.
     pub fn due(&self) -> Option<Due> {
         let used = *self.used.lock().unwrap_or_else(PoisonError::into_inner);
         let is_busy = !self.crew.leases().is_free();
@@ -174,7 +174,7 @@ impl Endpoint {
     /// Waits in the line until it is its turn at a replica.
     ///
     /// # Errors
-    /// When too many wait, or all replicas have failed and none will be back soon. What was accepted before waits nevertheless, as long as
+    /// When too many wait, or all replicas have failed and none will be back soon. Requests accepted earlier keep waiting, as long as
     /// there is hope.
     pub async fn turn(&self, entry: &Entry) -> Result<Turn, NotTaken> {
         let limit = if entry.again {

@@ -1,4 +1,4 @@
-//! The endpoints as calls and readers see them. The control plane shows here how they stand; nobody else changes anything.
+//! The endpoints as calls and readers see them. Only the control plane writes here.
 
 use crate::endpoint::Endpoint;
 use crate::lease::Lease;
@@ -20,7 +20,7 @@ const MOST_FAILED: usize = 100;
 #[derive(Default)]
 pub struct Endpoints {
     known: RwLock<Known>,
-    /// What their workers have said last, also of those that are not served now.
+    /// The latest output of their workers, including endpoints that are not served now.
     logs: Mutex<BTreeMap<String, Arc<WorkerLog>>>,
     /// Told whenever anything changes.
     change: watch::Sender<()>,
@@ -257,7 +257,7 @@ impl Endpoints {
             refused,
             ..
         } = &mut *known;
-        // Who waited for an endpoint that is gone has seen that by the time it is told once more.
+        // Calls that waited for a removed endpoint have read its entry by the next publication.
         refused.retain(|name, (at, _)| {
             served.contains_key(name) || resting.contains_key(name) || at.elapsed() < REFUSED_IS_KNOWN
         });
@@ -336,7 +336,7 @@ impl Endpoints {
         self.read().coming.get(name).cloned()
     }
 
-    /// What is under this lock is whole at every moment, so it is of use even where another thread has panicked.
+    /// The data under this lock is consistent at every moment, so it stays usable after a panic of another thread.
     fn read(&self) -> RwLockReadGuard<'_, Known> {
         self.known.read().unwrap_or_else(PoisonError::into_inner)
     }
@@ -367,7 +367,7 @@ impl Known {
     }
 }
 
-/// Why an endpoint is not served, in the words of its managers.
+/// The reason why an endpoint is not served.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NotServed {
     /// There is none of that name.

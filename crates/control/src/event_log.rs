@@ -5,9 +5,9 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use vastrelay_store::{EventRecord, Store, milliseconds_since_1970};
 use vastrelay_wire::manage::EventKind;
 
-/// Who does what nobody asked for.
+/// The author of actions that no caller requested.
 pub const SERVICE: &str = "service";
-/// Who deploys what a service begins with.
+/// The author of deployments from the command line of the service.
 pub const START: &str = "start";
 
 /// Puts down what happens to one endpoint.

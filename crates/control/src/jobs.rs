@@ -40,15 +40,15 @@ struct JobState {
     part: Option<f64>,
 }
 
-/// What a job is about.
+/// The description of a job.
 pub struct Wanted<'a> {
     /// Its kind, in one word.
     pub kind: &'a str,
-    /// What is done, for people.
+    /// Its title, for people.
     pub name: String,
     /// The endpoint that it is for; empty where it is for none.
     pub endpoint: &'a str,
-    /// Who wants it.
+    /// Its author.
     pub who: &'a str,
 }
 
@@ -58,7 +58,7 @@ pub enum JobEnd {
     Done(String),
     /// Failed, and why.
     Failed(String),
-    /// Somebody has cancelled it.
+    /// The job was cancelled.
     Cancelled,
 }
 
@@ -112,7 +112,7 @@ impl Jobs {
         Ok(self.add(record, None, end))
     }
 
-    /// Takes in a job that somebody else keeps, and that has begun where a moment is given.
+    /// Adds a job whose record another component stores; `begun` is its start, if it has started.
     pub fn add(&self, record: JobRecord, begun: Option<Instant>, end: impl Fn() + Send + Sync + 'static) -> Arc<Job> {
         let number = record.number;
         let job = Arc::new(Job {
@@ -293,7 +293,7 @@ impl Job {
         self.over.subscribe()
     }
 
-    /// Returns whether it holds from its beginning on, so that nobody can cancel it: a stop, and a removal.
+    /// Returns whether it takes effect on acceptance and cannot be cancelled: a stop or a removal.
     fn holds(&self) -> bool {
         matches!(self.lock().record.kind.as_str(), "stop" | "remove")
     }

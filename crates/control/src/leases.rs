@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-/// What is done as soon as nobody has a lease.
+/// A callback for the moment without leases.
 type WhenFree = Box<dyn FnOnce() + Send>;
 
 /// The leases of one run of an endpoint.
@@ -44,12 +44,12 @@ impl Leases {
         waiting.into_iter().for_each(|then| then());
     }
 
-    /// Returns whether nobody has one.
+    /// Returns whether there are no leases.
     pub fn is_free(&self) -> bool {
         self.lock().held.is_empty()
     }
 
-    /// Does something as soon as nobody has a lease: now, or with the return of the last one.
+    /// Calls `then` as soon as there are no leases: now, or when the last one is returned.
     pub fn when_free(&self, then: impl FnOnce() + Send + 'static) {
         let mut state = self.lock();
         match state.held.is_empty() {

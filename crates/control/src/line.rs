@@ -65,14 +65,14 @@ pub struct Turn {
     alone: Option<Alone>,
 }
 
-/// A replica that somebody has alone.
+/// Exclusive use of a replica.
 pub struct Alone {
     line: Arc<EdgeLine>,
     incarnation: u64,
 }
 
 impl EdgeLine {
-    /// Returns a line in which nobody waits.
+    /// Returns an empty line.
     pub fn new() -> Arc<EdgeLine> {
         Arc::new(EdgeLine {
             state: Mutex::default(),

@@ -5,12 +5,12 @@ use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 use vastrelay_fleet::{Answering, Settings, Upkeep};
 
-/// What an endpoint is made of: equal ones would be the same release.
+/// The components of an endpoint. Equal components mean the same release.
 #[derive(Clone, Debug, PartialEq)]
 pub struct MadeOf {
     /// The hash of the model's text side.
     pub content: String,
-    /// What tells its weights from others.
+    /// The identity of its weights.
     pub weights: Value,
     /// How it is to be run.
     pub settings: Settings,

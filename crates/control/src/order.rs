@@ -1,11 +1,11 @@
-//! What an endpoint is to be, and who wants that.
+//! The desired state of an endpoint, and its author.
 
 use std::path::{Path, PathBuf};
 use vastrelay_fleet::decider::{About, Failure};
 use vastrelay_fleet::{Spec, SpecError};
 use vastrelay_store::{Granted, KeptEndpoint};
 
-/// An endpoint that is to be.
+/// A desired endpoint.
 #[derive(Clone, Debug)]
 pub struct Order {
     /// Its name.
@@ -20,7 +20,7 @@ pub struct Order {
     pub by: String,
     /// Which files it may name, beyond those beneath a root.
     pub granted: Granted,
-    /// Whether nobody has written a spec: nothing is said but the model.
+    /// Whether the service made the spec, with nothing but the model.
     pub is_plain: bool,
 }
 
@@ -115,7 +115,7 @@ impl Order {
         self.beside.join(&self.spec.model)
     }
 
-    /// Returns the place in the spec that a failure is about, and why; nothing where it is about none, or nobody has written a spec.
+    /// Returns the place in the spec that caused a failure, and the reason; `None` without such a place, and for specs that the service made.
     pub fn refused(&self, failure: &Failure) -> Option<SpecError> {
         if self.is_plain {
             return None;

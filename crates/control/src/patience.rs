@@ -5,7 +5,7 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 use vastrelay_serving::process::Process;
 
-/// Kills a process after a time, unless whoever waits for it is content before.
+/// A watchdog that kills a process after a time limit unless it is disarmed earlier.
 pub struct Patience(Option<(Sender<()>, JoinHandle<bool>)>);
 
 impl Patience {

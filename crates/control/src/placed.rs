@@ -11,12 +11,12 @@ pub struct Placed {
     pub replica: Replica,
     /// How it stood when it came to its place, and when that was, in milliseconds since 1970.
     pub first: (i64, EngineStatus),
-    /// What the last seconds of it were like.
+    /// Its measurements of the last seconds.
     pub recent: Recent,
 }
 
 impl Placed {
-    /// Puts a replica in its place, as it stands now.
+    /// Returns a replica with its current measurements.
     pub fn new(replica: Replica) -> Placed {
         let (first, recent) = (replica.generate.status(), Recent::default());
         recent.note_totals(first.prefill_tokens, first.output_tokens);

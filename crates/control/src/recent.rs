@@ -94,7 +94,7 @@ struct Slot {
     heard: Stretch,
 }
 
-/// What was noted over a stretch of time.
+/// Measurements over a stretch of time.
 pub struct Stretch {
     ttft: Histogram<u32>,
     itl: Histogram<u32>,

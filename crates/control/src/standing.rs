@@ -5,7 +5,7 @@ use vastrelay_engine::Refusal;
 use vastrelay_fleet::State;
 use vastrelay_serving::worker::protocol::Phase;
 
-/// What becomes of a replica that has no worker for more calls.
+/// The state of a replica without a worker that takes calls.
 #[derive(Clone, Debug)]
 pub enum Life {
     /// The next one is being started, and is so far.
@@ -46,7 +46,7 @@ pub enum NotReady {
     /// No replica took requests for as long as the endpoint lets one wait.
     #[error("the endpoint was still being started after {} s, for as long as it lets requests wait (`limits.wait`); try again later", .0.as_secs_f64())]
     Starting(Duration),
-    /// It could not be started, and nobody tries it again.
+    /// The endpoint could not be started; no retry follows.
     #[error("the endpoint could not be started: {0}")]
     GivenUp(String),
     /// Its workers end as soon as they begin.

@@ -13,7 +13,7 @@ const MOST_KEPT: usize = 1_000;
 pub struct WorkerLog(Mutex<VecDeque<LogLine>>);
 
 impl WorkerLog {
-    /// Takes what a life of a replica has said.
+    /// Adds lines of a worker's output.
     pub fn says(&self, replica: u32, incarnation: u64, lines: &[String]) {
         let at_ms = milliseconds_since_1970();
         let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);

@@ -49,7 +49,7 @@ pub struct Workers {
     pub hang_after: Duration,
     /// How long a worker waits for another service when this one is gone.
     stay: Duration,
-    /// Workers of a service that is gone, which nobody has taken over yet, by incarnation.
+    /// Workers of an earlier service that are not adopted yet, by incarnation.
     found: Mutex<BTreeMap<u64, Found>>,
     /// Processes that do not take orders yet, by incarnation.
     starting: Mutex<BTreeMap<u64, Process>>,
@@ -89,9 +89,9 @@ impl Stillborn {
 }
 
 impl Workers {
-    /// Returns what starts workers with a program that calls [`vastrelay_serving::worker::serve()`], for a service with this data. Whoever has
-    /// something to do and says nothing for longer than `hang_after`, and far longer than its steps take, is taken for hung. When the service is
-    /// gone, they wait for the next one for as long as `stay`; those that an earlier one has left are taken over by who starts the same.
+    /// Returns the workers of a service with this data, which run a program that calls [`vastrelay_serving::worker::serve()`]. A busy worker
+    /// counts as hung after a silence of `hang_after` that is also far longer than its steps take. When their service is gone, workers wait
+    /// for the next service for as long as `stay`, which can adopt them.
     ///
     /// # Errors
     /// When the folder or the file that they need cannot be used.
@@ -230,7 +230,7 @@ impl Workers {
         }
     }
 
-    /// Ends a worker that was found and that nobody has taken over; returns whether there was one.
+    /// Ends a worker that was found and not adopted; returns whether there was one.
     pub fn end_found(&self, incarnation: u64) -> bool {
         let found = self.found().remove(&incarnation);
         let is_there = found.is_some();

@@ -156,7 +156,7 @@ impl CoreLedger {
         self.held.retain(|_, holding| holding.owner != owner);
     }
 
-    /// Returns what the owner of a number holds now; nothing where nobody does.
+    /// Returns the share of an owner, by number; empty for unknown numbers.
     pub fn share(&self, number: u64) -> CoreShare {
         let Some(holding) = self.held.get(&number) else {
             return CoreShare::default();

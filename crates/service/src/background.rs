@@ -69,7 +69,7 @@ pub(crate) fn begin(state: &web::Data<ServiceState>, summary: Option<Duration>, 
     running
 }
 
-/// The endpoints that were told to stop, and when.
+/// The endpoints with an order to stop, and its time.
 type Told = HashMap<String, Instant>;
 
 /// Tells the control plane of endpoints that are idle, and stops those whose time is over.

@@ -1,4 +1,4 @@
-//! What every replica was like, kept for those who look back: every five seconds, and summed up every minute.
+//! Stored measurements of every replica: every five seconds, and aggregated every minute.
 
 use std::collections::HashMap;
 use vastrelay_control::endpoint::Endpoint;

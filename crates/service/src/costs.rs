@@ -1,4 +1,4 @@
-//! What the settings of an endpoint cost in memory and, where its device's speed is known, in speed; and what others would.
+//! The costs of an endpoint's settings and of alternatives: memory and, if the speed of the device is known, speed.
 
 use crate::fit::{Subject, USUAL_TYPICAL, prediction};
 use vastrelay_control::endpoint::Endpoint;

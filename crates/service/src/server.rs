@@ -162,7 +162,7 @@ impl Server {
             () = state.life.stopped() => {}
         }
         state.life.drain();
-        // Whoever waits for an endpoint without a replica would wait in vain.
+        // Calls that wait for an endpoint without a replica would wait in vain.
         state.endpoints.drain();
         // Its own load test would keep it busy for as long as it may take to drain.
         state.loads.stop();

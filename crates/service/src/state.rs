@@ -51,7 +51,7 @@ pub struct StateOptions {
 
 /// The parts of a service.
 pub struct ServiceState {
-    /// What can be called.
+    /// The endpoints for calls.
     pub endpoints: Arc<Endpoints>,
     /// Changes endpoints.
     pub control: Control,

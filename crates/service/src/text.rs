@@ -29,7 +29,7 @@ type Parts = (
     web::Data<KeyLimits>,
 );
 
-/// `POST /text/render`: a conversation in the words of the model's template, before it is sent.
+/// `POST /text/render`: renders a conversation with the model's template, without sending it.
 ///
 /// # Errors
 /// As an envelope with its status.

@@ -116,7 +116,7 @@ impl Assignment {
         Path::new(&self.path)
     }
 
-    /// Returns what tells its workers from those of others, whatever room they found: they have the same weights, limits and devices.
+    /// Returns the identity of its workers: weights, limits and devices, whatever room they found.
     ///
     /// # Panics
     /// Never: an assignment can be written as JSON.

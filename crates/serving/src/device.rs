@@ -63,7 +63,7 @@ pub struct ReplicaCores {
 }
 
 impl ReplicaCores {
-    /// Returns the cores of a replica with so many threads, each of which has a core of its own as far as is known.
+    /// Returns the cores of a replica with this many threads, with one core for each thread until the decider says otherwise.
     pub fn new(threads: usize) -> ReplicaCores {
         ReplicaCores {
             threads,
@@ -76,7 +76,7 @@ impl ReplicaCores {
         self.threads
     }
 
-    /// Returns its part of the cores now: what nobody has named is shared.
+    /// Returns its share of the cores now; cores that no spec names are shared.
     pub fn share(&self) -> CoreShare {
         *self.share.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -86,13 +86,13 @@ impl ReplicaCores {
         *self.share.lock().unwrap_or_else(PoisonError::into_inner) = share;
     }
 
-    /// Returns whether each of its threads has a core of its own now.
+    /// Returns whether each of its threads now has an exclusive core.
     pub fn are_its_own(&self) -> bool {
         self.share() >= CoreShare::whole(self.threads)
     }
 }
 
-/// Who holds a device's memory, for people.
+/// The holders of a device's memory, for people.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Holders(pub Vec<(String, usize)>);
 
@@ -201,7 +201,7 @@ impl Device {
         self.0.cores
     }
 
-    /// Returns the ledger of its cores, of which nobody holds any; simulated devices have none.
+    /// Returns the ledger of its cores, all free; `None` for simulated devices.
     pub fn core_ledger(&self) -> Option<CoreLedger> {
         self.cores().map(|cores| CoreLedger::new(cores.most, cores.usual(1)))
     }

@@ -110,7 +110,7 @@ impl LoadError {
     }
 }
 
-/// Says who else holds memory, where anybody does.
+/// Lists the other holders of memory, if any.
 fn others(holders: &Holders) -> String {
     if holders.is_empty() {
         String::new()

@@ -9,7 +9,7 @@
 //! | [`device`] | what is a device, and how much memory does it have free? |
 //! | [`devices`] | which devices are there? |
 //! | [`error`] | why can something not be loaded? |
-//! | [`generate`] | how does a request reach whatever runs it? |
+//! | [`generate`] | how does a request reach an engine? |
 //! | [`measure`] | how fast is it? |
 //! | [`model`] | how do words become tokens, and tokens words? |
 //! | [`origin`] | what does a path hold? |
@@ -19,7 +19,7 @@
 //! | [`sizing`] | how large is a replica that has no place yet? |
 //! | `touch` | when does the system give the memory that is reserved? |
 //! | [`turn`] | who computes next on a device? |
-//! | [`worker`] | how does a replica run in a process of its own? |
+//! | [`worker`] | how does a replica run in a separate process? |
 #![warn(missing_docs)]
 
 pub mod assignment;

@@ -97,7 +97,7 @@ pub struct Plan {
     pub taken: Taken,
     /// Its memory, as far as the system has given it.
     pub reserved: Arc<Reserved>,
-    /// What it will run in.
+    /// The precisions of weights and KV cache.
     pub precisions: Precisions,
     /// Instructions that it will use.
     pub instructions: &'static str,

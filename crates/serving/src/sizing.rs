@@ -28,17 +28,17 @@ struct Facts {
     /// Most tokens of one sequence.
     context: usize,
     description: ModelDescription,
-    /// What it will run in.
+    /// The precisions of weights and KV cache.
     precisions: Precisions,
     /// The file that it reads as it lies, as may others.
     reads: Option<String>,
-    /// What it takes its size from.
+    /// The source of its size.
     source: Source,
-    /// What tells its workers from others.
+    /// The identity of its workers.
     worker: String,
 }
 
-/// What a replica takes its size from.
+/// The source of a replica's size.
 enum Source {
     /// Weights of so many bytes on this machine's processor, and that they were found to be what was written.
     Cpu { weights: usize, checked: Option<Checked> },
@@ -130,7 +130,7 @@ impl Sizing {
     /// Returns the replica in the place that it has taken.
     ///
     /// # Errors
-    /// When other programs use the memory that it is to have, unless its worker `is_there` already.
+    /// When other programs use the memory of its place, unless its worker `is_there` already.
     pub fn place(&self, taken: Taken, is_there: bool) -> Result<Plan, LoadError> {
         let Facts { path, settings, .. } = &*self.0;
         let all = taken.take.own + taken.take.read;
@@ -330,7 +330,7 @@ impl Need for Sizing {
 
     fn take(&self, room: &Room, threads: usize) -> Result<Take, Failure> {
         let memory = self.memory(room, threads).map_err(|error| error.failure())?;
-        // Shards have copies of their parts; whoever is whole reads the build's file as it lies, as do others.
+        // Shards have copies of their parts; an unsharded replica maps the build's file, which others share.
         let read = self.0.reads.as_ref().map_or(0, |_| memory.weights);
         let own = memory.total() - read;
         Ok(Take { own, read })

@@ -29,7 +29,7 @@ pub struct ChangeRecord {
     pub within_ms: Option<i64>,
 }
 
-/// What a change does to the desired state as soon as it is under way.
+/// The immediate effect of a change on the desired state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum AtOnce {
     /// Nothing.
@@ -43,9 +43,9 @@ pub enum AtOnce {
 /// The desired state of an endpoint, with the release that it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DesiredRecord {
-    /// What is kept of it; its release has a number.
+    /// Its record; the release has a number.
     pub kept: KeptEndpoint,
-    /// What tells the release from others, as JSON.
+    /// The identity of the release, as JSON.
     pub identity: String,
 }
 

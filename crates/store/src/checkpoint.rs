@@ -1,7 +1,7 @@
 //! Moves committed pages from the write-ahead log into the database, on a separate thread: the writer does not wait for the disk.
 //!
 //! The log can restart once all of its pages are moved. Under load that moment never comes by itself, so the thread asks the writer to hold
-//! records back while it catches up; changes go on.
+//! records back while it catches up; changes are written meanwhile.
 
 use rusqlite::Connection;
 use std::sync::Arc;

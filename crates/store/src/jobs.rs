@@ -13,7 +13,7 @@ const LONGEST_LOG: usize = 64 << 10;
 pub struct JobRecord {
     /// Its number; later ones have higher numbers.
     pub number: i64,
-    /// When somebody wanted it, in milliseconds since 1970.
+    /// The time of the request, in milliseconds since 1970.
     pub at_ms: i64,
     /// What kind of work it is, in one word.
     pub kind: String,
@@ -29,7 +29,7 @@ pub struct JobRecord {
     pub ended_ms: Option<i64>,
     /// What came of it: where to find that, or why nothing did.
     pub outcome: String,
-    /// What it said.
+    /// Its log.
     pub log: String,
 }
 
@@ -42,7 +42,7 @@ pub struct JobEnd {
     pub state: String,
     /// The same for people.
     pub outcome: String,
-    /// What it said.
+    /// Its log.
     pub log: String,
     /// When, in milliseconds since 1970.
     pub at_ms: i64,
@@ -105,7 +105,7 @@ pub(crate) fn update(connection: &Connection, job: &JobRecord) -> rusqlite::Resu
     Ok(())
 }
 
-/// Notes that jobs of these states were interrupted at a moment; changes of endpoints go on.
+/// Marks jobs in these states as interrupted at a moment, except changes of endpoints, which resume.
 pub(crate) fn interrupt(connection: &Connection, states: [&str; 2], now_ms: i64) -> rusqlite::Result<()> {
     let sql = "UPDATE jobs SET state = ?1, ended_ms = ?2 WHERE state IN (?3, ?4) \
                AND number NOT IN (SELECT number FROM changes)";

@@ -45,7 +45,7 @@ UPDATE endpoints SET release = COALESCE(
     (SELECT MAX(release) FROM releases WHERE endpoint = name),
     0);";
 
-/// What is not served is stopped or parked.
+/// The state of endpoints that are not served: stopped or parked.
 const STANDING: &str = "
 ALTER TABLE endpoints ADD COLUMN standing TEXT NOT NULL DEFAULT 'served';
 UPDATE endpoints SET standing = 'stopped' WHERE stopped;

@@ -15,7 +15,8 @@ const LOOK: Duration = Duration::from_millis(100);
 /// Asks for a change and follows its job to the end; says how far it is unless the output `is_json`.
 ///
 /// # Errors
-/// When it is refused, fails, or another change takes its place; and when somebody interrupts this command: the job goes on then.
+/// When the service refuses the change, the job fails, or a newer change replaces it. An interrupt of the command is an error, too; the job
+/// keeps running then.
 pub async fn change(client: &Client, path: &str, body: &impl Serialize, is_json: bool) -> Result<JobEntry, Failure> {
     follow(client, client.post_for(path, body).await?, is_json).await
 }
@@ -29,7 +30,7 @@ pub async fn follow(client: &Client, job: JobEntry, is_json: bool) -> Result<Job
         ended = followed(client, &job, is_json) => ended,
         // Without a signal there is nothing to hear of.
         Ok(()) = tokio::signal::ctrl_c() => Err(Failure::failed(format!(
-            "job {0} goes on; follow it with `vastrelay job follow {0}`, or cancel it with `vastrelay job cancel {0}`",
+            "job {0} is still running; follow it with `vastrelay job follow {0}`, or cancel it with `vastrelay job cancel {0}`",
             job.number
         ))),
     }

@@ -25,7 +25,7 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
         return json(&status(&client, &wanted.name).await?);
     }
     let mut checked: EndpointCheck = client.post_for("/manage/check", &wanted).await?;
-    // Where somebody has agreed to a pause, it is no news that one is needed.
+    // The caller has agreed to a pause, so the reason for one is left out.
     checked.why = checked.why.filter(|_| !options.with_pause);
     check::tell(&wanted.name, &checked, note);
     change(&client, "/manage/endpoints", &wanted, false).await?;

@@ -9,7 +9,7 @@ use vastrelay_wire::manage::{ColdStart, EndpointDetail, EndpointStatus, JobEntry
 /// Returns how far the change of an endpoint is, for people.
 pub async fn look(client: &Client, job: &JobEntry) -> Option<String> {
     let path = format!("/manage/endpoints/{}", job.endpoint);
-    // What cannot be looked at now is told at the end.
+    // If this request fails, the result of the job still says how the change ended.
     let detail = client.get::<EndpointDetail>(&path).await.ok();
     match detail.as_ref().and_then(phase) {
         Some(phase) => Some(phase),
@@ -17,7 +17,7 @@ pub async fn look(client: &Client, job: &JobEntry) -> Option<String> {
     }
 }
 
-/// Returns the last line that a job has said.
+/// Returns the last line of a job's log.
 fn last_line(job: &JobEntry) -> Option<String> {
     job.log.as_ref()?.lines().last().map(str::to_owned)
 }

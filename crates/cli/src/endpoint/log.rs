@@ -12,7 +12,7 @@ const LOOK: Duration = Duration::from_millis(500);
 /// Lines of one look.
 const MOST_OF_LOOK: usize = 1_000;
 
-/// Prints what an endpoint's workers, and conversions of its model, have said.
+/// Prints the output of an endpoint's workers and of conversions of its model.
 pub async fn log(options: &EndpointLogOptions) -> Result<(), Failure> {
     let client = Client::new(&options.connection)?;
     let path = |most: usize| format!("/manage/endpoints/{}/log?most={most}", options.name);
@@ -22,7 +22,7 @@ pub async fn log(options: &EndpointLogOptions) -> Result<(), Failure> {
     }
     lines.iter().for_each(print);
     if lines.is_empty() && !options.follow {
-        line("its workers and builds have said nothing yet");
+        line("its workers and builds have no output yet");
     }
     if !options.follow {
         return Ok(());

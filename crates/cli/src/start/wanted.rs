@@ -12,18 +12,18 @@ use vastrelay_control::order::Order;
 use vastrelay_service::ServiceState;
 use vastrelay_store::{KeptEndpoint, Standing, Store};
 
-/// An endpoint that is to be served.
+/// An endpoint to serve.
 pub struct Wanted {
     pub order: Order,
     /// Where its spec is from, where somebody has written one.
     spec: Option<String>,
-    /// Whether an earlier service has served it, and nobody names it now.
+    /// Whether it comes from the database, not from the command line.
     pub is_kept: bool,
     /// Whether it comes back by itself: an earlier service has served the same.
     pub comes_back: bool,
 }
 
-/// Returns everything that is to be served; nothing is loaded yet.
+/// Returns all endpoints to serve, without loading any.
 pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failure> {
     let plain = |name: &str, model: &Path| Wanted {
         order: Order::plain(name, model, START),
@@ -61,7 +61,7 @@ fn described(file: &Path) -> Result<Wanted, Failure> {
     })
 }
 
-/// Adds what earlier services have served and nobody has stopped or removed since, and notes what comes back by itself.
+/// Adds the stored endpoints that were not stopped or removed since, and notes which of them start by themselves.
 ///
 /// # Errors
 /// When the database cannot be read.

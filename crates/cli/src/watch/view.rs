@@ -401,7 +401,7 @@ mod tests {
         status.resting.push(RestingEndpoint {
             name: "dock".into(),
             state: "parked".into(),
-            why: "nobody called it for 600 s".into(),
+            why: "no calls for 600 s".into(),
             seconds: 90.0,
         });
         let mut view = View::new("http://127.0.0.1:7411");
@@ -417,7 +417,7 @@ mod tests {
         assert!(drawn(&view, 120, 40).contains(" pierdesk  release"));
         (0..5).for_each(|_| view.choose(true));
         let last = drawn(&view, 120, 40);
-        assert!(last.contains("nobody called it for 600 s"), "{last}");
+        assert!(last.contains("no calls for 600 s"), "{last}");
         (0..5).for_each(|_| view.choose(false));
         assert!(drawn(&view, 120, 40).contains(" atlas  release"));
         for (width, height) in [(1, 1), (20, 5), (60, 12)] {

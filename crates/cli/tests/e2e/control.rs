@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 use std::path::Path;
 use tempfile::TempDir;
 
-/// Returns the spec of a model that takes a while to be loaded: each worker converts it, as it runs on a device of its own.
+/// Returns the spec of a model that loads slowly: every worker converts its weights, because its device has a separate build.
 fn slow(model: &Path) -> String {
     format!(
         "model = {:?}\nprecision.weights = \"int4\"\n",
@@ -111,7 +111,7 @@ async fn a_worker_frozen_while_it_idles_or_answers_is_stopped_renewed_replaced_a
     succeeded(&service, &["endpoint", "stop", "pierdesk", "--within", "1s"]);
     gone(&service, frozen).await;
     succeeded(&service, &["endpoint", "start", "pierdesk"]);
-    // It answers: the next worker goes on with the call.
+    // The worker answers: its successor continues the call.
     let renewing = async {
         let frozen = freeze_in_the_middle().await;
         let renewed = service
@@ -185,7 +185,7 @@ async fn a_frozen_conversion_and_a_hundred_deployments_behind_it_block_nothing_e
     assert_eq!(states(&service)["dock-99"], "starting");
     succeeded(&service, &["key", "create", "--name", "anna"]);
     succeeded(&service, &["endpoint", "check", &file]);
-    // What needs no conversion is deployed, and what waits is removed.
+    // A deployment without a conversion succeeds, and a waiting one can be removed.
     succeeded(
         &service,
         &["endpoint", "deploy", &spec(files.path(), "pier", &small(""))],

@@ -117,8 +117,8 @@ async fn what_is_made_of_the_same_is_built_once_and_deleted_with_its_last_user()
     assert_eq!(left, 0);
 }
 
-/// Kills a service so many times while it builds what a spec asks for: nothing half made is left or used, and each next service goes on with
-/// the deployment by itself.
+/// Kills a service this many times during the build for a deployment. No partial build stays or gets used, and each next service resumes the
+/// deployment by itself.
 pub async fn kill_while_building(data: TempDir, file: &str, times: usize) -> TempDir {
     let mut service = Service::start_in(data, &LOOPBACK);
     let mut deploying = service.client_later(&["endpoint", "deploy", file]);

@@ -208,7 +208,7 @@ async fn a_change_takes_over_under_load_and_an_earlier_release_can_be_had_again(
     refused(
         &service,
         &["endpoint", "deploy", "desk", "--release", "2", "--from-release", "1"],
-        &["release 3, not 1", "look at it again"],
+        &["release 3, not 1", "read it again"],
     );
     while service.workers().len() > 1 {
         tokio::task::yield_now().await;

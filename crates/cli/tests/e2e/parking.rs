@@ -44,7 +44,7 @@ async fn an_idle_endpoint_is_parked_and_calls_that_come_together_start_it_once()
     assert_eq!(service.get("/health/ready/desk").await.1["state"], "parked");
     assert_eq!(succeeded(&service, &["endpoint", "wait", "desk"]), "desk is parked\n");
     let shown = succeeded(&service, &["endpoint", "list"]);
-    assert!(shown.contains("nobody called it for 0.3 s"), "{shown}");
+    assert!(shown.contains("no calls for 0.3 s"), "{shown}");
     let calls = (0..8).map(|_| service.post("/v1/chat/completions", &request));
     for (status, answer) in join_all(calls).await {
         assert_eq!(status, 200, "{answer}");

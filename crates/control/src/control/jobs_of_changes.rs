@@ -28,7 +28,7 @@ pub struct ChangeJob {
     spec: Option<SpecText>,
     /// The model of a deployment, else empty.
     model: String,
-    /// Whether the endpoint was served when somebody wanted the change.
+    /// Whether the endpoint was served at the time of the request.
     was_served: bool,
     /// Its job, once it is under way.
     pub job: Option<Arc<Job>>,
@@ -67,7 +67,7 @@ impl Accepted {
 }
 
 impl ChangeJob {
-    /// Returns the job of a change that nobody has accepted yet.
+    /// Returns the job of a change that is not accepted yet.
     pub fn new(
         name: &str,
         by: &str,

@@ -1,9 +1,9 @@
-//! What is said of an endpoint, beside what the decider knows.
+//! Text about an endpoint's state, in addition to the decider's state.
 
 use super::terms::SpecText;
 use std::time::Duration;
 
-/// What is said of an endpoint.
+/// Text about an endpoint's state.
 #[derive(Debug, Default)]
 pub(super) struct Note {
     /// Why it is stopped.
@@ -30,7 +30,7 @@ impl Note {
     /// Returns why it is stopped.
     pub fn why_stopped(&self) -> String {
         match self.stopped.as_str() {
-            "" => "somebody has stopped it".into(),
+            "" => "it was stopped".into(),
             why => why.into(),
         }
     }

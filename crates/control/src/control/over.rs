@@ -16,11 +16,11 @@ pub struct Over {
 }
 
 impl Over {
-    /// Returns the end of a worker that was told to end.
+    /// Returns the end of a worker that the service ended.
     pub fn told(produced: bool) -> Over {
         Over {
             cause: None,
-            why: "it was told to end".into(),
+            why: "the service ended it".into(),
             produced,
             last_words: Vec::new(),
         }

@@ -50,7 +50,7 @@ pub struct Preparation {
     pub opened: Opened,
     /// The devices that it may run on, the first choice first.
     pub ways: Vec<Way>,
-    /// When somebody wanted it, not counting the time of its conversion.
+    /// The time of the request, moved forward by the time of a conversion.
     pub wanted: Instant,
     /// How long its conversion took, where there was one.
     pub built: Option<Duration>,
@@ -247,7 +247,7 @@ impl Loader {
             }
         };
         match (sizing_of_build(builds, opened, &ready, &settings), make) {
-            // What was found is not what was written: it is made anew.
+            // The build is damaged, so a new one is made.
             (Err(LoadError::Weights(_)), Make::Now(making)) if ready.took.is_none() => {
                 let again = begin(builds.discard(ready), making)?;
                 let sizing = sizing_of_build(builds, opened, &again, &settings)?;
@@ -304,7 +304,7 @@ fn wait_for_room(order: &Order, sizing: &Sizing, making: Making<'_>) -> Result<(
 /// Returns the machine's part of what makes a release, as JSON: another one has other settings.
 pub fn machine_of(model: &Model, sizing: &Sizing, way: &ReplicaSettings, weights: &Value) -> Value {
     let limits = sizing.limits();
-    // What is free is another number each time, and makes no other release.
+    // The number of free cores varies, and is no part of a release's identity.
     let cores = match way.cores {
         CoreWish::Named(cores) => Some(cores.cores()),
         CoreWish::Free { .. } => None,

@@ -54,7 +54,7 @@ pub(super) struct Shell {
     replacing: BTreeMap<Generation, Generation>,
     /// Jobs that are over and whose end is being written, by the action; a removal is over when that is written.
     ending: BTreeMap<ActionId, EndingJob>,
-    /// Changes that are over, of which nobody was told yet.
+    /// Changes that are over, to be reported after the next publication.
     untold: Vec<(Generation, ChangeJob, Outcome)>,
     preparations: BTreeMap<ActionId, Preparing>,
     runs: BTreeMap<RunId, RunObject>,
@@ -135,7 +135,7 @@ impl Shell {
 
     // --- messages ---
 
-    /// Takes what the service before has left: its endpoints, and the changes that were under way.
+    /// Takes up the stored endpoints, and the changes that were under way.
     pub fn begins_with(&mut self, stored: Vec<Stored<SpecText>>, jobs: Vec<(ChangeJob, JobRecord)>) {
         for one in &stored {
             let note = self.notes.entry(one.name.clone()).or_default();
@@ -166,8 +166,8 @@ impl Shell {
         self.found.is_some()
     }
 
-    /// Tells of the workers that an earlier service has left once the first specs are prepared, so that endpoints get their places in the order
-    /// of their names; a conversion takes longer than that.
+    /// Reports the workers of an earlier service to the decider once the first specs are prepared, so endpoints get their places in the order of
+    /// their names. Conversions take too long to wait for.
     pub fn take_found(&mut self) {
         let prepares = self
             .preparations
@@ -192,7 +192,7 @@ impl Shell {
         self.handle(Event::Found(left.collect()));
     }
 
-    /// Takes the wish of somebody.
+    /// Takes the request for a change.
     pub fn wishes(
         &mut self,
         (name, by): (String, String),
@@ -213,7 +213,7 @@ impl Shell {
         });
     }
 
-    /// Takes that somebody calls an endpoint that has no replica.
+    /// Takes a call for an endpoint without a replica.
     pub fn is_called(&mut self, name: String, by: String) {
         let is_parked = |endpoint: &Decided| endpoint.rest == Some(Rest::Parked);
         if self.decider.endpoints().get(&name).is_some_and(is_parked) {
@@ -293,7 +293,7 @@ impl Shell {
     fn is_gone(&mut self, incarnation: Incarnation, over: &Over) {
         let (why, produced) = (over.why.clone(), over.produced);
         self.lives.insert(incarnation, LifeState::Gone { why, produced });
-        // Nobody asks for what was over so long ago.
+        // The decider no longer refers to incarnations this old.
         let old = self.decider.last_incarnation().saturating_sub(MOST_GONE);
         self.lives
             .retain(|incarnation, life| *incarnation >= old || matches!(life, LifeState::There { .. }));
@@ -313,14 +313,14 @@ impl Shell {
         }
         let now = self.now();
         let actions = self.decider.handle(event, now);
-        // Nobody may come to a run any more before it is told to end.
+        // Calls must no longer reach a run by the time its worker gets the order to end.
         self.publish();
         let has_acted = !actions.is_empty();
         actions.into_iter().for_each(|action| self.carry_out(action));
         if self.drop_runs() || has_acted {
             self.publish();
         }
-        // Whoever hears of an end sees what came of it.
+        // Publish before reporting an end, so callers see its effect.
         for (generation, change, outcome) in std::mem::take(&mut self.untold) {
             change.is_over(number(generation), &outcome);
             if matches!(outcome, Outcome::Replaced { .. }) {
@@ -508,7 +508,7 @@ impl Shell {
                 (EventKind::Renewed, text)
             }
             Change::Remove => (EventKind::Removed, "its running answers are completed".into()),
-            // These are put down when their worker starts.
+            // The start of their worker records these.
             Change::Deploy { .. } | Change::Start => return,
         };
         self.log_of(&name).done_by(&by, what, why);
@@ -688,7 +688,7 @@ impl Shell {
         log.done_by(&by, what, from);
     }
 
-    /// Lets a run answer calls as another release, where that differs from the one before only in how calls are answered.
+    /// Lets a run answer calls as a new release that differs from the old release only in how it answers calls.
     fn serve(&mut self, run: RunId, release: u32, prepared: ActionId) {
         let Some(Preparing::Over(Ok(preparation))) = self.preparations.get(&prepared) else {
             return;
@@ -715,7 +715,7 @@ impl Shell {
             .find(|change| change.name == object.name)
             .map(|change| change.by.clone());
         let by = by.unwrap_or_else(|| preparation.order.by.clone());
-        log.done_by(&by, EventKind::Deployed, "at once: its worker goes on");
+        log.done_by(&by, EventKind::Deployed, "at once: its worker stays");
     }
 
     fn close(&mut self, id: ActionId, run: RunId) {
@@ -725,7 +725,7 @@ impl Shell {
             .map(|object| (object.name.clone(), object.endpoint.clone(), object.log.clone()));
         let closed = object.is_some_and(|(name, endpoint, log)| {
             let idle_for = endpoint.upkeep.idle_after.unwrap_or_default().as_secs_f64();
-            let why = format!("nobody called it for {idle_for} s");
+            let why = format!("no calls for {idle_for} s");
             let closed = self.parts.endpoints.close_idle(&endpoint, why.clone());
             if closed {
                 log.done_by(SERVICE, EventKind::Parked, why.clone());
@@ -820,7 +820,7 @@ impl Shell {
         change.into_iter().for_each(|change| change.says(line));
     }
 
-    /// Says that a worker is gone that nobody ended.
+    /// Records the unexpected end of a worker.
     fn tell_of_death(&self, run: RunId, incarnation: Incarnation, over: &Over) {
         let Some(cause) = over.cause else { return };
         let Some(object) = self.runs.get(&run) else { return };

@@ -33,9 +33,9 @@ pub struct SpecText {
     pub beside: PathBuf,
     /// Which files it may name.
     pub granted: Granted,
-    /// Who wants it.
+    /// The author of the change.
     pub by: String,
-    /// Whether nobody has written it: it says nothing but the model.
+    /// Whether the service made it, with nothing but the model.
     pub is_plain: bool,
 }
 
@@ -74,7 +74,7 @@ impl SpecText {
         }
     }
 
-    /// Returns the place in it that a failure is about, and why; nothing where there is none, or nobody has written it.
+    /// Returns the place in the spec that caused a failure, and the reason; `None` without such a place, and for specs that the service made.
     pub fn refused(&self, name: &str, failure: &Failure) -> Option<String> {
         let refused = self.order(name).ok()?.refused(failure);
         refused.map(|refused| refused.to_string())

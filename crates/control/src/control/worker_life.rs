@@ -28,7 +28,7 @@ pub const FIRST: u32 = 1;
 const LOOK: Duration = Duration::from_millis(250);
 /// Most of the time between two looks that counts as silence: where it is more, the service itself did not run.
 const MOST_BETWEEN_LOOKS: Duration = Duration::from_secs(1);
-/// How long a worker may take to end that was told to.
+/// Time limit for a worker to end after the order.
 const END_LIMIT: Duration = Duration::from_secs(3);
 /// How long one may take to end that says nothing any more.
 const DEATH_LIMIT: Duration = Duration::from_secs(1);
@@ -56,7 +56,7 @@ pub struct WorkerLife {
     pub crew: Weak<Crew>,
     /// Tells it to end.
     pub ending: Arc<Ending>,
-    /// What came before its start.
+    /// The phases before its start.
     pub wanted: Mutex<Option<Wanted>>,
 }
 
@@ -199,7 +199,7 @@ impl WorkerLife {
                 {
                     crew.comes_back(self.replica, Life::Draining);
                 }
-                // What has not ended by then goes on with the next one.
+                // Requests that run longer continue on the next worker.
                 if Instant::now() >= until {
                     engine.end();
                 }
@@ -222,7 +222,7 @@ impl WorkerLife {
                 if is_draining && hung.is_none() {
                     return Over::told(true);
                 }
-                // Whoever has said why it fails may still end as it is told to.
+                // A worker that has reported a failure may still exit with success.
                 let finish = if has_failed { Finish::Code(FAILED) } else { finish };
                 return over(hung, why, finish, last_words, produced || status.output_tokens > 0);
             }
@@ -294,7 +294,7 @@ impl WorkerLife {
         ))
     }
 
-    /// Writes what a worker has said to the log.
+    /// Writes the output of a worker to the log.
     fn repeat(&self, log: &mut Log) -> Vec<String> {
         let lines = log.lines().unwrap_or_default();
         self.said.says(self.replica, self.incarnation, &lines);
@@ -322,7 +322,7 @@ impl WorkerLife {
             engine.end();
         }
         let finish = process.finish(patience);
-        // What it held is anybody's until the next life takes it.
+        // Its memory is available until the next worker takes it.
         self.plan.reserved.lies_in_memory(0);
         let mut said = self.repeat(&mut log);
         self.workers.forget(self.incarnation);
@@ -330,7 +330,7 @@ impl WorkerLife {
     }
 }
 
-/// Returns how a life ended that nobody ended.
+/// Returns how a worker ended unexpectedly.
 fn over(hung: Option<String>, why: String, finish: Finish, last_words: Vec<String>, produced: bool) -> Over {
     let last = last_words.last();
     let said = last.map_or_else(String::new, |last| format!("; the last that it said is: {last}"));

@@ -24,9 +24,9 @@ pub enum Task {
     End { id: ActionId, write: Write, ended: Ended },
     /// Notes that an endpoint is another release from now on.
     Became { id: ActionId, write: Write },
-    /// Deletes builds that nobody uses any more, now that an endpoint is removed.
+    /// Deletes unused builds after the removal of an endpoint.
     Forget { name: String, job: Option<Arc<Job>> },
-    /// Notes whether an endpoint is parked; nobody waits for it.
+    /// Stores whether an endpoint is parked; no event depends on it.
     Stand { name: String, standing: Standing },
 }
 
@@ -112,7 +112,7 @@ fn write(parts: &Parts, task: Task) -> Result<(), StoreError> {
     }
 }
 
-/// Deletes the builds that nobody uses any more, and says so.
+/// Deletes unused builds and writes them to the log of the job.
 fn forget(parts: &Parts, name: &str, job: Option<&Job>) -> Result<(), StoreError> {
     let Some(builds) = &parts.loader.builds else {
         return Ok(());
@@ -120,7 +120,7 @@ fn forget(parts: &Parts, name: &str, job: Option<&Job>) -> Result<(), StoreError
     for build in builds.release(name)? {
         let size = bytes(usize::try_from(build.bytes).unwrap_or(usize::MAX));
         let text = format!(
-            "deleted its build of {} in {}, {size}: nobody else uses it",
+            "deleted its build of {} in {}, {size}: no other endpoint uses it",
             build.source, build.precision
         );
         job.into_iter().for_each(|job| job.says(&text));

@@ -549,7 +549,7 @@ impl<T: Terms> Endpoint<T> {
                     (desired.serving, desired.generation) = (false, generation);
                 }
                 self.leave(Some(within));
-                self.refuse_calls(shared, "somebody has stopped it");
+                self.refuse_calls(shared, "it was stopped");
             }
             Change::Remove => {
                 self.desired = None;

@@ -52,11 +52,11 @@ pub struct Prepared<N> {
 pub struct Failure {
     /// The reason, for people.
     pub why: String,
-    /// What the reason is about.
+    /// The subject of the reason.
     pub about: About,
 }
 
-/// What a reason is about.
+/// The subject of a reason.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum About {
     /// The spec, at this key.
@@ -67,7 +67,7 @@ pub enum About {
     Worker,
     /// The database.
     Store,
-    /// The wish of somebody who has cancelled it.
+    /// A cancellation.
     Cancelled,
     /// Something else that does not pass by itself.
     Other,
@@ -86,7 +86,7 @@ impl Failure {
         Failure { why, about }
     }
 
-    /// Returns the failure of what somebody has cancelled.
+    /// Returns the failure of a cancelled preparation.
     pub fn cancelled() -> Failure {
         Failure {
             why: "somebody has cancelled it".into(),

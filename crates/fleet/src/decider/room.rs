@@ -72,7 +72,7 @@ pub struct Taken {
 pub struct Hold {
     number: u64,
     cores: Option<u64>,
-    /// What they are.
+    /// The memory and cores.
     pub taken: Taken,
 }
 
@@ -103,7 +103,7 @@ impl Ledgers {
         &self.0
     }
 
-    /// Returns the cores that the holder of a part has now: what nobody has named is shared with other holders.
+    /// Returns the cores that a holder has now; cores that no spec names are shared with other holders.
     pub fn cores_of(&self, hold: &Hold) -> CoreShare {
         let cores = self.0.get(&hold.taken.device).and_then(|ledger| ledger.cores.as_ref());
         let share = cores.zip(hold.cores).map(|(cores, number)| cores.share(number));
@@ -138,7 +138,7 @@ impl Ledgers {
         for need in needs {
             match self.hold_one(owner, need, holder) {
                 Ok(hold) => return Ok(hold),
-                // What lacks room here may find it elsewhere.
+                // Another device may have the room that is missing here.
                 Err(failure) if failure.is_for_want_of_room() => reasons.push(failure),
                 Err(failure) => return Err(failure),
             }

@@ -99,7 +99,7 @@ impl<T: Terms> Run<T> {
         matches!(self.stage, Stage::Serving { .. })
     }
 
-    /// Returns whether its goal is to end.
+    /// Returns whether it is ending.
     pub fn is_leaving(&self) -> bool {
         matches!(self.goal, Goal::Leave { .. })
     }

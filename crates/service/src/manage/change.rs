@@ -96,8 +96,8 @@ pub(super) fn refused(refused: Refused, name: &str, endpoints: &Endpoints) -> Pr
         Refused::Stale { now } => Problem::conflict(
             "release_changed",
             format!(
-                "`{name}` has release {now} now, which is not the one that the change began from: somebody has changed it meanwhile; \
-                 look at it again and deploy then"
+                "`{name}` has release {now} now, so the release that the change began from is out of date: it changed since you read it; \
+                 read it again, then deploy"
             ),
         ),
         Refused::Needless { is: "served" } => {

@@ -44,7 +44,7 @@ fn device_status(endpoints: &[Arc<Endpoint>], device: &Device, ledgers: &Ledgers
         let held = ledger.map_or(0, |ledger| ledger.memory.taken_of(number));
         let changing = held.saturating_sub(reserved);
         let rest = device.total().saturating_sub(reserved + changing);
-        // What is neither available nor ours is somebody else's; all of a simulated device is available.
+        // The rest, neither available nor ours, belongs to other programs; a simulated device is all available.
         let taken = device.total() - device.available();
         let others = taken.saturating_sub(resident + changing).min(rest);
         DevicePlace {

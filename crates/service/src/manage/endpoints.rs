@@ -42,9 +42,8 @@ type Parts = (
     web::Data<Records>,
 );
 
-/// `POST /manage/endpoints`: serves what a spec describes, a folder of weights, the demo's own, or an earlier release. What is served under
-/// the name goes on until the new release takes requests, and answers its calls to their end. A newer change takes the place of one that is
-/// under way.
+/// `POST /manage/endpoints`: serves what a spec describes, a folder of weights, the demo's own, or an earlier release. The old
+/// release of that name stays until the new release takes requests, and completes its calls. A newer change replaces one that is under way.
 ///
 /// # Errors
 /// 400 when the spec or the folder cannot be read or run, or does not fit; 409 when another release is served than `from_release`, when a
@@ -105,7 +104,7 @@ pub async fn deploy(
     }
 }
 
-/// Returns why an order cannot be served, with the place in the spec that this is about where somebody has written one.
+/// Returns why an order cannot be served, with the place in the spec if a caller wrote one.
 fn refusal(failure: &Failure, order: &Order) -> Problem {
     let text = order.refused(failure).map_or_else(
         || format!("`{}` cannot be served: {}", order.name, failure.why),
@@ -117,7 +116,7 @@ fn refusal(failure: &Failure, order: &Order) -> Problem {
 /// Returns that another release is served than the one that a change began from, with what is different.
 async fn stale(records: Arc<Records>, name: String, from: u32, now: u32) -> Problem {
     let text = format!(
-        "`{name}` is served as release {now}, not {from}: somebody has changed it meanwhile; look at it again and deploy then"
+        "`{name}` is served as release {now}, not {from}: it changed since you read it; read it again, then deploy"
     );
     let overtaken = on_thread(move || Ok(overtaken(&records, &name, from, now))).await;
     Problem::conflict("release_changed", text).and_says(&overtaken.unwrap_or_default())
@@ -331,7 +330,7 @@ fn users(endpoint: &Endpoint) -> Vec<EndpointUser> {
     holders.map(user).collect()
 }
 
-/// What `GET /manage/endpoints/{name}/log` is asked.
+/// The query of `GET /manage/endpoints/{name}/log`.
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
@@ -420,7 +419,7 @@ pub async fn stop(
     ended.map_or_else(Ok, |()| rests(&parts, &name))
 }
 
-/// `POST /manage/endpoints/{name}/park`: gives an endpoint's memory back until somebody calls it; that call starts it again and waits. Calls that
+/// `POST /manage/endpoints/{name}/park`: releases an endpoint's memory until its next call, which starts it again and waits. Calls that
 /// run have a time to end, and end with an error then.
 ///
 /// # Errors
@@ -464,7 +463,7 @@ pub async fn start(
 }
 
 /// `DELETE /manage/endpoints/{name}`: removes an endpoint, served or not, and gives its memory back. Answers that are under way
-/// are completed first. Models, records, keys and runs stay as they are; its releases, and builds that nobody else uses, are deleted.
+/// are completed first. Models, records, keys and runs stay as they are; its releases, and builds that no other endpoint uses, are deleted.
 ///
 /// # Errors
 /// 404 when there is no such endpoint.

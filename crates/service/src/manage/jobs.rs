@@ -125,7 +125,7 @@ fn read(number: &str) -> Result<i64, Problem> {
     number.parse().map_err(|_| unknown())
 }
 
-/// Returns a build as it is told.
+/// Returns the entry of a build.
 fn build_entry(build: BuildRecord) -> BuildEntry {
     BuildEntry {
         digest: build.digest,

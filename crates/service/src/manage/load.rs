@@ -36,7 +36,7 @@ pub async fn status(loads: web::Data<Loads>) -> HttpResponse {
     HttpResponse::Ok().json(loads.status())
 }
 
-/// `DELETE /manage/load`: ends the load test that is under way; what was measured so far is kept.
+/// `DELETE /manage/load`: ends the current load test; the measurements taken so far stay.
 ///
 /// # Errors
 /// 404 when there is none.

@@ -1,4 +1,4 @@
-//! What a service and a worker say to each other.
+//! The messages between a service and a worker.
 
 use crate::assignment::Assignment;
 pub use crate::phase::Phase;
@@ -85,7 +85,7 @@ pub struct Duty {
     pub replica: u32,
     /// The number of this life of it.
     pub incarnation: u64,
-    /// What it runs, and how.
+    /// Its model and settings.
     pub assignment: Assignment,
     /// The memory and cores that it takes.
     pub taken: Taken,

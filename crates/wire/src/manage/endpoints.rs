@@ -1,4 +1,4 @@
-//! What endpoints are to be.
+//! The desired state of endpoints.
 
 use super::EndpointStatus;
 use serde::{Deserialize, Serialize};
@@ -40,7 +40,7 @@ pub struct EndpointDetail {
     /// How long its last starts took, newest first.
     #[serde(default)]
     pub starts: Vec<ColdStart>,
-    /// Who uses its replicas now, the oldest lease first.
+    /// The current leases on its replicas, the oldest first.
     #[serde(default)]
     pub users: Vec<EndpointUser>,
 }
@@ -54,7 +54,7 @@ pub struct EndpointUser {
     pub seconds: f64,
 }
 
-/// A line that a worker has said, or the conversion of a model.
+/// A line of output, of a worker or of a conversion.
 #[derive(Clone, Debug, PartialEq, Deserialize, Serialize, ToSchema)]
 pub struct LogLine {
     /// When it was read, in milliseconds since 1970.

@@ -8,17 +8,17 @@ use utoipa::ToSchema;
 pub struct JobEntry {
     /// Its number.
     pub number: i64,
-    /// What kind of work it is: `build` or `load`, or a change of an endpoint: `deploy`, `start`, `stop`, `park`, `renew` or `remove`.
+    /// Its kind: `build` or `load`, or a change of an endpoint: `deploy`, `start`, `stop`, `park`, `renew` or `remove`.
     pub kind: String,
-    /// What is done.
+    /// Its title.
     pub name: String,
     /// The endpoint that it is for, empty where it is for none.
     pub endpoint: String,
-    /// Who wants it: the name of a key; `start`, `service`, or empty for a caller without a key.
+    /// Its author: the name of a key; `start`, `service`, or empty for a caller without a key.
     pub who: String,
     /// `queued`, `running`, `done`, `failed`, `cancelled`, `replaced` by a newer change, or `interrupted` by the end of its service.
     pub state: String,
-    /// When somebody wanted it, in milliseconds since 1970.
+    /// The time of the request, in milliseconds since 1970.
     pub at_ms: i64,
     /// How long ago that was, in seconds.
     pub seconds_ago: f64,
