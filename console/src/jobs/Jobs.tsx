@@ -161,7 +161,7 @@ function Said({ number, state }: { number: number; state: string }) {
       aria-label={`Log of job ${number}`}
       className="mt-2 max-h-64 overflow-auto bg-shoal px-3 py-2 font-mono text-xs whitespace-pre-wrap"
     >
-      {value ? value.log || "It has said nothing." : "Loading…"}
+      {value ? value.log || "No output." : "Loading…"}
     </pre>
   );
 }

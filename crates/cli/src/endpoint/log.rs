@@ -22,7 +22,7 @@ pub async fn log(options: &EndpointLogOptions) -> Result<(), Failure> {
     }
     lines.iter().for_each(print);
     if lines.is_empty() && !options.follow {
-        line("its workers and builds have no output yet");
+        line("its workers and builds have printed nothing yet");
     }
     if !options.follow {
         return Ok(());

@@ -166,11 +166,12 @@ pub enum Refused {
         /// The release that it has.
         now: u32,
     },
-    /// There is nothing to do.
-    Needless {
-        /// The state that it is in, for people.
-        is: &'static str,
-    },
+    /// The endpoint to start is served already.
+    Served,
+    /// The endpoint to start is starting already.
+    Starting,
+    /// The endpoint to park or to renew has no replica.
+    NotServed,
     /// A newer change took its place before it was noted.
     Replaced {
         /// The newer one's number.

@@ -1017,11 +1017,11 @@ impl<T: Terms> Endpoint<T> {
             Change::Deploy { .. } => None,
             _ if !is_there => Some(Refused::Unknown),
             Change::Stop { .. } | Change::Remove => None,
-            Change::Start if self.current.is_some() => Some(Refused::Needless { is: "served" }),
-            Change::Start if self.desired.is_none() => Some(Refused::Needless { is: "starting" }),
+            Change::Start if self.current.is_some() => Some(Refused::Served),
+            Change::Start if self.desired.is_none() => Some(Refused::Starting),
             Change::Start => None,
-            Change::Park { .. } if !serving || self.current.is_none() => Some(Refused::Needless { is: "not served" }),
-            Change::Renew { .. } if self.current.is_none() => Some(Refused::Needless { is: "not served" }),
+            Change::Park { .. } if !serving || self.current.is_none() => Some(Refused::NotServed),
+            Change::Renew { .. } if self.current.is_none() => Some(Refused::NotServed),
             Change::Park { .. } | Change::Renew { .. } => None,
         }
     }

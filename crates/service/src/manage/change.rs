@@ -100,17 +100,15 @@ pub(super) fn refused(refused: Refused, name: &str, endpoints: &Endpoints) -> Pr
                  read it again, then deploy"
             ),
         ),
-        Refused::Needless { is: "served" } => {
+        Refused::Served => {
             let state = endpoints.state_of(name).map_or("served", |state| state.name());
             Problem::conflict(
                 "endpoint_served",
                 format!("`{name}` is {state}; there is nothing to start"),
             )
         }
-        Refused::Needless { is } => match endpoints.get(name) {
-            Err(not_served) => not_served.into(),
-            Ok(_) => Problem::conflict("endpoint_not_served", format!("`{name}` is {is}")),
-        },
+        Refused::Starting => not_served(name, "starting", endpoints),
+        Refused::NotServed => not_served(name, "not served", endpoints),
         Refused::Replaced { by } => Problem::conflict(
             "change_replaced",
             format!("job {by} took the place of this change of `{name}`"),
@@ -118,6 +116,13 @@ pub(super) fn refused(refused: Refused, name: &str, endpoints: &Endpoints) -> Pr
         Refused::NotStored { why } => {
             Problem::unavailable("not_stored", &format!("the change is not under way: {why}"))
         }
+    }
+}
+
+fn not_served(name: &str, state: &str, endpoints: &Endpoints) -> Problem {
+    match endpoints.get(name) {
+        Err(not_served) => not_served.into(),
+        Ok(_) => Problem::conflict("endpoint_not_served", format!("`{name}` is {state}")),
     }
 }
 
