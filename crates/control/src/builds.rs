@@ -178,7 +178,7 @@ impl Builds {
         Ok(Search::There(ready))
     }
 
-    /// Makes a build that is not there: whoever wants the same waits for the same.
+    /// Makes an absent build; requesters of the same build share one conversion.
     ///
     /// # Errors
     /// When the source cannot be converted, memory or disk do not suffice, or the job is cancelled.

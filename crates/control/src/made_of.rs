@@ -12,9 +12,9 @@ pub struct MadeOf {
     pub content: String,
     /// The identity of its weights.
     pub weights: Value,
-    /// How it is to be run.
+    /// The settings of its engine.
     pub settings: Settings,
-    /// How calls are to be answered.
+    /// The settings for answering calls.
     pub answering: Answering,
     /// The text of the chat template that its spec names.
     pub template: Option<String>,

@@ -15,19 +15,19 @@ pub struct JobRecord {
     pub number: i64,
     /// The time of the request, in milliseconds since 1970.
     pub at_ms: i64,
-    /// What kind of work it is, in one word.
+    /// Its kind, in one word.
     pub kind: String,
-    /// What is done, for people.
+    /// Its title, for people.
     pub name: String,
-    /// The endpoint that it is for, empty where it is for none.
+    /// Its endpoint; empty for a job without one.
     pub endpoint: String,
-    /// Who wants it.
+    /// Its author.
     pub who: String,
-    /// How far it is, in one word.
+    /// Its state, in one word.
     pub state: String,
     /// When it ended, in milliseconds since 1970.
     pub ended_ms: Option<i64>,
-    /// What came of it: where to find that, or why nothing did.
+    /// Its result: a place to find it, or the reason of the failure.
     pub outcome: String,
     /// Its log.
     pub log: String,

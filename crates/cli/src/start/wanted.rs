@@ -15,7 +15,7 @@ use vastrelay_store::{KeptEndpoint, Standing, Store};
 /// An endpoint to serve.
 pub struct Wanted {
     pub order: Order,
-    /// Where its spec is from, where somebody has written one.
+    /// The file of its spec, if there is one.
     spec: Option<String>,
     /// Whether it comes from the database, not from the command line.
     pub is_kept: bool,
