@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::time::Instant;
 use vastrelay_engine::cpu::{CpuExecutor, CpuSettings, StepSize};
 use vastrelay_engine::executor::{BatchRow, Executor, StepBatch, TableChange, Want, run_step};
-use vastrelay_engine::phases::Phase;
+use vastrelay_engine::phases::StepPhase;
 use vastrelay_engine::sampling::{Choice, Sampling};
 use vastrelay_kernels::attention::{KvPrecision, PAGE_TOKENS};
 use vastrelay_kernels::groups::Bits;
@@ -118,7 +118,7 @@ pub struct Model {
     /// Whether the KV memory holds something to read.
     is_filled: bool,
     /// Seconds of each part of the steps so far, and how many they were.
-    phases: ([f64; Phase::ALL.len()], usize),
+    phases: ([f64; StepPhase::ALL.len()], usize),
 }
 
 const INT8: Precision = Precision::Groups {
@@ -214,7 +214,7 @@ impl Model {
             context: STEP_TOKENS + 64,
             step_tokens: STEP_TOKENS,
             width: STEP_TOKENS,
-            pages: vec![ALL_PAGES; description.sights().len()],
+            pages: vec![ALL_PAGES; description.reaches().len()],
             weights: precision,
             kv,
         };
@@ -244,7 +244,7 @@ impl Model {
             bail!("{} gave what is not a number", self.name);
         }
         let seconds = begun.elapsed().as_secs_f64();
-        for (sum, phase) in self.phases.0.iter_mut().zip(Phase::ALL) {
+        for (sum, phase) in self.phases.0.iter_mut().zip(StepPhase::ALL) {
             *sum += result.phases.of(phase).as_secs_f64();
         }
         self.phases.1 += 1;
@@ -254,8 +254,8 @@ impl Model {
     /// Returns how many seconds each part of a step took, over all steps since the last time.
     pub fn take_phases(&mut self) -> Vec<(String, f64)> {
         let (sums, steps) = std::mem::take(&mut self.phases);
-        let mean = |(phase, sum): (Phase, f64)| (phase.name().to_owned(), sum / steps.max(1) as f64);
-        Phase::ALL.into_iter().zip(sums).map(mean).collect()
+        let mean = |(phase, sum): (StepPhase, f64)| (phase.name().to_owned(), sum / steps.max(1) as f64);
+        StepPhase::ALL.into_iter().zip(sums).map(mean).collect()
     }
 
     /// Reads a prompt of so many tokens and chooses a token after it; returns the seconds.

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use tokio::runtime::Runtime;
 use vastrelay_engine::scheduler::{Arrival, RowOutcome, Scheduler, SequenceId, StepPlan};
 use vastrelay_engine::{Event, GenerationRequest, Limits, PoolLimits, Sampling};
-use vastrelay_serving::{CoreWish, Cores, Device, Model, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{CoreRequest, Cores, Device, Model, Precision, Replica, ReplicaSettings};
 
 /// Streams that decode.
 const STREAMS: usize = 16;
@@ -38,7 +38,7 @@ pub fn measure_prompt(path: &Path, machine: Machine, options: &Options, report: 
         queue_wait: None,
         prefill_chunk: None,
         isa: machine.isa,
-        cores: CoreWish::Free {
+        cores: CoreRequest::Free {
             least: 1,
             most: machine.cores,
         },
@@ -327,7 +327,7 @@ impl DemoSteps {
             queue_wait: None,
             prefill_chunk: None,
             isa: machine.isa,
-            cores: CoreWish::Free {
+            cores: CoreRequest::Free {
                 least: 1,
                 most: machine.cores,
             },

@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use vastrelay_control::Loader;
 use vastrelay_service::{Reach, ServeOptions, Server, ServiceState, StateOptions};
-use vastrelay_serving::{CoreWish, Cores, Device, Devices, Isa, Model, Models, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{CoreRequest, Cores, Device, Devices, Isa, Model, Models, Precision, Replica, ReplicaSettings};
 use vastrelay_store::{Retention, Store};
 
 const TURNS: usize = 7;
@@ -127,7 +127,7 @@ fn loaded(folder: &Path, device: Device) -> (Arc<Model>, Replica) {
         queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
-        cores: CoreWish::Free {
+        cores: CoreRequest::Free {
             least: 1,
             most: cores.usual(1),
         },

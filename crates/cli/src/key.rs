@@ -33,9 +33,9 @@ async fn create(options: &KeyCreateOptions) -> Result<(), Failure> {
         weight: options.weight,
         endpoints: options.endpoints.clone(),
     };
-    let made: MadeKey = match place(&options.place)? {
-        Place::Service(client) => client.post_for("/manage/keys", &wanted).await?,
-        Place::Folder(store) => make_key(&store, wanted).map_err(Failure::failed)?,
+    let made: MadeKey = match key_store(&options.place)? {
+        KeyStore::Service(client) => client.post_for("/manage/keys", &wanted).await?,
+        KeyStore::Folder(store) => make_key(&store, wanted).map_err(Failure::failed)?,
     };
     if options.json {
         return json(&made);
@@ -49,9 +49,9 @@ async fn create(options: &KeyCreateOptions) -> Result<(), Failure> {
 }
 
 async fn list(options: &KeyListOptions) -> Result<(), Failure> {
-    let keys: Vec<KeyEntry> = match place(&options.place)? {
-        Place::Service(client) => client.get("/manage/keys").await?,
-        Place::Folder(store) => {
+    let keys: Vec<KeyEntry> = match key_store(&options.place)? {
+        KeyStore::Service(client) => client.get("/manage/keys").await?,
+        KeyStore::Folder(store) => {
             let (keys, now) = (store.keys().map_err(Failure::failed)?, milliseconds_since_1970());
             keys.into_iter().map(|key| key_entry(key, now)).collect()
         }
@@ -89,9 +89,9 @@ async fn revoke(options: &KeyRevokeOptions) -> Result<(), Failure> {
     // Whoever has only the whole key at hand may give that.
     let id = options.id.strip_prefix("vr-").and_then(|rest| rest.split('-').next());
     let id = id.unwrap_or(&options.id);
-    let name = match place(&options.place)? {
-        Place::Service(client) => client.delete::<KeyEntry>(&format!("/manage/keys/{id}")).await?.name,
-        Place::Folder(store) => {
+    let name = match key_store(&options.place)? {
+        KeyStore::Service(client) => client.delete::<KeyEntry>(&format!("/manage/keys/{id}")).await?.name,
+        KeyStore::Folder(store) => {
             store
                 .revoke_key(id, milliseconds_since_1970())
                 .map_err(Failure::failed)?;
@@ -104,15 +104,15 @@ async fn revoke(options: &KeyRevokeOptions) -> Result<(), Failure> {
     Ok(())
 }
 
-enum Place {
+enum KeyStore {
     Service(Box<Client>),
     Folder(Box<Store>),
 }
 
-fn place(options: &KeyPlace) -> Result<Place, Failure> {
+fn key_store(options: &KeyPlace) -> Result<KeyStore, Failure> {
     match &options.data {
-        None => Ok(Place::Service(Box::new(Client::new(&options.connection)?))),
-        Some(folder) => open(folder).map(|store| Place::Folder(Box::new(store))),
+        None => Ok(KeyStore::Service(Box::new(Client::new(&options.connection)?))),
+        Some(folder) => open(folder).map(|store| KeyStore::Folder(Box::new(store))),
     }
 }
 

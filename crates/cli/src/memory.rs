@@ -51,8 +51,8 @@ pub fn lines(plan: &MemoryPlan, kv: KvPrecision, simulated: bool) -> Vec<String>
 
 /// Says which layers a pool is for, where there are several or pages are given back.
 fn layers_of(plan: &MemoryPlan, pool: &PoolPlan) -> String {
-    let layers = pool.sizes.sight.layers;
-    match pool.sizes.sight.window {
+    let layers = pool.sizes.reach.layers;
+    match pool.sizes.reach.window {
         Some(window) => format!("; {layers} layers with a window of {} tokens", grouped(window)),
         None if plan.pools.len() > 1 => format!("; {layers} layers without a window"),
         None => String::new(),

@@ -8,7 +8,7 @@ use vastrelay_serving::Precision;
 use vastrelay_wire::manage::{ReplicaStatus, RestingEndpoint};
 
 /// Returns what is to be said of a replica that is not ready.
-pub fn standing(replica: &ReplicaStatus) -> Option<String> {
+pub fn state(replica: &ReplicaStatus) -> Option<String> {
     match replica.state.as_str() {
         "ready" => None,
         "starting" => Some(format!(

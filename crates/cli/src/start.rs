@@ -19,8 +19,8 @@ use std::time::Duration;
 use tokio::runtime::Runtime;
 use tokio::sync::oneshot;
 use tracing_subscriber::EnvFilter;
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::order::Order;
+use vastrelay_control::deployments::request::DeployRequest;
+use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_control::{Loader, Workers};
 use vastrelay_files::Roots;
 use vastrelay_fleet::{Settings, State};
@@ -176,7 +176,7 @@ async fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failu
     let (mut names, mut failures) = (Vec::new(), Vec::new());
     for (one, begun) in wanted.iter().zip(begun) {
         match begun {
-            Ok(true) => names.push(one.order.name.clone()),
+            Ok(true) => names.push(one.request.name.clone()),
             Ok(false) => {}
             Err(why) => failures.push(one.failure(&why)),
         }
@@ -184,7 +184,7 @@ async fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failu
     if wanted.is_empty() {
         return Ok("none yet; deploy one with `vastrelay endpoint deploy` or in the console".into());
     }
-    let is_named = wanted.iter().any(|one| !one.is_kept);
+    let is_named = wanted.iter().any(|one| !one.is_stored);
     if names.is_empty() && is_named && !failures.is_empty() && !serves(state) {
         return Err(failures.remove(0));
     }
@@ -207,7 +207,7 @@ async fn begin(
 ) -> Result<bool, String> {
     let mut has_place = Some(has_place);
     let say_place = |endpoint: &Endpoint| {
-        describe(endpoint, &one.order, &state.loader.defaults);
+        describe(endpoint, &one.request, &state.loader.defaults);
         // The receiver may be gone.
         let _ = has_place.take().map(|has_place| has_place.send(()));
     };
@@ -215,9 +215,9 @@ async fn begin(
         let _ = tokio::time::timeout(FIRST_CHOICE, before).await;
     }
     if !one.comes_back {
-        return state.deploy(&one.order, say_place).await.map(|_| true);
+        return state.deploy(&one.request, say_place).await.map(|_| true);
     }
-    match state.wait_for_start(&one.order.name, say_place).await {
+    match state.wait_for_start(&one.request.name, say_place).await {
         Some(State::Failed) => Err(one.why_failed(state)),
         Some(found) => Ok(matches!(found, State::Ready | State::Degraded)),
         None => Ok(false),
@@ -226,15 +226,19 @@ async fn begin(
 
 /// Returns whether any endpoint takes calls.
 fn serves(state: &ServiceState) -> bool {
-    let served = state.endpoints.all().into_iter().map(|endpoint| endpoint.crew.state());
+    let served = state
+        .endpoints
+        .all()
+        .into_iter()
+        .map(|endpoint| endpoint.replicas.state());
     let resting = state.endpoints.resting().into_values().map(|resting| resting.state);
     served.chain(resting).any(State::serves)
 }
 
-fn describe(endpoint: &Endpoint, order: &Order, defaults: &Settings) {
+fn describe(endpoint: &Endpoint, request: &DeployRequest, defaults: &Settings) {
     let (description, plan) = (&endpoint.model.description, &endpoint.plan);
     let Precisions { weights, kv } = plan.precisions;
-    let settings = order.spec.settings.clone().or(defaults);
+    let settings = request.spec.settings.clone().or(defaults);
     say(&format!(
         "\n{} (release {})  {} parameters, {} layers, context {} tokens, weights {weights}\n  from {}\n  on {}",
         endpoint.name,
@@ -242,7 +246,7 @@ fn describe(endpoint: &Endpoint, order: &Order, defaults: &Settings) {
         grouped(description.parameters()),
         description.layers,
         grouped(plan.memory.context),
-        order.model().display(),
+        request.model().display(),
         place(plan)
     ));
     memory::lines(&plan.memory, kv, plan.device.is_simulated())

@@ -3,7 +3,7 @@
 use crate::args::status::StatusOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{columns, device_name, json, line, place_name, precision_name, resting, standing};
+use crate::output::{columns, device_name, json, line, place_name, precision_name, resting, state};
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_planner::amounts::{bytes, counted, grouped};
 use vastrelay_wire::manage::{EndpointStatus, ReplicaStatus, ServiceStatus};
@@ -65,8 +65,8 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
     for endpoint in &status.endpoints {
         for replica in &endpoint.replicas {
             line(format!("{}: {}", name_of(endpoint, replica), memory(endpoint, replica)));
-            if let Some(standing) = standing(replica) {
-                line(format!("{}: {standing}", name_of(endpoint, replica)));
+            if let Some(state) = state(replica) {
+                line(format!("{}: {state}", name_of(endpoint, replica)));
             }
         }
     }
@@ -122,8 +122,8 @@ fn list(endpoint: &EndpointStatus) {
         ] {
             line(format!("{name:<12}{value}"));
         }
-        if let Some(standing) = standing(replica) {
-            line(standing);
+        if let Some(state) = state(replica) {
+            line(state);
         }
     }
     line("");

@@ -1,7 +1,7 @@
 //! Models that are converted once: found by what they are made of and how.
 
-use crate::jobs::{Job, JobEnd, Jobs, Wanted};
-use crate::order::Order;
+use crate::deployments::request::DeployRequest;
+use crate::jobs::{Job, JobEnd, Jobs, NewJob};
 use serde_json::json;
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -70,12 +70,12 @@ struct Making<'a> {
     job: &'a Job,
     /// The process that converts, where there is one.
     process: &'a AtomicU32,
-    wish: Wish<'a>,
+    request: BuildRequest<'a>,
 }
 
 /// The requester of a build.
 #[derive(Clone, Copy)]
-pub struct Wish<'a> {
+pub struct BuildRequest<'a> {
     /// Returns whether the requester has given up.
     pub given_up: &'a dyn Fn() -> bool,
     /// Takes what the conversion says.
@@ -182,24 +182,24 @@ impl Builds {
     ///
     /// # Errors
     /// When the source cannot be converted, memory or disk do not suffice, or the job is cancelled.
-    pub fn begin(
+    pub fn start(
         &self,
-        order: &Order,
+        deploy: &DeployRequest,
         files: &ModelFiles,
         weights: Precision,
         Absent(ready): Absent,
-        wish: Wish<'_>,
+        request: BuildRequest<'_>,
     ) -> Result<Ready, LoadError> {
         let begun = Instant::now();
         let process = Arc::new(AtomicU32::new(0));
         let child = process.clone();
-        let wanted = Wanted {
+        let wanted = NewJob {
             kind: "build",
             name: format!("{} {}", name_of(files.path()), weights.phrase()),
-            endpoint: &order.name,
-            who: &order.by,
+            endpoint: &deploy.name,
+            who: &deploy.by,
         };
-        let job = self.jobs.begin(&wanted, move || kill(&child));
+        let job = self.jobs.start(&wanted, move || kill(&child));
         let job = job.map_err(|error| LoadError::Refused(error.to_string()))?;
         let conversion = Conversion {
             source: files.path().to_owned(),
@@ -213,7 +213,7 @@ impl Builds {
         let making = Making {
             job: &job,
             process: &process,
-            wish,
+            request,
         };
         let made = self.make(&making, files, &conversion, &ready.digest);
         let (end, made) = match made {
@@ -221,7 +221,7 @@ impl Builds {
                 let took = Some(begun.elapsed());
                 (JobEnd::Done(text), Ok(Ready { took, ..ready }))
             }
-            Err(_) if (wish.given_up)() => (
+            Err(_) if (request.given_up)() => (
                 JobEnd::Cancelled,
                 Err(LoadError::Refused("its change was withdrawn".into())),
             ),
@@ -244,7 +244,7 @@ impl Builds {
         digest: &str,
     ) -> Result<String, String> {
         let job = making.job;
-        let _turn = self.jobs.turn(job, making.wish.given_up).ok_or("it was cancelled")?;
+        let _turn = self.jobs.turn(job, making.request.given_up).ok_or("it was cancelled")?;
         if Build::is_one(&conversion.out) {
             return Ok(format!("{digest} was made meanwhile"));
         }
@@ -336,15 +336,15 @@ impl Builds {
             .spawn()
             .map_err(|error| format!("its process cannot be started: {error}"))?;
         process.store(child.id(), Ordering::Release);
-        let order = serde_json::to_vec(conversion).map_err(|error| error.to_string())?;
+        let request = serde_json::to_vec(conversion).map_err(|error| error.to_string())?;
         if let Some(mut input) = child.stdin.take() {
             // One that has ended already says why.
-            let _ = input.write_all(&order);
+            let _ = input.write_all(&request);
         }
         let said = collect(&mut child);
         let partial = partial_of(&conversion.out);
         let status = loop {
-            if job.is_cancelled() || (making.wish.given_up)() {
+            if job.is_cancelled() || (making.request.given_up)() {
                 let _ = child.kill();
             }
             match child.try_wait() {
@@ -360,7 +360,7 @@ impl Builds {
         let said = said.unwrap_or_default();
         let lines: Vec<String> = said.lines().map(str::to_owned).collect();
         lines.iter().for_each(|line| job.says(line));
-        (making.wish.hears)(&lines);
+        (making.request.hears)(&lines);
         if status.success() {
             return Ok(());
         }

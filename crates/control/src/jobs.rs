@@ -41,7 +41,7 @@ struct JobState {
 }
 
 /// The description of a job.
-pub struct Wanted<'a> {
+pub struct NewJob<'a> {
     /// Its kind, in one word.
     pub kind: &'a str,
     /// Its title, for people.
@@ -97,13 +97,13 @@ impl Jobs {
     ///
     /// # Errors
     /// When it cannot be kept.
-    pub fn begin(&self, wanted: &Wanted<'_>, end: impl Fn() + Send + Sync + 'static) -> Result<Arc<Job>, StoreError> {
+    pub fn start(&self, new: &NewJob<'_>, end: impl Fn() + Send + Sync + 'static) -> Result<Arc<Job>, StoreError> {
         let mut record = JobRecord {
             at_ms: milliseconds_since_1970(),
-            kind: wanted.kind.into(),
-            name: wanted.name.clone(),
-            endpoint: wanted.endpoint.into(),
-            who: wanted.who.into(),
+            kind: new.kind.into(),
+            name: new.name.clone(),
+            endpoint: new.endpoint.into(),
+            who: new.who.into(),
             state: QUEUED.into(),
             ..JobRecord::default()
         };

@@ -22,7 +22,7 @@ use exchange::Exchange;
 use forward::Forward;
 use model::Model;
 use results::Results;
-use shard::{Order, ShardThread};
+use shard::{ShardCommand, ShardThread};
 use std::panic::resume_unwind;
 use std::sync::Arc;
 use vastrelay_kernels::Isa;
@@ -49,7 +49,7 @@ pub struct CpuSettings {
     pub step_tokens: usize,
     /// Most rows of one step.
     pub width: usize,
-    /// Pages of KV memory for each of the model's [`ModelDescription::sights`].
+    /// Pages of KV memory for each of the model's [`ModelDescription::reaches`].
     pub pages: Vec<usize>,
     /// Weight precision to run in.
     pub weights: Precision,
@@ -214,15 +214,15 @@ impl CpuExecutor {
                 .map(|reader| reader.join().unwrap_or_else(|panic| resume_unwind(panic)));
             models.collect::<Result<Vec<Model>, WeightsError>>()
         })?;
-        let sights = description.sights();
-        assert_eq!(sights.len(), settings.pages.len(), "pages for each kind of layer");
-        let pools = sights.iter().zip(&settings.pages);
+        let reaches = description.reaches();
+        assert_eq!(reaches.len(), settings.pages.len(), "pages for each kind of layer");
+        let pools = reaches.iter().zip(&settings.pages);
         let memory = MemoryReport {
             weights: models.iter().map(Model::bytes).sum(),
             kv_pool: pools
-                .map(|(sight, pages)| pages * CpuExecutor::page_bytes(description, sight.layers, split, kv))
+                .map(|(reach, pages)| pages * CpuExecutor::page_bytes(description, reach.layers, split, kv))
                 .sum(),
-            pools: sights.len(),
+            pools: reaches.len(),
             page: CpuExecutor::page_bytes(description, description.layers, split, kv),
             workspace: CpuExecutor::workspace_bytes(
                 description,
@@ -258,7 +258,7 @@ impl Executor for CpuExecutor {
     }
 
     fn submit(&mut self, batch: Arc<StepBatch>, report: &Report) -> Result<(), ExecutorError> {
-        self.order(&Order::Step(batch), report)
+        self.order(&ShardCommand::Step(batch), report)
     }
 }
 
@@ -273,10 +273,10 @@ impl CpuExecutor {
     /// # Errors
     /// As a step's.
     pub fn fill_kv(&mut self, seed: u64) -> Result<(), ExecutorError> {
-        wait_for(|report| self.order(&Order::Fill(seed), report)).map(drop)
+        wait_for(|report| self.order(&ShardCommand::Fill(seed), report)).map(drop)
     }
 
-    fn order(&mut self, order: &Order, report: &Report) -> Result<(), ExecutorError> {
+    fn order(&mut self, order: &ShardCommand, report: &Report) -> Result<(), ExecutorError> {
         if !self.results.expect(self.shards.len(), report) {
             return Err(ExecutorError("a step is under way already".into()));
         }
@@ -303,9 +303,9 @@ fn copies(model: &ModelDescription, split: usize, name: &str) -> usize {
 
 /// Returns the KV memory of each layer.
 fn layer_pages(model: &ModelDescription, settings: &CpuSettings) -> Vec<LayerPages> {
-    let sights = model.sight_of_layers().into_iter().enumerate();
-    sights
-        .map(|(layer, sight)| LayerPages::new(settings.pages[sight], shape(model, layer), settings.kv))
+    let reaches = model.sight_of_layers().into_iter().enumerate();
+    reaches
+        .map(|(layer, reach)| LayerPages::new(settings.pages[reach], shape(model, layer), settings.kv))
         .collect()
 }
 

@@ -22,7 +22,7 @@ use crate::request::{GenerationRequest, Refusal};
 use crate::scheduler::Limits;
 use core::EngineCore;
 use edge::{Edge, RequestStream};
-use frame::{EngineStatus, Frame, FrameSink, Order};
+use frame::{EngineCommand, EngineStatus, Frame, FrameSink};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
@@ -32,18 +32,18 @@ use vastrelay_text::TokenPieces;
 
 /// The way to an engine. Clones lead to the same.
 #[derive(Clone)]
-pub struct Orders(mpsc::Sender<Message>);
+pub struct CommandSender(mpsc::Sender<Message>);
 
-impl Orders {
+impl CommandSender {
     /// Hands an order to the engine; returns whether it is still there.
-    pub fn send(&self, order: Order) -> bool {
-        self.0.send(Message::Order(order)).is_ok()
+    pub fn send(&self, command: EngineCommand) -> bool {
+        self.0.send(Message::Command(command)).is_ok()
     }
 }
 
 /// An engine core, an executor and the thread that runs them; dropping it stops the thread. Whoever hears it may be anywhere.
 pub struct RunningEngine {
-    orders: Orders,
+    commands: CommandSender,
     memory: MemoryReport,
     vocabulary: usize,
     limits: Limits,
@@ -63,11 +63,11 @@ impl RunningEngine {
         limits: Limits,
         build: String,
         started: Instant,
-        sink: impl FnOnce(Orders) -> Arc<dyn FrameSink>,
+        sink: impl FnOnce(CommandSender) -> Arc<dyn FrameSink>,
     ) -> RunningEngine {
         let (outbox, inbox) = mpsc::channel();
-        let orders = Orders(outbox.clone());
-        let sink = sink(orders.clone());
+        let commands = CommandSender(outbox.clone());
+        let sink = sink(commands.clone());
         let (memory, vocabulary) = (executor.memory(), executor.vocabulary());
         let core = EngineCore::new(pieces, limits.clone(), build);
         sink.take(&mut Frame {
@@ -90,7 +90,7 @@ impl RunningEngine {
             })
             .expect("the system gives a thread for the engine");
         RunningEngine {
-            orders,
+            commands,
             memory,
             vocabulary,
             limits,
@@ -99,8 +99,8 @@ impl RunningEngine {
     }
 
     /// Hands an order to the engine; returns whether it is still there.
-    pub fn order(&self, order: Order) -> bool {
-        self.orders.send(order)
+    pub fn command(&self, command: EngineCommand) -> bool {
+        self.commands.send(command)
     }
 
     /// Returns what the executor took of its device's memory.
@@ -116,7 +116,7 @@ impl RunningEngine {
 
 impl Drop for RunningEngine {
     fn drop(&mut self) {
-        let _ = self.orders.0.send(Message::Stop);
+        let _ = self.commands.0.send(Message::Stop);
         if let Some(thread) = self.thread.take() {
             let _ = thread.join();
         }
@@ -139,8 +139,8 @@ impl Engine {
     pub fn start(executor: Box<dyn Executor>, pieces: Arc<TokenPieces>, limits: Limits, build: String) -> Engine {
         let started = Instant::now();
         let mut edge = None;
-        let running = RunningEngine::start(executor, pieces, limits, build, started, |orders| {
-            let made = Arc::new(Edge::new(started, move |order| orders.send(order)));
+        let running = RunningEngine::start(executor, pieces, limits, build, started, |commands| {
+            let made = Arc::new(Edge::new(started, move |command| commands.send(command)));
             edge.insert(made).clone()
         });
         let edge = edge.expect("it was made with the engine");

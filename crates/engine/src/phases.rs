@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 /// A part of a step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Phase {
+pub enum StepPhase {
     /// Page copies, tables and embeddings.
     Begin,
     /// Queries, keys and values, the norm before them included.
@@ -25,43 +25,43 @@ pub enum Phase {
     Choose,
 }
 
-impl Phase {
+impl StepPhase {
     /// All in their order.
-    pub const ALL: [Phase; 9] = [
-        Phase::Begin,
-        Phase::Qkv,
-        Phase::Store,
-        Phase::Attention,
-        Phase::Output,
-        Phase::GateUp,
-        Phase::Down,
-        Phase::Head,
-        Phase::Choose,
+    pub const ALL: [StepPhase; 9] = [
+        StepPhase::Begin,
+        StepPhase::Qkv,
+        StepPhase::Store,
+        StepPhase::Attention,
+        StepPhase::Output,
+        StepPhase::GateUp,
+        StepPhase::Down,
+        StepPhase::Head,
+        StepPhase::Choose,
     ];
 
     /// Returns its name.
     pub fn name(self) -> &'static str {
         match self {
-            Phase::Begin => "embedding",
-            Phase::Qkv => "queries, keys, values",
-            Phase::Store => "storing keys and values",
-            Phase::Attention => "attention",
-            Phase::Output => "attention output",
-            Phase::GateUp => "MLP gate and up",
-            Phase::Down => "MLP down",
-            Phase::Head => "head",
-            Phase::Choose => "choosing tokens",
+            StepPhase::Begin => "embedding",
+            StepPhase::Qkv => "queries, keys, values",
+            StepPhase::Store => "storing keys and values",
+            StepPhase::Attention => "attention",
+            StepPhase::Output => "attention output",
+            StepPhase::GateUp => "MLP gate and up",
+            StepPhase::Down => "MLP down",
+            StepPhase::Head => "head",
+            StepPhase::Choose => "choosing tokens",
         }
     }
 }
 
 /// How long each part of a step took.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct PhaseTimes([Duration; Phase::ALL.len()]);
+pub struct PhaseTimes([Duration; StepPhase::ALL.len()]);
 
 impl PhaseTimes {
     /// Returns how long a part took.
-    pub fn of(&self, phase: Phase) -> Duration {
+    pub fn of(&self, phase: StepPhase) -> Duration {
         self.0[phase as usize]
     }
 }
@@ -81,7 +81,7 @@ impl Clock {
     }
 
     /// Counts the time since the last part for this one.
-    pub fn lap(&mut self, phase: Phase) {
+    pub fn lap(&mut self, phase: StepPhase) {
         let now = Instant::now();
         self.times.0[phase as usize] += now - self.last;
         self.last = now;
@@ -100,13 +100,13 @@ mod tests {
     fn times_of_a_part_add_up_and_all_of_them_are_the_whole() {
         let mut clock = Clock::start();
         let begun = clock.last;
-        for phase in [Phase::Qkv, Phase::Attention, Phase::Qkv] {
+        for phase in [StepPhase::Qkv, StepPhase::Attention, StepPhase::Qkv] {
             clock.lap(phase);
         }
         let times = clock.times();
-        let total: Duration = Phase::ALL.into_iter().map(|phase| times.of(phase)).sum();
+        let total: Duration = StepPhase::ALL.into_iter().map(|phase| times.of(phase)).sum();
         assert_eq!(total, clock.last - begun);
-        assert_eq!(times.of(Phase::Qkv) + times.of(Phase::Attention), total);
-        assert_eq!(Phase::ALL.map(|phase| phase as usize), [0, 1, 2, 3, 4, 5, 6, 7, 8]);
+        assert_eq!(times.of(StepPhase::Qkv) + times.of(StepPhase::Attention), total);
+        assert_eq!(StepPhase::ALL.map(|phase| phase as usize), [0, 1, 2, 3, 4, 5, 6, 7, 8]);
     }
 }

@@ -26,7 +26,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::time::Duration;
 use vastrelay_kernels::attention::PAGE_TOKENS;
-use vastrelay_weights::description::Sight;
+use vastrelay_weights::description::AttentionReach;
 
 /// The name of a sequence.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
@@ -70,11 +70,11 @@ impl PoolLimits {
 
     /// Returns the most pages that a sequence of so many tokens holds at once, when steps are of so many tokens at most.
     pub fn most_held(self, tokens: usize, step: usize) -> usize {
-        let sight = Sight {
+        let reach = AttentionReach {
             window: self.window,
             layers: 1,
         };
-        sight.most_held(tokens, step)
+        reach.most_held(tokens, step)
     }
 
     /// Returns the most tokens that a sequence may have.

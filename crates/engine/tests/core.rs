@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 use vastrelay_engine::engine::core::{Effects, EngineCore, Input};
-use vastrelay_engine::engine::frame::Order;
+use vastrelay_engine::engine::frame::EngineCommand;
 use vastrelay_engine::executor::{BatchRow, PageCopy, RowResult, StepBatch, StepResult, Want};
 use vastrelay_engine::head::SequenceHead;
 use vastrelay_engine::request::{Emitted, RequestKind};
@@ -332,7 +332,7 @@ impl World {
                     logprobs: BTreeMap::new(),
                     counts_output: true,
                 });
-                self.take(Input::Order(Order::Submit {
+                self.take(Input::Command(EngineCommand::Submit {
                     call: self.calls.len() as u64 - 1,
                     requests,
                     arrived: self.now,
@@ -342,7 +342,7 @@ impl World {
                 let under_way: Vec<usize> = (0..self.calls.len()).filter(|at| !self.calls[*at].is_over()).collect();
                 if let Some(call) = under_way.get(*number) {
                     self.calls[*call].cancelled = true;
-                    self.take(Input::Order(Order::Cancel {
+                    self.take(Input::Command(EngineCommand::Cancel {
                         call: *call as u64,
                         reason: EndReason::Cancelled,
                     }));
@@ -409,7 +409,7 @@ fn call(world: &mut World, request: GenerationRequest) {
         logprobs: BTreeMap::new(),
         counts_output: true,
     });
-    world.take(Input::Order(Order::Submit {
+    world.take(Input::Command(EngineCommand::Submit {
         call: number,
         requests,
         arrived,
@@ -532,7 +532,7 @@ proptest! {
             counts_output: true,
         });
         world.calls[0].counts_output = false;
-        world.take(Input::Order(Order::Submit { call: 0, requests: vec![request], arrived: 0 }));
+        world.take(Input::Command(EngineCommand::Submit { call: 0, requests: vec![request], arrived: 0 }));
         world.act(&Act::Pass(1));
         world.finish();
         prop_assert!(world.calls[0].is_over(), "it never ends");
@@ -582,7 +582,7 @@ proptest! {
         }
         let mut elsewhere = World::new(width, None);
         elsewhere.calls.push(Call { requests: requests.clone(), arrived: 0, answer: None, cancelled: false, said: before.said.clone(), logprobs: before.logprobs.clone(), counts_output: true });
-        elsewhere.take(Input::Order(Order::Submit { call: 0, requests, arrived: 0 }));
+        elsewhere.take(Input::Command(EngineCommand::Submit { call: 0, requests, arrived: 0 }));
         elsewhere.act(&Act::Pass(1));
         elsewhere.finish();
         prop_assert!(elsewhere.calls[0].is_over());

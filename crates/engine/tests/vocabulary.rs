@@ -6,7 +6,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::fmt::Debug;
 use std::time::Duration;
-use vastrelay_engine::engine::frame::{EngineStatus, Frame, Order};
+use vastrelay_engine::engine::frame::{EngineCommand, EngineStatus, Frame};
 use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
 use vastrelay_engine::request::{Emitted, Piece, RequestKind};
 use vastrelay_engine::scheduler::{Occupancy, PreemptionCause, PrefillOrder, RowKind};
@@ -146,16 +146,16 @@ fn request() -> impl Strategy<Value = GenerationRequest> {
     )
 }
 
-fn order() -> impl Strategy<Value = Order> {
+fn order() -> impl Strategy<Value = EngineCommand> {
     prop_oneof![
         (any::<u64>(), proptest::collection::vec(request(), 0..3), any::<u64>()).prop_map(
-            |(call, requests, arrived)| Order::Submit {
+            |(call, requests, arrived)| EngineCommand::Submit {
                 call,
                 requests,
                 arrived
             }
         ),
-        (any::<u64>(), end_reason()).prop_map(|(call, reason)| Order::Cancel { call, reason }),
+        (any::<u64>(), end_reason()).prop_map(|(call, reason)| EngineCommand::Cancel { call, reason }),
     ]
 }
 
@@ -257,6 +257,6 @@ proptest! {
     #[test]
     fn what_is_no_frame_and_no_order_is_refused_without_a_panic(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
         let _ = postcard::from_bytes::<Frame>(&bytes);
-        let _ = postcard::from_bytes::<Order>(&bytes);
+        let _ = postcard::from_bytes::<EngineCommand>(&bytes);
     }
 }

@@ -33,7 +33,7 @@ enum Held {
 
 /// What a replica wants of the cores.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum CoreWish {
+pub enum CoreRequest {
     /// Just so much.
     Named(CoreShare),
     /// What is free.
@@ -88,7 +88,7 @@ impl fmt::Display for NoCores {
 
 /// What the owners hold together.
 #[derive(Default)]
-struct Standing<'a> {
+struct Holdings<'a> {
     named: BTreeMap<&'a str, CoreShare>,
     /// The threads of those that share the others.
     shared: BTreeMap<&'a str, usize>,
@@ -109,10 +109,10 @@ impl CoreLedger {
     ///
     /// # Errors
     /// When there are not so many, or the others could not go on with what is left.
-    pub fn take(&mut self, owner: &str, wish: CoreWish) -> Result<CoreGrant, NoCores> {
-        let others = self.standing(Some(owner));
-        let (cores, threads) = match wish {
-            CoreWish::Named(wanted) => {
+    pub fn take(&mut self, owner: &str, request: CoreRequest) -> Result<CoreGrant, NoCores> {
+        let others = self.holdings(Some(owner));
+        let (cores, threads) = match request {
+            CoreRequest::Named(wanted) => {
                 // Each of those who share needs twice the least: they have half of the pool for sure.
                 let kept = (0..2 * others.shared.len()).map(|_| CoreShare::LEAST);
                 let free = self.all.without(others.named()).without(together(kept));
@@ -121,7 +121,7 @@ impl CoreLedger {
                 }
                 (Held::Named(wanted), wanted.whole_cores().max(1))
             }
-            CoreWish::Free { least, most } => {
+            CoreRequest::Free { least, most } => {
                 let (least, most) = (least.max(1), most.max(least).max(1));
                 let pool = self.pool(&others, most);
                 let taken = self.level(&others);
@@ -167,51 +167,51 @@ impl CoreLedger {
 
     /// Returns what each owner holds now.
     pub fn shares(&self) -> BTreeMap<&str, CoreShare> {
-        let standing = self.standing(None);
-        let level = self.level(&standing);
-        let shared = standing.shared.iter();
+        let holdings = self.holdings(None);
+        let level = self.level(&holdings);
+        let shared = holdings.shared.iter();
         let mut shares: BTreeMap<&str, CoreShare> = shared
             .map(|(owner, threads)| (*owner, level.min(CoreShare::whole(*threads))))
             .collect();
-        shares.extend(standing.named);
+        shares.extend(holdings.named);
         shares
     }
 
     /// Returns what all owners but one hold.
-    fn standing(&self, without: Option<&str>) -> Standing<'_> {
-        let mut standing = Standing::default();
+    fn holdings(&self, without: Option<&str>) -> Holdings<'_> {
+        let mut holdings = Holdings::default();
         for Holding { owner, cores } in self.held.values().filter(|held| Some(held.owner.as_str()) != without) {
             match cores {
                 Held::Named(share) => {
-                    let named = standing.named.entry(owner).or_default();
+                    let named = holdings.named.entry(owner).or_default();
                     *named = (*named).max(*share);
                 }
                 Held::Shared(threads) => {
-                    let shared = standing.shared.entry(owner).or_default();
+                    let shared = holdings.shared.entry(owner).or_default();
                     *shared = (*shared).max(*threads);
                 }
             }
         }
-        standing.shared.retain(|owner, _| !standing.named.contains_key(owner));
-        standing
+        holdings.shared.retain(|owner, _| !holdings.named.contains_key(owner));
+        holdings
     }
 
     /// Returns what those share who name no number, one of whom has so many threads.
-    fn pool(&self, standing: &Standing<'_>, threads: usize) -> CoreShare {
-        let most = standing.shared.values().copied().max().unwrap_or(0).max(threads);
+    fn pool(&self, holdings: &Holdings<'_>, threads: usize) -> CoreShare {
+        let most = holdings.shared.values().copied().max().unwrap_or(0).max(threads);
         let usual = self.usual.max(CoreShare::whole(most)).min(self.all);
-        let unnamed = self.all.without(standing.named());
-        usual.without(standing.named()).max(unnamed.part(2))
+        let unnamed = self.all.without(holdings.named());
+        usual.without(holdings.named()).max(unnamed.part(2))
     }
 
     /// Returns what those have at most who share: as much as leaves nothing that another one could use.
-    fn level(&self, standing: &Standing<'_>) -> CoreShare {
-        let mut left = self.pool(standing, 0);
-        let mut threads: Vec<usize> = standing.shared.values().copied().collect();
+    fn level(&self, holdings: &Holdings<'_>) -> CoreShare {
+        let mut left = self.pool(holdings, 0);
+        let mut threads: Vec<usize> = holdings.shared.values().copied().collect();
         threads.sort_unstable();
         let mut level = CoreShare::default();
         for (index, threads) in threads.iter().enumerate() {
-            level = left.part(standing.shared.len() - index);
+            level = left.part(holdings.shared.len() - index);
             let all_of_them = CoreShare::whole(*threads);
             if level < all_of_them {
                 break;
@@ -221,7 +221,7 @@ impl CoreLedger {
         level
     }
 
-    fn refusal(&self, wanted: CoreShare, free: CoreShare, others: &Standing<'_>) -> NoCores {
+    fn refusal(&self, wanted: CoreShare, free: CoreShare, others: &Holdings<'_>) -> NoCores {
         let holders = self.shares().into_iter();
         let holders =
             holders.filter(|(owner, _)| others.named.contains_key(owner) || others.shared.contains_key(owner));
@@ -234,7 +234,7 @@ impl CoreLedger {
     }
 }
 
-impl Standing<'_> {
+impl Holdings<'_> {
     fn named(&self) -> CoreShare {
         together(self.named.values().copied())
     }
@@ -249,12 +249,12 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn named(cores: f64) -> CoreWish {
-        CoreWish::Named(CoreShare::of(cores).unwrap())
+    fn named(cores: f64) -> CoreRequest {
+        CoreRequest::Named(CoreShare::of(cores).unwrap())
     }
 
-    fn free(most: usize) -> CoreWish {
-        CoreWish::Free { least: 1, most }
+    fn free(most: usize) -> CoreRequest {
+        CoreRequest::Free { least: 1, most }
     }
 
     #[test]
@@ -292,7 +292,7 @@ mod tests {
             "2 of 2 cores are wanted, and 1.8 can be had: `a` holds 0.5, `b` holds 0.5"
         );
         // Shards want one each.
-        let two = CoreWish::Free { least: 2, most: 2 };
+        let two = CoreRequest::Free { least: 2, most: 2 };
         assert_eq!(ledger.take("c", two).unwrap().threads, 2);
         assert_eq!(of(&ledger), [0.666, 0.666, 0.666]);
     }
@@ -321,10 +321,10 @@ mod tests {
             acts in prop::collection::vec((0u8..5, 0usize..6, 1usize..10, 1u32..20), 0..60),
         ) {
             let mut ledger = CoreLedger::new(all, all.saturating_sub(1).max(1));
-            let mut held: Vec<(u64, String, CoreWish)> = Vec::new();
+            let mut held: Vec<(u64, String, CoreRequest)> = Vec::new();
             for (act, owner, count, twentieths) in acts {
                 let owner = format!("endpoint-{owner}");
-                let wish = match act {
+                let request = match act {
                     0 => {
                         if !held.is_empty() {
                             let (number, ..) = held.swap_remove(count % held.len());
@@ -332,27 +332,27 @@ mod tests {
                         }
                         continue;
                     }
-                    1 => CoreWish::Named(CoreShare::of(f64::from(twentieths) / 20.0).unwrap()),
-                    2 => CoreWish::Named(CoreShare::whole(count)),
-                    _ => CoreWish::Free { least: 1, most: count },
+                    1 => CoreRequest::Named(CoreShare::of(f64::from(twentieths) / 20.0).unwrap()),
+                    2 => CoreRequest::Named(CoreShare::whole(count)),
+                    _ => CoreRequest::Free { least: 1, most: count },
                 };
-                match ledger.take(&owner, wish) {
+                match ledger.take(&owner, request) {
                     Ok(grant) => {
                         prop_assert!(grant.threads >= 1);
-                        if let CoreWish::Free { most, .. } = wish {
+                        if let CoreRequest::Free { most, .. } = request {
                             prop_assert!(grant.threads <= most);
                         }
-                        held.push((grant.number, owner, wish));
+                        held.push((grant.number, owner, request));
                     }
                     Err(refused) => prop_assert!(refused.free < refused.wanted),
                 }
                 let sum = ledger.shares().values().map(|share| share.cores()).sum::<f64>();
                 prop_assert!(sum <= all as f64 + 1e-9, "{sum} of {all}");
-                for (number, owner, wish) in &held {
+                for (number, owner, request) in &held {
                     let share = ledger.share(*number);
                     let shares = ledger.shares();
                     prop_assert_eq!(Some(&share), shares.get(owner.as_str()));
-                    if let CoreWish::Named(named) = wish {
+                    if let CoreRequest::Named(named) = request {
                         prop_assert!(share >= *named);
                     }
                 }

@@ -37,6 +37,6 @@ pub mod upkeep;
 pub use answering::{Answering, Mode};
 pub use core_share::CoreShare;
 pub use settings::Settings;
-pub use spec::{Place, Spec, SpecError};
+pub use spec::{Spec, SpecError, SpecPosition};
 pub use state::State;
 pub use upkeep::Upkeep;

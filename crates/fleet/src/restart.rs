@@ -13,12 +13,12 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(60);
 
 /// How the last lives of a replica ended.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Deaths {
+pub struct EarlyExits {
     /// Lives in a row that ended before a token was produced.
     early: u32,
 }
 
-impl Deaths {
+impl EarlyExits {
     /// Notes a death and returns how long to wait before the next life. Whoever has produced a token has shown that it can live; from the
     /// third early death in a row on the pauses double, from a second to a minute.
     pub fn note(&mut self, produced: bool) -> Duration {
@@ -51,9 +51,9 @@ mod tests {
 
     #[test]
     fn pauses_double_from_the_third_early_death_on_and_end_with_a_token() {
-        let mut deaths = Deaths::default();
+        let mut early_exits = EarlyExits::default();
         let mut pauses = |produced: &[bool]| -> Vec<u64> {
-            let pause = |produced: &bool| deaths.note(*produced).as_secs();
+            let pause = |produced: &bool| early_exits.note(*produced).as_secs();
             produced.iter().map(pause).collect()
         };
         assert_eq!(pauses(&[false; 10]), [0, 0, 1, 2, 4, 8, 16, 32, 60, 60]);
@@ -62,11 +62,11 @@ mod tests {
 
     #[test]
     fn a_very_long_row_of_deaths_is_counted_and_no_more() {
-        let mut deaths = Deaths { early: u32::MAX };
-        assert_eq!(deaths.note(false), LONGEST_PAUSE);
-        assert!(deaths.is_loop() && deaths.is_hopeless());
+        let mut early_exits = EarlyExits { early: u32::MAX };
+        assert_eq!(early_exits.note(false), LONGEST_PAUSE);
+        assert!(early_exits.is_loop() && early_exits.is_hopeless());
         assert_eq!(
-            (deaths.note(true), deaths.is_loop(), deaths.is_hopeless()),
+            (early_exits.note(true), early_exits.is_loop(), early_exits.is_hopeless()),
             (Duration::ZERO, false, false)
         );
     }

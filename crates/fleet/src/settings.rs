@@ -1,6 +1,6 @@
 //! How a model is to be run, as far as somebody has said.
 
-use crate::cores::CoreWish;
+use crate::cores::CoreRequest;
 use std::time::Duration;
 use vastrelay_planner::Typical;
 use vastrelay_weights::Precision;
@@ -18,7 +18,7 @@ pub struct Settings {
     /// Devices, or parts of the processor, that a replica spans.
     pub split: Option<usize>,
     /// Cores of a replica on the processor.
-    pub cores: Option<CoreWish>,
+    pub cores: Option<CoreRequest>,
     /// Fraction of a device's memory that a replica may take.
     pub memory_share: Option<f64>,
     /// KV pages.

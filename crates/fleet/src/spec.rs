@@ -21,7 +21,7 @@ mod written;
 
 use crate::answering::{Answering, Defaults, Mode, NamedToken, PENALTIES, REPETITION_PENALTIES, SHARES, TEMPERATURES};
 use crate::core_share::CoreShare;
-use crate::cores::CoreWish;
+use crate::cores::CoreRequest;
 use crate::settings::Settings;
 use crate::upkeep::Upkeep;
 use serde::Serialize;
@@ -48,12 +48,12 @@ pub struct Spec {
     /// How long it is to be there.
     pub upkeep: Upkeep,
     /// Where each key is that is written.
-    places: BTreeMap<&'static str, Place>,
+    places: BTreeMap<&'static str, SpecPosition>,
 }
 
 /// A place in a file, both counted from 1.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-pub struct Place {
+pub struct SpecPosition {
     /// The line.
     pub line: usize,
     /// The character in it.
@@ -68,12 +68,12 @@ const MOST_STOP_TOKENS: usize = 64;
 #[error("{place}: {text}")]
 pub struct SpecError {
     /// Where.
-    pub place: Place,
+    pub place: SpecPosition,
     /// What is wrong, and what would work.
     pub text: String,
 }
 
-impl fmt::Display for Place {
+impl fmt::Display for SpecPosition {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "line {}, column {}", self.line, self.column)
     }
@@ -158,7 +158,7 @@ impl Spec {
     pub fn refuse(&self, key: &str, text: String) -> SpecError {
         let place = self.places.get(key).copied();
         SpecError {
-            place: place.unwrap_or(Place { line: 1, column: 1 }),
+            place: place.unwrap_or(SpecPosition { line: 1, column: 1 }),
             text,
         }
     }
@@ -167,7 +167,7 @@ impl Spec {
 /// Takes values and notes where they are.
 struct Reader<'a> {
     text: &'a str,
-    places: BTreeMap<&'static str, Place>,
+    places: BTreeMap<&'static str, SpecPosition>,
 }
 
 impl Reader<'_> {
@@ -232,7 +232,7 @@ impl Reader<'_> {
     fn refuse(&self, key: &str, text: &str) -> SpecError {
         let place = self.places.get(key).copied();
         SpecError {
-            place: place.unwrap_or(Place { line: 1, column: 1 }),
+            place: place.unwrap_or(SpecPosition { line: 1, column: 1 }),
             text: format!("`{key}`: {text}"),
         }
     }
@@ -263,7 +263,7 @@ impl Reader<'_> {
         }
     }
 
-    fn note(&mut self, key: &'static str, span: Range<usize>) -> Place {
+    fn note(&mut self, key: &'static str, span: Range<usize>) -> SpecPosition {
         let place = place(self.text, span.start);
         self.places.insert(key, place);
         place
@@ -282,8 +282,8 @@ fn kv(word: String) -> Result<KvPrecision, String> {
     KvPrecision::of(&word).ok_or_else(|| format!("`{word}` is not a KV precision; use f32, bf16 or int8"))
 }
 
-fn cores(Number(cores): Number) -> Result<CoreWish, String> {
-    CoreShare::of(cores).map(CoreWish::Named)
+fn cores(Number(cores): Number) -> Result<CoreRequest, String> {
+    CoreShare::of(cores).map(CoreRequest::Named)
 }
 
 fn time(text: String) -> Result<Duration, String> {
@@ -318,10 +318,10 @@ fn small(Count(count): Count) -> Result<u32, String> {
 }
 
 /// Returns the place of a byte.
-fn place(text: &str, at: usize) -> Place {
+fn place(text: &str, at: usize) -> SpecPosition {
     let before = text.get(..at).unwrap_or(text);
     let line = before.rsplit('\n').next().unwrap_or("");
-    Place {
+    SpecPosition {
         line: before.matches('\n').count() + 1,
         column: line.chars().count() + 1,
     }
@@ -393,7 +393,7 @@ idle_after = "10m"
             kv: Some(KvPrecision::Int8),
             devices: Some(vec!["sim-48g".into(), "own.toml".into()]),
             split: Some(4),
-            cores: Some(CoreWish::Named(CoreShare::whole(2))),
+            cores: Some(CoreRequest::Named(CoreShare::whole(2))),
             memory_share: Some(1.0),
             pages: Some(1_000),
             width: Some(64),

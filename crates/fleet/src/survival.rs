@@ -1,7 +1,7 @@
 //! The decision to hand a request to another worker after its worker has ended.
 
 /// Workers that may die in a row with a request and without a token of it.
-const MOST_DEATHS: u32 = 3;
+const MOST_EXITS: u32 = 3;
 
 /// The workers that a request has lost.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -25,7 +25,7 @@ impl Survival {
         } else {
             self.suspected += 1;
         }
-        self.suspected < MOST_DEATHS
+        self.suspected < MOST_EXITS
     }
 
     /// Notes that it leaves a worker that is drained, which tells nothing about the request.
@@ -35,7 +35,7 @@ impl Survival {
 
     /// Returns whether it runs alone from now on: it cannot harm others, and the next death shows that it is the cause.
     pub fn is_suspect(self) -> bool {
-        self.suspected + 1 >= MOST_DEATHS
+        self.suspected + 1 >= MOST_EXITS
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 use vastrelay_fleet::answering::{Defaults, NamedToken};
-use vastrelay_fleet::cores::CoreWish;
+use vastrelay_fleet::cores::CoreRequest;
 use vastrelay_fleet::{Answering, CoreShare, Mode, Settings, Spec, Upkeep};
 use vastrelay_planner::Typical;
 use vastrelay_weights::Precision;
@@ -63,5 +63,5 @@ fn a_spec_of_an_earlier_version_means_the_same() {
 fn a_fraction_of_a_core_means_the_same() {
     let spec = Spec::parse(include_str!("spec-2.toml")).unwrap();
     let quarter = CoreShare::of(0.25).unwrap();
-    assert_eq!(spec.settings.cores, Some(CoreWish::Named(quarter)));
+    assert_eq!(spec.settings.cores, Some(CoreRequest::Named(quarter)));
 }

@@ -107,7 +107,7 @@ pub(crate) struct Output<'a> {
 
 /// Rows and panels whose sums are kept together.
 #[derive(Clone, Copy)]
-pub(crate) struct Place {
+pub(crate) struct SumPlace {
     pub row: usize,
     pub rows: usize,
     /// The number of the first panel.
@@ -157,7 +157,7 @@ pub(crate) unsafe fn begin<V: Vector, I: Inputs, const ROWS: usize, const PANELS
 #[inline(always)]
 pub(crate) unsafe fn end<V: Vector, I: Inputs, const ROWS: usize, const PANELS: usize>(
     output: &Output<'_>,
-    place: Place,
+    place: SumPlace,
     totals: [[V::Floats; PANELS]; ROWS],
     sums: &mut [f32],
 ) {
@@ -177,7 +177,7 @@ pub(crate) unsafe fn end<V: Vector, I: Inputs, const ROWS: usize, const PANELS: 
 
 for_each_isa! {
     /// Writes out the sums of a tile whose inputs came in parts. No other thread may have the panels' columns.
-    pub(crate) fn write_out<V>(output: &Output<'_>, place: Place, sums: &[f32]) {
+    pub(crate) fn write_out<V>(output: &Output<'_>, place: SumPlace, sums: &[f32]) {
         let sums = sums.as_chunks::<LANES>().0;
         for row in 0..place.rows {
             for panel in 0..place.panels {

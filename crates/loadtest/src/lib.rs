@@ -31,7 +31,7 @@ pub mod workload;
 pub use prompts::{Prompt, PromptError};
 pub use record::{RequestRecord, Sample, Setup};
 pub use run::Run;
-pub use runner::{Progress, run};
+pub use runner::{RunProgress, run};
 pub use summary::Summary;
 pub use target::{HttpTarget, Target};
 pub use workload::{Arrival, Lengths, Span, Workload};

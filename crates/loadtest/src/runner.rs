@@ -26,7 +26,7 @@ const MOST_GAPS: usize = 1_000_000;
 
 /// How a run is getting on.
 #[derive(Clone, Debug, Default)]
-pub struct Progress {
+pub struct RunProgress {
     /// Whether the warm-up is still going on.
     pub warming_up: bool,
     /// Seconds since the start.
@@ -69,7 +69,7 @@ pub async fn run<T: Target>(
     workload: Workload,
     prompts: Vec<Prompt>,
     stop: watch::Receiver<bool>,
-    mut tell: impl FnMut(Progress),
+    mut tell: impl FnMut(RunProgress),
 ) -> Result<Run, String> {
     workload.check()?;
     if prompts.is_empty() {
@@ -88,9 +88,9 @@ pub async fn run<T: Target>(
         records: Mutex::default(),
         stop,
     };
-    tell(Progress {
+    tell(RunProgress {
         warming_up: true,
-        ..Progress::default()
+        ..RunProgress::default()
     });
     field.warm_up().await;
     let before = field.target.look().await.served();
@@ -345,10 +345,10 @@ impl<T: Target> Field<T> {
         (Sample { at, running, service }, seen)
     }
 
-    fn progress(&self, sample: &Sample) -> Progress {
+    fn progress(&self, sample: &Sample) -> RunProgress {
         let records = self.records();
         let ended = records.len();
-        Progress {
+        RunProgress {
             warming_up: false,
             seconds: sample.at,
             sent: ended + sample.running,

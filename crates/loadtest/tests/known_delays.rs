@@ -144,7 +144,7 @@ async fn a_run_that_is_stopped_keeps_what_it_has() {
     let endless = workload(Arrival::Poisson { rate: 50.0 }, Span::Requests(1_000_000));
     let target = FixedDelays::new((0.0, 0.0));
     let prompts = vec![Prompt::Text("Hello".into())];
-    let tell = |progress: vastrelay_loadtest::Progress| {
+    let tell = |progress: vastrelay_loadtest::RunProgress| {
         if progress.seconds > 2.0 {
             let _ = stop.send(true);
         }

@@ -13,7 +13,7 @@
 use crate::memory::{PoolSizes, Sizes};
 use crate::profile::DeviceProfile;
 use vastrelay_weights::description::PAGE_TOKENS;
-use vastrelay_weights::description::{ModelDescription, Sight};
+use vastrelay_weights::description::{AttentionReach, ModelDescription};
 use vastrelay_weights::precision::Precisions;
 use vastrelay_weights::{Kind, Precision, Shard};
 
@@ -104,16 +104,16 @@ impl Placement<'_> {
     pub fn sizes(&self, profile: &DeviceProfile) -> Sizes {
         let shard = self.largest_shard();
         let page = self.token_bytes_of_layer(&shard) * PAGE_TOKENS;
-        let pool = |sight: Sight| PoolSizes {
-            sight,
-            page: page * sight.layers,
-            per_sequence: sight.most_held(self.context, self.step_budget),
+        let pool = |reach: AttentionReach| PoolSizes {
+            reach,
+            page: page * reach.layers,
+            per_sequence: reach.most_held(self.context, self.step_budget),
         };
         Sizes {
             weights: self.weight_parts().total(),
             workspace: self.workspace(),
             process: profile.reserve.as_u64() as usize,
-            pools: self.model.sights().into_iter().map(pool).collect(),
+            pools: self.model.reaches().into_iter().map(pool).collect(),
         }
     }
 
@@ -185,8 +185,8 @@ impl Placement<'_> {
 
     /// Returns the bytes of the page tables.
     pub fn tables(&self) -> usize {
-        let held = |sight: Sight| sight.most_held(self.context, self.step_budget);
-        let pages: usize = self.model.sights().into_iter().map(held).sum();
+        let held = |reach: AttentionReach| reach.most_held(self.context, self.step_budget);
+        let pages: usize = self.model.reaches().into_iter().map(held).sum();
         self.width * pages * ENTRY
     }
 

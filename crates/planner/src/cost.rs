@@ -7,7 +7,7 @@
 
 use crate::accelerator::{Placement, Role, SCALE};
 use crate::profile::DeviceProfile;
-use vastrelay_weights::description::Sight;
+use vastrelay_weights::description::AttentionReach;
 
 /// Kernels of a layer: norm, queries with keys and values, positions, attention, way out, norm, gate and up, down.
 const KERNELS_OF_LAYER: usize = 8;
@@ -86,7 +86,7 @@ pub struct CostModel {
     traffic: f64,
     query_width: f64,
     kv_bytes: f64,
-    sights: Vec<Sight>,
+    reaches: Vec<AttentionReach>,
     /// Operations in a second of attention.
     attention_peak: f64,
 }
@@ -116,7 +116,7 @@ impl StepTimes for CostModel {
         let kernels = self.layers * KERNELS_OF_LAYER + KERNELS_OF_STEP;
         StepCost {
             matrices: self.matrices(tokens as f64),
-            attention: self.sights.iter().map(|sight| self.attention(sight, rows)).sum(),
+            attention: self.reaches.iter().map(|reach| self.attention(reach, rows)).sum(),
             head: if chosen > 0 {
                 self.slower(self.head.bytes, self.head.seconds * chosen as f64)
             } else {
@@ -168,7 +168,7 @@ impl CostModel {
             traffic: traffic as f64,
             query_width: (shard.heads * shard.head_dim) as f64,
             kv_bytes: placement.token_bytes() as f64 / shard.layers as f64,
-            sights: shard.sights(),
+            reaches: shard.reaches(),
             attention_peak: profile.peak.bf16,
         }
     }
@@ -190,8 +190,8 @@ impl CostModel {
     }
 
     /// Returns what attention costs in all layers that see equally far.
-    fn attention(&self, sight: &Sight, rows: &[CostRow]) -> f64 {
-        let window = sight.window.unwrap_or(usize::MAX);
+    fn attention(&self, reach: &AttentionReach, rows: &[CostRow]) -> f64 {
+        let window = reach.window.unwrap_or(usize::MAX);
         let (mut read, mut pairs) = (0.0, 0.0);
         for row in rows {
             let end = row.start + row.tokens;
@@ -200,7 +200,7 @@ impl CostModel {
             let (first, last) = ((row.start + 1).min(window) as f64, end.min(window) as f64);
             pairs += row.tokens as f64 * (first + last) / 2.0;
         }
-        let layers = sight.layers as f64;
+        let layers = reach.layers as f64;
         let operations = 4.0 * self.query_width * pairs;
         layers * self.slower(read * self.kv_bytes, operations / self.attention_peak)
     }

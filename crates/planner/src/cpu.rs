@@ -9,7 +9,7 @@ use crate::cost::{CostRow, StepCost, StepTimes};
 use crate::profile::{Power, Price, ProfileError};
 use bytesize::ByteSize;
 use serde::{Deserialize, Serialize};
-use vastrelay_weights::description::{ModelDescription, Sight};
+use vastrelay_weights::description::{AttentionReach, ModelDescription};
 use vastrelay_weights::precision::{Bits, KvPrecision, Precisions};
 use vastrelay_weights::{Kind, Precision};
 
@@ -240,7 +240,7 @@ pub struct CpuCost {
     experts: f64,
     experts_used: f64,
     head: (&'static str, f64),
-    sights: Vec<Sight>,
+    reaches: Vec<AttentionReach>,
 }
 
 impl CpuCost {
@@ -287,7 +287,7 @@ impl CpuCost {
             experts,
             experts_used: model.experts.as_ref().map_or(0, |experts| experts.used) as f64,
             head,
-            sights: model.sights(),
+            reaches: model.reaches(),
         }
     }
 
@@ -315,15 +315,15 @@ impl CpuCost {
         dense + experts.sum::<f64>()
     }
 
-    fn attention(&self, sight: &Sight, rows: &[CostRow]) -> f64 {
+    fn attention(&self, reach: &AttentionReach, rows: &[CostRow]) -> f64 {
         let of = |row: &CostRow| {
             let (tokens, start) = (row.tokens as f64, row.start as f64);
-            let seen = sight.window.map_or(f64::MAX, |window| window as f64);
+            let seen = reach.window.map_or(f64::MAX, |window| window as f64);
             // Each token sees those up to itself.
             let mean = (start + (tokens + 1.0) / 2.0).min(seen);
             tokens * mean * self.query_width / self.speed.attention(self.kv, self.sharing, self.head_dim, tokens)
         };
-        sight.layers as f64 * rows.iter().map(of).sum::<f64>()
+        reach.layers as f64 * rows.iter().map(of).sum::<f64>()
     }
 }
 
@@ -337,7 +337,7 @@ impl StepTimes for CpuCost {
         let (kind, weights) = self.head;
         StepCost {
             matrices: self.matrices(tokens),
-            attention: self.sights.iter().map(|sight| self.attention(sight, rows)).sum(),
+            attention: self.reaches.iter().map(|reach| self.attention(reach, rows)).sum(),
             head: if chosen > 0.0 {
                 self.meet(kind, weights, chosen)
             } else {

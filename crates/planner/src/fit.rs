@@ -2,7 +2,7 @@
 
 use crate::accelerator::Placement;
 use crate::hardware::Hardware;
-use crate::memory::{DoesNotFit, MemoryPlan, Wish};
+use crate::memory::{DoesNotFit, MemoryPlan, MemoryRequest};
 use crate::prediction::{Prediction, Running, Typical};
 use vastrelay_weights::description::ModelDescription;
 use vastrelay_weights::precision::Precisions;
@@ -119,14 +119,14 @@ impl<'a> Question<'a> {
         let placement = self.placement(split);
         let sizes = hardware.sizes(&placement);
         let device = hardware.memory();
-        let wish = Wish {
+        let request = MemoryRequest {
             device,
             budget: (device as f64 * self.memory_share) as usize,
             width: self.width,
             context: self.context,
             pages: None,
         };
-        let plan = MemoryPlan::new(&sizes, wish)?;
+        let plan = MemoryPlan::new(&sizes, request)?;
         let usual = plan.sequences_of(self.typical.tokens(), self.step_budget);
         if let Some(wanted) = self.concurrency.filter(|wanted| *wanted > usual) {
             return Err(WhyNot::Sequences {

@@ -1,7 +1,7 @@
 //! A device's memory, divided among weights, workspace and KV pages.
 
 use crate::amounts::{bytes, grouped};
-use vastrelay_weights::description::Sight;
+use vastrelay_weights::description::AttentionReach;
 
 /// What an executor takes of its device, in bytes: its own figures, whatever the device.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -20,7 +20,7 @@ pub struct Sizes {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct PoolSizes {
     /// The layers.
-    pub sight: Sight,
+    pub reach: AttentionReach,
     /// Bytes of one page.
     pub page: usize,
     /// The most pages that a sequence at full context holds at once.
@@ -29,7 +29,7 @@ pub struct PoolSizes {
 
 /// What memory is planned for.
 #[derive(Clone, Copy, Debug)]
-pub struct Wish {
+pub struct MemoryRequest {
     /// Bytes of the device.
     pub device: usize,
     /// Bytes that may be taken.
@@ -127,23 +127,23 @@ impl MemoryPlan {
     ///
     /// # Errors
     /// When not even one sequence at full context fits, or the pages that are given do not.
-    pub fn new(sizes: &Sizes, wish: Wish) -> Result<MemoryPlan, DoesNotFit> {
+    pub fn new(sizes: &Sizes, request: MemoryRequest) -> Result<MemoryPlan, DoesNotFit> {
         let Sizes {
             weights,
             workspace,
             process,
             ..
         } = *sizes;
-        let useful = |sizes: &PoolSizes| sizes.per_sequence.saturating_mul(2).saturating_mul(wish.width);
+        let useful = |sizes: &PoolSizes| sizes.per_sequence.saturating_mul(2).saturating_mul(request.width);
         let pool = |sizes: &PoolSizes| PoolPlan {
             sizes: *sizes,
             pages: useful(sizes),
         };
         let mut pools: Vec<PoolPlan> = sizes.pools.iter().map(pool).collect();
-        let most = wish.pages.unwrap_or(pools[0].pages);
+        let most = request.pages.unwrap_or(pools[0].pages);
         pools[0].pages = most;
         let fixed = weights + workspace + process;
-        let left = wish.budget.saturating_sub(fixed);
+        let left = request.budget.saturating_sub(fixed);
         // Of every pool as many, as far as they are of use there.
         let bytes_of = |pool: &PoolPlan, each: usize| pool.pages.min(each).saturating_mul(pool.sizes.page);
         let taken = |each: usize| {
@@ -153,36 +153,36 @@ impl MemoryPlan {
                 .fold(0, usize::saturating_add)
         };
         let each = largest(most.min(left), |each| taken(each) <= left);
-        if let Some(pages) = wish.pages.filter(|pages| *pages > each) {
+        if let Some(pages) = request.pages.filter(|pages| *pages > each) {
             return Err(DoesNotFit::Pages {
                 pages,
                 page: page_of(&pools),
                 left,
-                budget: wish.budget,
+                budget: request.budget,
                 most: each,
             });
         }
         pools.iter_mut().for_each(|pool| pool.pages = pool.pages.min(each));
         let sequence = sequence_of(&pools);
         let short = pools.iter().any(|pool| pool.pages < pool.sizes.per_sequence);
-        if each == 0 || wish.pages.is_none() && short {
+        if each == 0 || request.pages.is_none() && short {
             return Err(DoesNotFit::Sequence {
                 fixed,
                 sequence,
-                context: wish.context,
-                budget: wish.budget,
-                device: wish.device,
+                context: request.context,
+                budget: request.budget,
+                device: request.device,
             });
         }
         Ok(MemoryPlan {
-            device: wish.device,
-            budget: wish.budget,
+            device: request.device,
+            budget: request.budget,
             weights,
             workspace,
             process,
             pools,
-            context: wish.context,
-            given: wish.pages.is_some(),
+            context: request.context,
+            given: request.pages.is_some(),
         })
     }
 
@@ -219,7 +219,7 @@ impl MemoryPlan {
 
     /// Returns how many sequences of so many tokens fit, likewise, where a step has so many tokens at most.
     pub fn sequences_of(&self, tokens: usize, step_budget: usize) -> usize {
-        self.sequences(|pool| pool.sight.most_held(tokens, step_budget))
+        self.sequences(|pool| pool.reach.most_held(tokens, step_budget))
     }
 
     fn sequences(&self, held: impl Fn(&PoolSizes) -> usize) -> usize {
@@ -280,14 +280,14 @@ mod tests {
 
     fn pool(window: Option<usize>, layers: usize, page: usize, per_sequence: usize) -> PoolSizes {
         PoolSizes {
-            sight: Sight { window, layers },
+            reach: AttentionReach { window, layers },
             page,
             per_sequence,
         }
     }
 
-    fn wish(budget: usize) -> Wish {
-        Wish {
+    fn request(budget: usize) -> MemoryRequest {
+        MemoryRequest {
             device: 64 << 30,
             budget,
             width: 4,
@@ -298,7 +298,7 @@ mod tests {
 
     #[test]
     fn a_full_batch_and_as_much_again_is_enough() {
-        let plan = MemoryPlan::new(&sizes(1 << 20), wish(32 << 30)).unwrap();
+        let plan = MemoryPlan::new(&sizes(1 << 20), request(32 << 30)).unwrap();
         assert_eq!(plan.pools[0].pages, 2 * 4 * 16);
         // Memory holds many more, whatever the width.
         assert!(plan.full_context_sequences() > 1_000);
@@ -311,7 +311,7 @@ mod tests {
             ..sizes(1 << 20)
         };
         let pages = |budget: usize| {
-            let plan = MemoryPlan::new(&mixed, wish(budget)).unwrap();
+            let plan = MemoryPlan::new(&mixed, request(budget)).unwrap();
             plan.pools.iter().map(|pool| pool.pages).collect::<Vec<_>>()
         };
         assert_eq!(pages(32 << 30), [128, 64]);
@@ -321,7 +321,9 @@ mod tests {
 
     #[test]
     fn too_little_is_an_error_with_the_figures() {
-        let text = MemoryPlan::new(&sizes(8 << 20), wish(8 << 20)).unwrap_err().to_string();
+        let text = MemoryPlan::new(&sizes(8 << 20), request(8 << 20))
+            .unwrap_err()
+            .to_string();
         assert!(
             text.contains("8.0 MiB") && text.contains("256 tokens") && text.contains("smaller context"),
             "{text}"
@@ -331,16 +333,16 @@ mod tests {
     #[test]
     fn pages_that_do_not_fit_are_an_error_with_the_most_that_would() {
         for pages in [100_000, usize::MAX] {
-            let wish = |pages| Wish {
+            let request = |pages| MemoryRequest {
                 pages: Some(pages),
-                ..wish(32 << 20)
+                ..request(32 << 20)
             };
-            let error = MemoryPlan::new(&sizes(0), wish(pages)).unwrap_err();
+            let error = MemoryPlan::new(&sizes(0), request(pages)).unwrap_err();
             let DoesNotFit::Pages { most, .. } = error else {
                 panic!("{error}")
             };
             assert!(!error.to_string().contains(" 0 B"), "{error}");
-            let fits = |pages| MemoryPlan::new(&sizes(0), wish(pages)).is_ok();
+            let fits = |pages| MemoryPlan::new(&sizes(0), request(pages)).is_ok();
             assert!(fits(most) && !fits(most + 1));
         }
     }
@@ -356,8 +358,8 @@ mod tests {
             // Who sees less far never holds more pages.
             pools.extend(windowed.map(|(page, held)| pool(Some(64), 2, page, held.min(per_sequence))));
             let sizes = Sizes { weights, workspace: 1 << 16, process, pools };
-            let wish = Wish { width, ..wish(budget) };
-            match MemoryPlan::new(&sizes, wish) {
+            let request = MemoryRequest { width, ..request(budget) };
+            match MemoryPlan::new(&sizes, request) {
                 Ok(plan) => {
                     prop_assert!(plan.total() <= budget);
                     let all = plan.pools.iter().all(|pool| pool.pages == 2 * width * pool.sizes.per_sequence);

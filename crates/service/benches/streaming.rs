@@ -17,7 +17,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::runtime::Runtime;
 use tokio::sync::Barrier;
-use vastrelay_engine::engine::frame::{CallNumber, Frame, FrameSink, Order};
+use vastrelay_engine::engine::frame::{CallNumber, EngineCommand, Frame, FrameSink};
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event};
 
@@ -100,7 +100,7 @@ fn answer(service: &Service, streams: usize) -> Instant {
     let orders = service.orders.lock().expect("nobody else waits for orders");
     let mut calls: Vec<CallNumber> = Vec::new();
     while calls.len() < streams {
-        if let Order::Submit { call, .. } = orders.recv().expect("the service lives") {
+        if let EngineCommand::Submit { call, .. } = orders.recv().expect("the service lives") {
             calls.push(call);
             service.edge.take(&mut Frame {
                 answers: vec![(call, Ok(()))],

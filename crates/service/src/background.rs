@@ -10,8 +10,8 @@ use actix_web::web;
 use reqwest::Url;
 use std::collections::HashMap;
 use std::time::{Duration, Instant};
-use vastrelay_control::control::Control;
-use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::control_loop::Control;
+use vastrelay_control::endpoints::registry::Endpoints;
 use vastrelay_fleet::upkeep::Due;
 
 /// Time between two looks of most loops.

@@ -1,9 +1,9 @@
 //! Stored measurements of every replica: every five seconds, and aggregated every minute.
 
 use std::collections::HashMap;
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::placed::Placed;
-use vastrelay_control::recent::Stretch;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::replicas::measured::MeasuredReplica;
+use vastrelay_control::replicas::recent::Stretch;
 use vastrelay_engine::EngineStatus;
 use vastrelay_store::{HistoryPoint, Store, milliseconds_since_1970};
 
@@ -35,20 +35,20 @@ struct Sum {
 
 impl Chronicle {
     /// Looks at a replica, and keeps each stretch of time that is over.
-    pub fn look(&mut self, store: &Store, endpoint: &Endpoint, placed: &Placed, status: &EngineStatus) {
+    pub fn look(&mut self, store: &Store, endpoint: &Endpoint, measured: &MeasuredReplica, status: &EngineStatus) {
         let now = milliseconds_since_1970();
         // Those who wait for any replica are told with the first.
-        let waiting = if placed.replica.number == 1 {
-            endpoint.crew.line().depth()
+        let waiting = if measured.replica.number == 1 {
+            endpoint.replicas.queue().depth()
         } else {
             0
         };
-        let sums = self.lives.entry(placed.replica.incarnation).or_insert_with(|| {
-            let (begun, first) = &placed.first;
+        let sums = self.lives.entry(measured.replica.incarnation).or_insert_with(|| {
+            let (begun, first) = &measured.first;
             SPANS.map(|span| Sum::begin(*begun, span, first))
         });
         if sums[0].number != now / milliseconds(SPANS[0]) {
-            let heard = placed.recent.take();
+            let heard = measured.recent.take();
             sums.iter_mut().for_each(|sum| sum.heard.add(&heard));
         }
         for (sum, span) in sums.iter_mut().zip(SPANS) {
@@ -58,8 +58,8 @@ impl Chronicle {
                     store.record_history(HistoryPoint {
                         endpoint: endpoint.name.clone(),
                         release: endpoint.release,
-                        replica: placed.replica.number,
-                        incarnation: placed.replica.incarnation,
+                        replica: measured.replica.number,
+                        incarnation: measured.replica.incarnation,
                         device: endpoint.device().name().into(),
                         simulated: endpoint.device().is_simulated(),
                         ..ended.point(span, now, status)

@@ -53,13 +53,13 @@ pub(crate) struct Connections {
 }
 
 /// A connection's place among all. The last places are for health checks.
-pub(crate) struct Place {
+pub(crate) struct ConnectionSlot {
     connections: Connections,
     is_last: bool,
 }
 
 /// What a request knows of the connection it came on.
-pub(crate) struct Crowd {
+pub(crate) struct ConnectionCount {
     /// Whether only health checks are answered on it.
     pub is_full: bool,
 }
@@ -76,20 +76,20 @@ impl Connections {
     ///
     /// # Errors
     /// When there is none.
-    pub fn enter(&self) -> io::Result<Place> {
+    pub fn enter(&self) -> io::Result<ConnectionSlot> {
         let before = self.open.fetch_add(1, Ordering::AcqRel);
-        let place = Place {
+        let slot = ConnectionSlot {
             connections: self.clone(),
             is_last: before >= self.most - HEALTH_CONNECTIONS,
         };
         if before >= self.most {
             return Err(io::Error::other("too many connections"));
         }
-        Ok(place)
+        Ok(slot)
     }
 }
 
-impl Drop for Place {
+impl Drop for ConnectionSlot {
     fn drop(&mut self) {
         self.connections.open.fetch_sub(1, Ordering::AcqRel);
     }
@@ -98,7 +98,7 @@ impl Drop for Place {
 /// A connection that has a place and does not wait for ever.
 pub(crate) struct Patient<T> {
     inner: T,
-    place: Place,
+    slot: ConnectionSlot,
     /// Runs while the reader takes nothing.
     stuck: Option<Pin<Box<Sleep>>>,
     /// What is sent in place of a bare answer, and how much of it has been.
@@ -106,10 +106,10 @@ pub(crate) struct Patient<T> {
 }
 
 impl<T> Patient<T> {
-    pub fn new(inner: T, place: Place) -> Patient<T> {
+    pub fn new(inner: T, slot: ConnectionSlot) -> Patient<T> {
         Patient {
             inner,
-            place,
+            slot,
             stuck: None,
             dressed: None,
         }
@@ -121,9 +121,9 @@ impl<T> Patient<T> {
     }
 
     /// Returns what its requests are to know of it.
-    pub fn crowd(&self) -> Crowd {
-        Crowd {
-            is_full: self.place.is_last,
+    pub fn count(&self) -> ConnectionCount {
+        ConnectionCount {
+            is_full: self.slot.is_last,
         }
     }
 
@@ -295,12 +295,12 @@ mod tests {
     #[test]
     fn the_last_places_are_for_health_checks() {
         let connections = Connections::new(HEALTH_CONNECTIONS + 2);
-        let mut places: Vec<Place> = (0..2).map(|_| connections.enter().unwrap()).collect();
-        assert!(places.iter().all(|place| !place.is_last));
-        places.extend((0..HEALTH_CONNECTIONS).map(|_| connections.enter().unwrap()));
-        assert!(places[2..].iter().all(|place| place.is_last));
+        let mut slots: Vec<ConnectionSlot> = (0..2).map(|_| connections.enter().unwrap()).collect();
+        assert!(slots.iter().all(|slot| !slot.is_last));
+        slots.extend((0..HEALTH_CONNECTIONS).map(|_| connections.enter().unwrap()));
+        assert!(slots[2..].iter().all(|slot| slot.is_last));
         assert!(connections.enter().is_err());
-        places.truncate(1);
+        slots.truncate(1);
         assert!(!connections.enter().unwrap().is_last);
     }
 }

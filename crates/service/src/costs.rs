@@ -1,10 +1,10 @@
 //! The costs of an endpoint's settings and of alternatives: memory and, if the speed of the device is known, speed.
 
 use crate::fit::{Subject, USUAL_TYPICAL, prediction};
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::loader::Loader;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::placement::loader::Loader;
 use vastrelay_planner::accelerator::Placement;
-use vastrelay_planner::memory::Wish;
+use vastrelay_planner::memory::MemoryRequest;
 use vastrelay_planner::{Hardware, MemoryPlan, Question, Sizes, Typical};
 use vastrelay_serving::cpu::{CpuHardware, sizes_on_cpu};
 use vastrelay_serving::device::ReplicaCores;
@@ -49,7 +49,7 @@ pub(crate) fn costs(endpoint: &Endpoint, loader: &Loader) -> EndpointCosts {
     };
     let cpu = loader.cpu().filter(|cpu| is_that_of(cpu, endpoint));
     let profile = endpoint.device().profile().map(|profile| profile as &dyn Hardware);
-    let said = endpoint.made_of().map(|made_of| &made_of.settings);
+    let said = endpoint.release_fingerprint().map(|fingerprint| &fingerprint.settings);
     let case = Case {
         model: &subject.description,
         stored: &|tensor| subject.kind(tensor),
@@ -183,7 +183,7 @@ impl Case<'_> {
             .check_split(settings.split)
             .map_err(|error| error.to_string())?;
         let now = &self.endpoint.plan.memory;
-        let wish = Wish {
+        let request = MemoryRequest {
             device: now.device,
             budget: now.budget,
             width: settings.width,
@@ -191,7 +191,7 @@ impl Case<'_> {
             pages: self.pages,
         };
         let sizes = self.sizes(&question.placement(settings.split));
-        MemoryPlan::new(&sizes, wish).map_err(|error| error.to_string())
+        MemoryPlan::new(&sizes, request).map_err(|error| error.to_string())
     }
 
     fn sizes(&self, placement: &Placement<'_>) -> Sizes {

@@ -16,7 +16,7 @@ pub use body::Body;
 pub(crate) use limits::Permit;
 pub use reach::Reach;
 
-use crate::connection::Crowd;
+use crate::connection::ConnectionCount;
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::body::{EitherBody, MessageBody};
@@ -112,8 +112,8 @@ fn check(state: &ServiceState, request: &ServiceRequest) -> Result<(), Problem> 
     let is_health_check = request.path().starts_with("/health/");
     if request
         .request()
-        .conn_data::<Crowd>()
-        .is_some_and(|crowd| crowd.is_full)
+        .conn_data::<ConnectionCount>()
+        .is_some_and(|count| count.is_full)
         && !is_health_check
     {
         return Err(Problem::too_many_connections());

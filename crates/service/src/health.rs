@@ -25,7 +25,7 @@ pub async fn ready(state: web::Data<ServiceState>, request: HttpRequest) -> Http
     let Ok(caller) = caller_of(&state, &request, Access::Use).await else {
         return answer(condition, &[]);
     };
-    let failed = all.iter().filter(|endpoint| endpoint.crew.state() == State::Failed);
+    let failed = all.iter().filter(|endpoint| endpoint.replicas.state() == State::Failed);
     let mut failed: Vec<String> = failed.map(|endpoint| endpoint.name.clone()).collect();
     let resting = endpoints.resting().into_iter();
     failed.extend(
@@ -33,7 +33,7 @@ pub async fn ready(state: web::Data<ServiceState>, request: HttpRequest) -> Http
             .filter(|(_, resting)| resting.state == State::Failed)
             .map(|(name, _)| name),
     );
-    failed.retain(|name| caller.sight().has(name));
+    failed.retain(|name| caller.visibility().has(name));
     answer(condition, &failed)
 }
 
@@ -57,8 +57,8 @@ pub async fn endpoint_ready(
             false => HttpResponse::ServiceUnavailable().finish(),
         });
     };
-    let sight = caller.sight();
-    if !sight.has(&name) {
+    let visibility = caller.visibility();
+    if !visibility.has(&name) {
         let text = "this key knows of no such endpoint; GET /v1/models lists those that it may call";
         return Err(Problem::not_kept(text.into()));
     }

@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 use tokio::sync::watch;
-use vastrelay_control::endpoints::{Endpoints, FailedDeployment};
+use vastrelay_control::endpoints::registry::{Endpoints, FailedDeployment};
 use vastrelay_fleet::State;
 use vastrelay_store::milliseconds_since_1970;
 
@@ -63,11 +63,11 @@ impl Herald {
         }
         self.deliveries.retain(|name, _| now.contains_key(name));
         for FailedDeployment { name, why } in endpoints.take_failed() {
-            let stands = now.get(&name).map(|(stands, _)| *stands);
+            let state_of = now.get(&name).map(|(state_of, _)| *state_of);
             let body = json!({
                 "endpoint": name,
-                "release": stands.map_or(0, |(_, release)| release),
-                "state": stands.map(|(state, _)| state.name()),
+                "release": state_of.map_or(0, |(_, release)| release),
+                "state": state_of.map(|(state, _)| state.name()),
                 "deployment": "failed",
                 "why": why,
                 "at_ms": milliseconds_since_1970(),
@@ -106,8 +106,11 @@ fn now(endpoints: &Endpoints) -> BTreeMap<String, (Told, Option<String>)> {
         .map(|(name, resting)| (name, ((resting.state, 0), Some(resting.why))))
         .collect();
     for endpoint in endpoints.all() {
-        let why = endpoint.crew.failure();
-        all.insert(endpoint.name.clone(), ((endpoint.crew.state(), endpoint.release), why));
+        let why = endpoint.replicas.failure();
+        all.insert(
+            endpoint.name.clone(),
+            ((endpoint.replicas.state(), endpoint.release), why),
+        );
     }
     all
 }
@@ -119,11 +122,11 @@ fn news(
 ) -> Vec<(String, Option<String>)> {
     told.retain(|name, _| now.get(name).is_some_and(|((state, _), _)| *state != State::Stopped));
     let mut news = Vec::new();
-    for (name, (stands, why)) in now {
-        let is_news = matches!(stands.0, State::Ready | State::Failed);
-        if is_news && told.get(name) != Some(stands) {
-            told.insert(name.clone(), *stands);
-            news.push((name.clone(), why.clone().filter(|_| stands.0 == State::Failed)));
+    for (name, (state_of, why)) in now {
+        let is_news = matches!(state_of.0, State::Ready | State::Failed);
+        if is_news && told.get(name) != Some(state_of) {
+            told.insert(name.clone(), *state_of);
+            news.push((name.clone(), why.clone().filter(|_| state_of.0 == State::Failed)));
         }
     }
     news

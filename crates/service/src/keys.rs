@@ -5,7 +5,7 @@ use std::time::Duration;
 use subtle::ConstantTimeEq;
 use tokio::sync::oneshot;
 use tokio::time::timeout;
-use vastrelay_control::endpoint_name::check_name;
+use vastrelay_control::endpoints::name::check_name;
 use vastrelay_store::{KeyRecord, Scope, Store, StoreError, milliseconds_since_1970};
 use vastrelay_wire::keys::{KeyEntry, KeyScope, MadeKey, NewKey};
 

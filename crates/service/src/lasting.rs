@@ -6,19 +6,19 @@
 mod progress;
 
 use crate::problem::Problem;
-use progress::Progress;
+use progress::AnswerProgress;
 use std::future::poll_fn;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll, ready};
 use std::time::Instant;
 use tokio::time::timeout;
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::lease::Lease;
-use vastrelay_control::line::{Alone, Entry, Turn};
-use vastrelay_control::placed::Placed;
-use vastrelay_control::standing::NotTaken;
-use vastrelay_control::standing::STOPPED;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::endpoints::lease::Lease;
+use vastrelay_control::replicas::measured::MeasuredReplica;
+use vastrelay_control::replicas::queue::{Entry, Exclusive, Turn};
+use vastrelay_control::replicas::state::NotTaken;
+use vastrelay_control::replicas::state::STOPPED;
 use vastrelay_engine::{Event, GenerationRequest, Refusal, RequestStream};
 use vastrelay_fleet::dispatch::KeyShare;
 use vastrelay_fleet::survival::Survival;
@@ -26,13 +26,13 @@ use vastrelay_planner::amounts::counted;
 use vastrelay_wire::manage::{CallMove, EventKind};
 
 /// A replica that works on a call.
-type Taken = (RequestStream, Arc<Placed>);
+type Taken = (RequestStream, Arc<MeasuredReplica>);
 
 /// A call that a replica has taken.
 struct HandedIn {
     taken: Taken,
     /// Held while the replica works on nothing else.
-    alone: Option<Alone>,
+    exclusive: Option<Exclusive>,
     survival: Survival,
 }
 
@@ -41,12 +41,12 @@ pub(crate) struct LastingStream {
     endpoint: Lease,
     requests: Vec<GenerationRequest>,
     key: KeyShare,
-    progress: Progress,
+    progress: AnswerProgress,
     survival: Survival,
     begun: Instant,
     state: State,
     /// Held while its replica works on nothing else.
-    alone: Option<Alone>,
+    exclusive: Option<Exclusive>,
     moves: Moves,
 }
 
@@ -74,7 +74,10 @@ impl LastingStream {
     ) -> Result<LastingStream, Refused> {
         let begun = Instant::now();
         let taking = taken(&endpoint, &requests, entry(&requests, &key, begun), Survival::default());
-        let waits = [endpoint.limits().queue_wait, endpoint.manner.said.longest_answer];
+        let waits = [
+            endpoint.limits().queue_wait,
+            endpoint.answer_settings.said.longest_answer,
+        ];
         let HandedIn { taken, survival, .. } = match waits.into_iter().flatten().min() {
             None => taking.await?,
             Some(longest) => match timeout(longest, taking).await {
@@ -83,22 +86,22 @@ impl LastingStream {
             },
         };
         Ok(LastingStream {
-            progress: Progress::of(&requests),
+            progress: AnswerProgress::of(&requests),
             endpoint,
             requests,
             key,
             survival,
             begun,
             state: State::On(taken),
-            alone: None,
+            exclusive: None,
             moves,
         })
     }
 
     /// Returns the replica that works on it, where one does.
-    pub fn placed(&self) -> Option<&Arc<Placed>> {
+    pub fn measured(&self) -> Option<&Arc<MeasuredReplica>> {
         match &self.state {
-            State::On((_, placed)) => Some(placed),
+            State::On((_, measured)) => Some(measured),
             _ => None,
         }
     }
@@ -119,11 +122,11 @@ impl LastingStream {
                 State::Moving(moving) => {
                     self.state = match ready!(moving.as_mut().poll(context)) {
                         Ok(handed_in) => {
-                            self.alone = handed_in.alone;
+                            self.exclusive = handed_in.exclusive;
                             self.survival = handed_in.survival;
                             State::On(handed_in.taken)
                         }
-                        Err(_) if self.endpoint.crew.is_closed() => State::GivenUp(Some(STOPPED.into())),
+                        Err(_) if self.endpoint.replicas.is_closed() => State::GivenUp(Some(STOPPED.into())),
                         Err(why) => State::GivenUp(Some(why.to_string())),
                     };
                 }
@@ -147,9 +150,9 @@ impl LastingStream {
             }
             Event::Piece(_) => {
                 self.survival.token();
-                self.alone = None;
+                self.exclusive = None;
             }
-            Event::Ended { .. } => self.alone = None,
+            Event::Ended { .. } => self.exclusive = None,
             Event::Admitted { .. } | Event::Prompt { .. } => {}
         }
         self.progress.note(&mut event, self.begun);
@@ -158,11 +161,11 @@ impl LastingStream {
 
     /// Looks for another replica, unless too many died of the call or nobody starts others.
     fn lost(&mut self, why: String) {
-        let State::On((_, placed)) = &self.state else { return };
-        self.alone = None;
-        let from = placed.replica.incarnation;
-        if !self.endpoint.crew.is_kept() {
-            let why = if self.endpoint.crew.is_closed() {
+        let State::On((_, measured)) = &self.state else { return };
+        self.exclusive = None;
+        let from = measured.replica.incarnation;
+        if !self.endpoint.replicas.is_supervised() {
+            let why = if self.endpoint.replicas.is_closed() {
                 STOPPED.into()
             } else {
                 why
@@ -170,7 +173,7 @@ impl LastingStream {
             self.state = State::GivenUp(Some(why));
             return;
         }
-        if placed.replica.generate.is_drained() {
+        if measured.replica.generate.is_drained() {
             self.survival.left();
         } else if !self.survival.lost() {
             self.state = State::GivenUp(Some(given_up(&why)));
@@ -184,11 +187,11 @@ impl LastingStream {
             request = self.requests[0].name,
             "a call goes on with another worker: {why}"
         );
-        self.endpoint.counted.moved();
+        self.endpoint.counters.moved();
         if let Some(log) = self.endpoint.log() {
             let (name, so_far) = (&self.requests[0].name, counted(tokens, "token"));
             let text = format!("{name}, after {so_far}: {why}");
-            log.happened(placed.replica.number, EventKind::RequestMoved, text);
+            log.happened(measured.replica.number, EventKind::RequestMoved, text);
         }
         self.moves
             .lock()
@@ -201,7 +204,7 @@ impl LastingStream {
             });
         let requests = self.progress.rest(&self.requests);
         let entry = Entry {
-            alone: self.survival.is_suspect(),
+            exclusive: self.survival.is_suspect(),
             again: true,
             ..entry(&requests, &self.key, self.begun)
         };
@@ -220,17 +223,21 @@ async fn taken(
 ) -> Result<HandedIn, Refused> {
     loop {
         let turn = endpoint.turn(&entry).await.map_err(Refused::from)?;
-        let placed = turn.placed.clone();
+        let measured = turn.measured.clone();
         match hand_in(turn, requests, entry.arrived).await {
-            Ok((taken, alone)) => {
-                return Ok(HandedIn { taken, alone, survival });
+            Ok((taken, exclusive)) => {
+                return Ok(HandedIn {
+                    taken,
+                    exclusive,
+                    survival,
+                });
             }
-            Err(refusal @ (Refusal::Stopped(_) | Refusal::Lost(_))) if !endpoint.crew.is_kept() => {
+            Err(refusal @ (Refusal::Stopped(_) | Refusal::Lost(_))) if !endpoint.replicas.is_supervised() => {
                 return Err(Refused::Engine(refusal));
             }
             // The worker had ended before it saw the requests.
             Err(Refusal::Stopped(_)) => {}
-            Err(Refusal::Lost(_)) if placed.replica.generate.is_drained() => {
+            Err(Refusal::Lost(_)) if measured.replica.generate.is_drained() => {
                 survival.left();
                 entry.again = true;
             }
@@ -238,7 +245,7 @@ async fn taken(
                 return Err(Refused::Problem(Problem::internal(given_up(&why))));
             }
             Err(Refusal::Lost(_)) => {
-                entry.alone = survival.is_suspect();
+                entry.exclusive = survival.is_suspect();
                 entry.again = true;
             }
             Err(refusal) => return Err(Refused::Engine(refusal)),
@@ -257,7 +264,7 @@ fn entry(requests: &[GenerationRequest], key: &KeyShare, arrived: Instant) -> En
         sequences: requests.iter().map(|request| request.unfinished() as usize).sum(),
         priority: requests.iter().map(|request| request.priority).max().unwrap_or(0),
         arrived,
-        alone: false,
+        exclusive: false,
         again: false,
     }
 }
@@ -267,17 +274,17 @@ async fn hand_in(
     turn: Turn,
     requests: &[GenerationRequest],
     begun: Instant,
-) -> Result<(Taken, Option<Alone>), Refusal> {
+) -> Result<(Taken, Option<Exclusive>), Refusal> {
     let waited = begun.elapsed();
     let requests = requests.iter().map(|request| GenerationRequest {
         waited,
         ..request.clone()
     });
-    let placed = turn.placed.clone();
-    let mut submitting = placed.replica.generate.submit(requests.collect());
+    let measured = turn.measured.clone();
+    let mut submitting = measured.replica.generate.submit(requests.collect());
     // They are on their way after the first look.
     let mut turn = Some(turn);
-    let (first, alone) = poll_fn(|context| match turn.take() {
+    let (first, exclusive) = poll_fn(|context| match turn.take() {
         Some(turn) => Poll::Ready(turn.hand_over(|| submitting.as_mut().poll(context))),
         None => Poll::Pending,
     })
@@ -289,7 +296,7 @@ async fn hand_in(
     drop(submitting);
     // Whatever comes first says that it has a lane, or will never have one.
     poll_fn(|context| stream.poll_come(context)).await;
-    Ok(((stream, placed), alone))
+    Ok(((stream, measured), exclusive))
 }
 
 /// Why a call does not begin.

@@ -69,24 +69,24 @@ pub(crate) fn serve(
         .workers(WORKERS)
         .disable_signals()
         .shutdown_timeout(LAST_SECONDS);
-    let ending = builder.graceful_shutdown_signal();
-    let ending = move || {
-        let ending = ending.clone();
-        async move { ending.notified().await }
+    let termination = builder.graceful_shutdown_signal();
+    let termination = move || {
+        let termination = termination.clone();
+        async move { termination.notified().await }
     };
     let connections = Connections::new(raise_file_limit());
     let builder = match operators {
         None => builder,
         Some(operators) => {
             let connections = Connections::new(MOST_OPERATORS);
-            let (state, own, ending) = (state.clone(), own.clone(), ending.clone());
+            let (state, own, termination) = (state.clone(), own.clone(), termination.clone());
             builder.listen_uds("operators", operators, move || {
                 let connections = connections.clone();
                 fn_service(move |stream| local(connections.clone(), stream)).and_then(requests(
                     prepare_local,
                     state.clone(),
                     own.clone(),
-                    ending.clone(),
+                    termination.clone(),
                 ))
             })?
         }
@@ -98,7 +98,7 @@ pub(crate) fn serve(
                 departure::prepare,
                 state.clone(),
                 own.clone(),
-                ending.clone(),
+                termination.clone(),
             ))
         }),
         Some(acceptor) => builder.listen("https", listener, move || {
@@ -107,7 +107,7 @@ pub(crate) fn serve(
                 |stream: &TlsStream<Stamped>, data: &mut Extensions| departure::prepare(stream.get_ref().0, data),
                 state.clone(),
                 own.clone(),
-                ending.clone(),
+                termination.clone(),
             ))
         }),
     };
@@ -160,7 +160,7 @@ fn requests<T, E>(
     prepare: fn(&T, &mut Extensions),
     state: web::Data<ServiceState>,
     own: web::Data<OwnAddress>,
-    ending: impl Fn() -> E + 'static,
+    termination: impl Fn() -> E + 'static,
 ) -> impl ServiceFactory<Spoken<T>, Config = (), Response = (), Error = DispatchError, InitError = ()>
 where
     T: AsyncRead + AsyncWrite + Unpin + 'static,
@@ -179,9 +179,9 @@ where
         .client_request_timeout(PATIENCE)
         .keep_alive(IDLE)
         .client_disconnect_timeout(FAREWELL)
-        .graceful_shutdown_signal(ending)
+        .graceful_shutdown_signal(termination)
         .on_connect_ext(move |connection: &Patient<T>, data| {
-            data.insert(connection.crowd());
+            data.insert(connection.count());
             prepare(connection.inner(), data);
         })
         .finish(map_config(app, |()| AppConfig::default()))

@@ -17,10 +17,11 @@ use prometheus_client::registry::{Registry, Unit};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use vastrelay_control::counted::{self, DURATIONS, ReleaseLabels, ReleaseMetrics, Series};
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::endpoints::Endpoints;
-use vastrelay_control::placed::Placed;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::endpoints::registry::Endpoints;
+use vastrelay_control::replicas::counters;
+use vastrelay_control::replicas::counters::{DURATIONS, ReleaseLabels, ReleaseMetrics, Series};
+use vastrelay_control::replicas::measured::MeasuredReplica;
 use vastrelay_engine::EngineStatus;
 use vastrelay_fleet::State;
 use vastrelay_serving::Replica;
@@ -106,8 +107,8 @@ impl Collector for Served {
         lost.encode(encoder.encode_descriptor("vastrelay_records_lost", help, None, lost.metric_type())?)?;
         encode_states(&mut encoder, &self.endpoints)?;
         let endpoints = self.endpoints.all();
-        let releases: Vec<&ReleaseMetrics> = endpoints.iter().map(|endpoint| &*endpoint.counted).collect();
-        counted::encode(&mut encoder, &releases, &self.nobody)?;
+        let releases: Vec<&ReleaseMetrics> = endpoints.iter().map(|endpoint| &*endpoint.counters).collect();
+        counters::encode(&mut encoder, &releases, &self.nobody)?;
         encode_totals(&mut encoder, &endpoints)?;
         encode_gauges(&mut encoder, &endpoints)
     }
@@ -121,7 +122,7 @@ fn encode_states(encoder: &mut DescriptorEncoder<'_>, endpoints: &Endpoints) -> 
         endpoints
             .all()
             .iter()
-            .map(|endpoint| (endpoint.name.clone(), endpoint.crew.state())),
+            .map(|endpoint| (endpoint.name.clone(), endpoint.replicas.state())),
     );
     let help = "1 for the state that an endpoint is in";
     Series::new(encoder, "vastrelay_endpoint_state", help).write(MetricType::Gauge, |write| {
@@ -136,7 +137,7 @@ fn encode_states(encoder: &mut DescriptorEncoder<'_>, endpoints: &Endpoints) -> 
 fn encode_totals(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>]) -> std::fmt::Result {
     let totals: Vec<(&Endpoint, Totals)> = endpoints
         .iter()
-        .map(|endpoint| (&**endpoint, endpoint.crew.totals()))
+        .map(|endpoint| (&**endpoint, endpoint.replicas.totals()))
         .collect();
     type Read = fn(&Totals) -> u64;
     let counters: [(&str, &str, Read); 5] = [
@@ -155,7 +156,7 @@ fn encode_totals(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>
     for (name, help, read) in counters {
         Series::new(encoder, name, help).write(MetricType::Counter, |write| {
             totals.iter().try_for_each(|(endpoint, totals)| {
-                write(&(endpoint.counted.labels().ours(), &ConstCounter::new(read(totals))))
+                write(&(endpoint.counters.labels().ours(), &ConstCounter::new(read(totals))))
             })
         })?;
     }
@@ -167,7 +168,7 @@ type Labels<'a, const N: usize> = [(&'a str, &'a str); N];
 
 /// A replica as gauges see it.
 struct Seen {
-    placed: Arc<Placed>,
+    measured: Arc<MeasuredReplica>,
     endpoint: Arc<Endpoint>,
     number: String,
     status: EngineStatus,
@@ -176,7 +177,7 @@ struct Seen {
 impl Seen {
     /// Returns the labels of its series.
     fn labels(&self) -> (Labels<'_, 4>, Labels<'_, 1>) {
-        (self.endpoint.counted.labels().ours(), [("replica", &self.number)])
+        (self.endpoint.counters.labels().ours(), [("replica", &self.number)])
     }
 }
 
@@ -185,11 +186,11 @@ fn encode_gauges(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>
     let replicas: Vec<Seen> = endpoints
         .iter()
         .flat_map(|endpoint| {
-            endpoint.crew.replicas().into_iter().map(|placed| Seen {
+            endpoint.replicas.all().into_iter().map(|measured| Seen {
                 endpoint: endpoint.clone(),
-                number: placed.replica.number.to_string(),
-                status: placed.replica.generate.status(),
-                placed,
+                number: measured.replica.number.to_string(),
+                status: measured.replica.generate.status(),
+                measured,
             })
         })
         .collect();
@@ -198,7 +199,7 @@ fn encode_gauges(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>
         (
             "vastrelay_queue_depth",
             "Sequences accepted and not in the batch",
-            |endpoint| endpoint.crew.queue_depth(),
+            |endpoint| endpoint.replicas.queue_depth(),
         ),
         ("vastrelay_queue_limit", "Maximum sequences that may wait", |endpoint| {
             endpoint.limits().queue_depth
@@ -208,7 +209,7 @@ fn encode_gauges(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>
         Series::new(encoder, name, help).write(MetricType::Gauge, |write| {
             endpoints.iter().try_for_each(|endpoint| {
                 let value = read(endpoint);
-                write(&(endpoint.counted.labels().ours(), &ConstGauge::new(value as i64)))
+                write(&(endpoint.counters.labels().ours(), &ConstGauge::new(value as i64)))
             })
         })?;
     }
@@ -234,7 +235,7 @@ fn encode_gauges(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>
     for (name, help, read) in gauges {
         Series::new(encoder, name, help).write(MetricType::Gauge, |write| {
             replicas.iter().try_for_each(|seen| {
-                let value = read(&seen.status, &seen.placed.replica);
+                let value = read(&seen.status, &seen.measured.replica);
                 write(&(seen.labels(), &ConstGauge::new(value as i64)))
             })
         })?;
@@ -243,7 +244,7 @@ fn encode_gauges(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>
         .in_unit(&Unit::Bytes)
         .write(MetricType::Gauge, |write| {
             replicas.iter().try_for_each(|seen| {
-                let memory = &seen.placed.replica.memory;
+                let memory = &seen.measured.replica.memory;
                 let owners = [
                     ("weights", memory.weights),
                     ("kv_pool", memory.kv_pool()),

@@ -28,8 +28,8 @@ use crate::life::Life;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
 use std::collections::BTreeMap;
-use vastrelay_control::endpoints::Endpoints;
-use vastrelay_control::sight::Sight;
+use vastrelay_control::endpoints::registry::Endpoints;
+use vastrelay_control::endpoints::visibility::Visibility;
 use vastrelay_fleet::State;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::{ModelEntry, ModelList};
@@ -48,7 +48,7 @@ pub async fn models(
     let _permit = limits.permit(&caller)?;
     Ok(HttpResponse::Ok().json(ModelList {
         object: "list".into(),
-        data: entries(&endpoints, &caller.sight(), &life).into_values().collect(),
+        data: entries(&endpoints, &caller.visibility(), &life).into_values().collect(),
     }))
 }
 
@@ -66,7 +66,7 @@ pub async fn model(
     name: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
     let _permit = limits.permit(&caller)?;
-    let mut all = entries(&endpoints, &caller.sight(), &life);
+    let mut all = entries(&endpoints, &caller.visibility(), &life);
     match all.remove(name.as_str()) {
         Some(entry) => Ok(HttpResponse::Ok().json(entry)),
         None => Err(Problem::unknown_model(&name, all.keys())),
@@ -74,7 +74,7 @@ pub async fn model(
 }
 
 /// Returns the endpoints that a caller knows of, by name.
-fn entries(endpoints: &Endpoints, sight: &Sight, life: &Life) -> BTreeMap<String, ModelEntry> {
+fn entries(endpoints: &Endpoints, visibility: &Visibility, life: &Life) -> BTreeMap<String, ModelEntry> {
     let entry = |name: &str, state: State| ModelEntry {
         id: name.into(),
         object: "model".into(),
@@ -91,13 +91,13 @@ fn entries(endpoints: &Endpoints, sight: &Sight, life: &Life) -> BTreeMap<String
         .collect();
     for endpoint in endpoints.all() {
         let served = ModelEntry {
-            modes: Some(endpoint.manner.modes()),
+            modes: Some(endpoint.answer_settings.modes()),
             context: Some(endpoint.limits().context),
             simulated: Some(endpoint.device().is_simulated()),
-            ..entry(&endpoint.name, endpoint.crew.state())
+            ..entry(&endpoint.name, endpoint.replicas.state())
         };
         all.insert(endpoint.name.clone(), served);
     }
-    all.retain(|name, _| sight.has(name));
+    all.retain(|name, _| visibility.has(name));
     all
 }

@@ -173,7 +173,11 @@ impl Server {
             () = signals.next() => tracing::warn!(left = state.life.active_calls(), "told to stop again: not waiting"),
         }
         // Calls that still wait get an error instead of a closed connection.
-        state.endpoints.all().iter().for_each(|endpoint| endpoint.crew.close());
+        state
+            .endpoints
+            .all()
+            .iter()
+            .for_each(|endpoint| endpoint.replicas.close());
         answered(&state).await;
         drop(loops);
         handle.stop(true).await;

@@ -10,7 +10,7 @@ use actix_web::cookie::time::Duration as CookieAge;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::time::Instant;
-use vastrelay_control::event_log::EventLog;
+use vastrelay_control::events::EventLog;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::keys::{ConsoleCode, SessionBegun, SessionOrder};
 use vastrelay_wire::manage::EventKind;
@@ -71,7 +71,7 @@ pub async fn begin(
     request: HttpRequest,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let order: SessionOrder = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let order: SessionOrder = parse_body(body.small()?).map_err(|error| Problem::body(&error))?;
     let now = Instant::now();
     let session = match order.code {
         Some(code) => state.sessions.exchange(&code, now).map_err(no_random)?,

@@ -17,12 +17,12 @@ use std::io;
 use std::sync::Arc;
 use std::time::Instant;
 use vastrelay_control::builds::Builds;
-use vastrelay_control::control::{Change, Control, SpecText};
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::control_loop::{Change, Control, SpecText};
+use vastrelay_control::deployments::request::DeployRequest;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::endpoints::registry::Endpoints;
 use vastrelay_control::jobs::Jobs;
-use vastrelay_control::loader::Loader;
-use vastrelay_control::order::Order;
+use vastrelay_control::placement::loader::Loader;
 use vastrelay_fleet::State;
 use vastrelay_fleet::decider::Outcome;
 use vastrelay_serving::process::Program;
@@ -93,7 +93,7 @@ impl ServiceState {
                 .ok();
         }
         let loader = Arc::new(loader);
-        let control = Control::begin(&loader, &records.store, &jobs, &endpoints)?;
+        let control = Control::start(&loader, &records.store, &jobs, &endpoints)?;
         Ok(ServiceState {
             endpoints,
             control,
@@ -120,23 +120,27 @@ impl ServiceState {
     ///
     /// # Errors
     /// Why it cannot be served, for people.
-    pub async fn deploy(&self, order: &Order, mut has_place: impl FnMut(&Endpoint)) -> Result<Arc<Endpoint>, String> {
+    pub async fn deploy(
+        &self,
+        request: &DeployRequest,
+        mut has_place: impl FnMut(&Endpoint),
+    ) -> Result<Arc<Endpoint>, String> {
         let change = Change::Deploy {
-            spec: SpecText::of(order),
+            spec: SpecText::of(request),
             from_release: None,
             with_pause: false,
         };
         let mut changes = self.endpoints.changes();
-        let accepted = self.control.wish(&order.name, &order.by, change).await;
-        let accepted = accepted.map_err(|refused| format!("`{}` cannot be served: {refused:?}", order.name))?;
+        let accepted = self.control.change(&request.name, &request.by, change).await;
+        let accepted = accepted.map_err(|refused| format!("`{}` cannot be served: {refused:?}", request.name))?;
         let over = accepted.over();
         let mut over = std::pin::pin!(over);
         let mut has_told = false;
         let outcome = loop {
             let found = self
                 .endpoints
-                .coming(&order.name)
-                .or_else(|| self.endpoints.get(&order.name).ok());
+                .coming(&request.name)
+                .or_else(|| self.endpoints.get(&request.name).ok());
             if let Some(endpoint) = found.filter(|_| !has_told) {
                 has_told = true;
                 has_place(&endpoint);
@@ -148,7 +152,7 @@ impl ServiceState {
             }
         };
         match outcome {
-            Outcome::Reached => self.endpoints.get(&order.name).map_err(|problem| problem.to_string()),
+            Outcome::Reached => self.endpoints.get(&request.name).map_err(|problem| problem.to_string()),
             Outcome::Replaced { .. } | Outcome::GivenUp { .. } => Err(accepted.text()),
         }
     }
@@ -159,7 +163,7 @@ impl ServiceState {
         let mut has_told = false;
         loop {
             let found = self.endpoints.get(name).ok();
-            let mut of_replicas = found.as_ref().map(|endpoint| endpoint.crew.changes());
+            let mut of_replicas = found.as_ref().map(|endpoint| endpoint.replicas.changes());
             if let Some(endpoint) = found.filter(|_| !has_told) {
                 has_told = true;
                 has_place(&endpoint);
@@ -183,13 +187,17 @@ impl ServiceState {
     /// Serves a replica of this process, without the control plane.
     pub fn serve(&self, name: &str, model: Arc<Model>, replica: Replica) {
         let endpoint = Endpoint::new(name, 1, model, replica.plan.clone());
-        endpoint.crew.place(replica);
+        endpoint.replicas.place(replica);
         self.endpoints.put(Arc::new(endpoint));
     }
 
     /// Returns whether prompts and answers of an endpoint's calls are kept.
     pub(crate) fn keeps_texts(&self, endpoint: &Endpoint) -> bool {
-        endpoint.manner.said.keeps_texts.unwrap_or(self.options.keeps_texts)
+        endpoint
+            .answer_settings
+            .said
+            .keeps_texts
+            .unwrap_or(self.options.keeps_texts)
     }
 
     /// Returns a code that begins one session of the console for the service's own user.

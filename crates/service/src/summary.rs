@@ -3,8 +3,8 @@
 use crate::manage::status::endpoint_status;
 use std::collections::HashMap;
 use std::time::Instant;
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::endpoints::registry::Endpoints;
 use vastrelay_wire::manage::Totals;
 
 /// Totals of endpoints at the time of the last lines.

@@ -10,11 +10,11 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::sync::Arc;
 use std::time::Instant;
-use vastrelay_control::control::Control;
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::endpoints::Endpoints;
-use vastrelay_control::lease::Lease;
-use vastrelay_control::sight::Sight;
+use vastrelay_control::control_loop::Control;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::endpoints::lease::Lease;
+use vastrelay_control::endpoints::registry::Endpoints;
+use vastrelay_control::endpoints::visibility::Visibility;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::parse::parse_body;
 use vastrelay_wire::text::{
@@ -126,12 +126,12 @@ pub async fn decode(parts: Parts, caller: web::ReqData<Caller>, body: Body) -> R
 /// The endpoints, as far as a caller knows of them.
 struct Seen<'a> {
     endpoints: &'a Endpoints,
-    sight: &'a Sight,
+    visibility: &'a Visibility,
 }
 
 impl Seen<'_> {
     fn called(&self, model: &str) -> Result<Lease, Problem> {
-        let endpoint = self.endpoints.called(model, self.sight, "text work")?;
+        let endpoint = self.endpoints.called(model, self.visibility, "text work")?;
         endpoint.touch();
         Ok(endpoint)
     }
@@ -149,12 +149,12 @@ async fn answered<T: DeserializeOwned + 'static, A: Serialize + 'static>(
     let _permit = key.map(|key| limits.enter(key, Instant::now())).transpose()?;
     let (bytes, body) = (body.len(), Arc::new(body));
     loop {
-        let (endpoints, sight, body) = (endpoints.clone(), caller.sight(), body.clone());
+        let (endpoints, visibility, body) = (endpoints.clone(), caller.visibility(), body.clone());
         let work = move |renderer: &mut Renderer| {
             let request = parse_body(&body).map_err(|error| Problem::body(&error))?;
             let seen = Seen {
                 endpoints: &endpoints,
-                sight: &sight,
+                visibility: &visibility,
             };
             let answer = answer(renderer, seen, request)?;
             serde_json::to_vec(&answer).map_err(|error| Problem::internal(error.to_string()))

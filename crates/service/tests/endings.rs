@@ -6,7 +6,7 @@ use scripted::Service;
 use serde_json::{Value, json};
 use std::time::{Duration, Instant};
 use tokio::task::JoinHandle;
-use vastrelay_engine::engine::frame::{CallNumber, Frame, FrameSink, Order};
+use vastrelay_engine::engine::frame::{CallNumber, EngineCommand, Frame, FrameSink};
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest, Refusal};
 
@@ -30,7 +30,7 @@ impl Service {
     }
 
     /// Waits for the next order.
-    async fn order(&self) -> Order {
+    async fn order(&self) -> EngineCommand {
         let deadline = Instant::now() + Duration::from_secs(20);
         loop {
             let next = self.orders.lock().unwrap().try_recv();
@@ -44,7 +44,7 @@ impl Service {
 
     /// Waits for a call to be handed in, and accepts it.
     async fn accept(&self) -> (CallNumber, Vec<GenerationRequest>) {
-        let Order::Submit { call, requests, .. } = self.order().await else {
+        let EngineCommand::Submit { call, requests, .. } = self.order().await else {
             panic!("a call is cancelled before it is there");
         };
         self.edge.take(&mut Frame {
@@ -172,7 +172,7 @@ async fn every_refusal_is_told_with_what_would_work() {
     for (refusal, (status, retry, code, text)) in refusals {
         for stream in [false, true] {
             let answer = service.chat(stream);
-            let Order::Submit { call, .. } = service.order().await else {
+            let EngineCommand::Submit { call, .. } = service.order().await else {
                 panic!("a call is cancelled before it is there");
             };
             service.edge.take(&mut Frame {
@@ -246,7 +246,7 @@ async fn a_caller_who_leaves_cancels_its_call() {
         let (call, _) = service.accept().await;
         service.tell(call, vec![piece(0, "At ")]);
         answer.abort();
-        let wanted = Order::Cancel {
+        let wanted = EngineCommand::Cancel {
             call,
             reason: EndReason::Cancelled,
         };
@@ -265,7 +265,7 @@ async fn a_reader_who_reads_nothing_is_ended_as_too_slow() {
     service.tell(call, vec![Event::Admitted { choice: 0 }]);
     let _unread = waiting.await.unwrap();
     let text = "x".repeat(16 << 10);
-    let wanted = Order::Cancel {
+    let wanted = EngineCommand::Cancel {
         call,
         reason: EndReason::SlowReader,
     };

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
-use vastrelay_engine::engine::frame::{Frame, FrameSink, Order};
+use vastrelay_engine::engine::frame::{EngineCommand, Frame, FrameSink};
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event};
 
@@ -28,7 +28,7 @@ impl Answering {
         let engine = std::thread::spawn(move || {
             let orders = answering.orders.lock().unwrap();
             while !until.load(Ordering::Relaxed) {
-                let Ok(Order::Submit { call, .. }) = orders.recv_timeout(Duration::from_millis(20)) else {
+                let Ok(EngineCommand::Submit { call, .. }) = orders.recv_timeout(Duration::from_millis(20)) else {
                     continue;
                 };
                 let piece = Event::Piece(Piece {

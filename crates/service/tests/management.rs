@@ -31,7 +31,7 @@ impl Service {
     }
 
     /// Lets the engine say how it stands.
-    fn stands(&self, status: EngineStatus) {
+    fn state_of(&self, status: EngineStatus) {
         self.edge.take(&mut Frame {
             status,
             ..Frame::default()
@@ -46,7 +46,7 @@ fn message(answer: &Value) -> &str {
 #[tokio::test]
 async fn status_metrics_and_health_tell_what_the_engine_says() {
     let service = Service::start();
-    service.stands(EngineStatus {
+    service.state_of(EngineStatus {
         occupancy: Occupancy {
             lanes_used: 3,
             queue_depth: 7,
@@ -114,7 +114,7 @@ async fn status_metrics_and_health_tell_what_the_engine_says() {
 #[tokio::test]
 async fn devices_tell_who_holds_what_and_add_up() {
     let service = Service::start();
-    service.stands(EngineStatus {
+    service.state_of(EngineStatus {
         occupancy: Occupancy {
             pages_used: 2,
             ..Occupancy::default()

@@ -4,7 +4,7 @@ mod demo;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_engine::engine::frame::EngineStatus;
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::{GenerationRequest, Limits, Refusal, RequestStream};
@@ -84,27 +84,27 @@ fn totals_never_run_backwards_when_a_replica_begins_another_life() {
     let world = World::new();
     let (first, tokens) = world.replica(1, 1, None);
     let endpoint = Endpoint::new("pierdesk", 1, world.model.clone(), first.plan.clone());
-    endpoint.crew.place(first);
+    endpoint.replicas.place(first);
     tokens.store(1_000, Ordering::Relaxed);
-    assert_eq!(endpoint.crew.totals().output_tokens, 1_000);
+    assert_eq!(endpoint.replicas.totals().output_tokens, 1_000);
     let (second, other) = world.replica(2, 2, None);
-    endpoint.crew.place(second);
+    endpoint.replicas.place(second);
     other.store(50, Ordering::Relaxed);
-    assert_eq!(endpoint.crew.totals().output_tokens, 1_050);
+    assert_eq!(endpoint.replicas.totals().output_tokens, 1_050);
     let (again, tokens) = world.replica(1, 3, None);
-    endpoint.crew.place(again);
+    endpoint.replicas.place(again);
     assert_eq!(
-        endpoint.crew.totals().output_tokens,
+        endpoint.replicas.totals().output_tokens,
         1_050,
         "it counts from zero in its new life"
     );
     tokens.store(7, Ordering::Relaxed);
-    assert_eq!(endpoint.crew.totals().output_tokens, 1_057);
+    assert_eq!(endpoint.replicas.totals().output_tokens, 1_057);
     let lives: Vec<(u32, u64)> = endpoint
-        .crew
-        .replicas()
+        .replicas
+        .all()
         .iter()
-        .map(|placed| (placed.replica.number, placed.replica.incarnation))
+        .map(|measured| (measured.replica.number, measured.replica.incarnation))
         .collect();
     assert_eq!(lives, [(1, 3), (2, 2)]);
 }
@@ -114,10 +114,14 @@ fn an_endpoint_with_failed_replicas_is_degraded_and_failed_when_none_is_left() {
     let world = World::new();
     let first = world.replica(1, 1, None).0;
     let endpoint = Endpoint::new("pierdesk", 1, world.model.clone(), first.plan.clone());
-    endpoint.crew.place(first);
-    assert_eq!(endpoint.crew.state().name(), "ready");
-    endpoint.crew.place(world.replica(2, 2, Some("it ran into a wall")).0);
-    assert_eq!(endpoint.crew.state().name(), "degraded");
-    endpoint.crew.place(world.replica(1, 3, Some("it ran into a wall")).0);
-    assert_eq!(endpoint.crew.state().name(), "failed");
+    endpoint.replicas.place(first);
+    assert_eq!(endpoint.replicas.state().name(), "ready");
+    endpoint
+        .replicas
+        .place(world.replica(2, 2, Some("it ran into a wall")).0);
+    assert_eq!(endpoint.replicas.state().name(), "degraded");
+    endpoint
+        .replicas
+        .place(world.replica(1, 3, Some("it ran into a wall")).0);
+    assert_eq!(endpoint.replicas.state().name(), "failed");
 }

@@ -10,7 +10,7 @@ use vastrelay_engine::Event;
 use vastrelay_engine::request::GenerationRequest;
 use vastrelay_kernels::Isa;
 use vastrelay_planner::{CostModel, CostRow, DeviceProfile, Question, StepTimes, Typical};
-use vastrelay_serving::{CoreWish, Device, Model, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{CoreRequest, Device, Model, Precision, Replica, ReplicaSettings};
 use vastrelay_weights::StoredAs;
 use vastrelay_weights::precision::Precisions;
 
@@ -66,7 +66,7 @@ fn settings(device: Device) -> ReplicaSettings {
         queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
-        cores: CoreWish::Free { least: 1, most: 1 },
+        cores: CoreRequest::Free { least: 1, most: 1 },
         split: SPLIT,
         memory_share: 0.45,
         pages: None,

@@ -2,7 +2,7 @@
 
 use crate::error::LoadError;
 use crate::origin::Origin;
-use crate::phase::Phase;
+use crate::phase::StartPhase;
 use crate::turn::Turn;
 use serde::{Deserialize, Serialize};
 use std::ffi::OsString;
@@ -41,12 +41,12 @@ pub struct Assignment {
     /// Shards, or devices.
     pub split: usize,
     /// Where it runs.
-    pub place: Place,
+    pub place: Backend,
 }
 
 /// Where a replica runs.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub enum Place {
+pub enum Backend {
     /// On this machine's processor.
     Cpu {
         /// Threads that compute.
@@ -87,18 +87,18 @@ impl Assignment {
         description: &ModelDescription,
         pieces: &TokenPieces,
         ends: &[u32],
-        enters: &dyn Fn(Phase),
+        enters: &dyn Fn(StartPhase),
         spinning: &Spinning,
     ) -> Result<Loaded, LoadError> {
         match &self.place {
-            Place::Cpu { threads, isa, checked } => {
+            Backend::Cpu { threads, isa, checked } => {
                 let origin = Origin::open(files, description, checked.as_ref())?;
-                enters(Phase::LoadingWeights);
+                enters(StartPhase::LoadingWeights);
                 self.load_on_cpu(&origin, description, *threads, isa, spinning)
             }
-            Place::Simulated { profile, memory, turns } => {
+            Backend::Simulated { profile, memory, turns } => {
                 let time = self.step_time(files, description, profile)?;
-                enters(Phase::LoadingWeights);
+                enters(StartPhase::LoadingWeights);
                 let speech = speech(description, pieces, ends);
                 let turns: Result<Vec<Turn>, _> = turns.iter().map(|turn| Turn::open(Path::new(turn))).collect();
                 let occupy = Box::new(occupy(turns.map_err(LoadError::Thread)?));
@@ -124,8 +124,8 @@ impl Assignment {
         let mut plain = self.clone();
         plain.limits.pools.clear();
         match &mut plain.place {
-            Place::Cpu { threads, checked, .. } => (*threads, *checked) = (0, None),
-            Place::Simulated { memory, turns, .. } => {
+            Backend::Cpu { threads, checked, .. } => (*threads, *checked) = (0, None),
+            Backend::Simulated { memory, turns, .. } => {
                 *memory = MemoryReport::default();
                 turns.clear();
             }
@@ -138,8 +138,8 @@ impl Assignment {
         let Precisions { weights, kv } = self.precisions;
         let (path, group) = (self.path().display(), weights.group().unwrap_or(0));
         match &self.place {
-            Place::Cpu { isa, .. } => format!("{path} {isa} {} {group} {}", weights.word(), kv.name()),
-            Place::Simulated { .. } => format!("simulated {path}"),
+            Backend::Cpu { isa, .. } => format!("{path} {isa} {} {group} {}", weights.word(), kv.name()),
+            Backend::Simulated { .. } => format!("simulated {path}"),
         }
     }
 

@@ -42,7 +42,7 @@ pub struct BuildRequest {
 
 /// How far a build has come.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Phase {
+pub enum BuildPhase {
     /// The source reads the text; so many tokens of all.
     Before(usize, usize),
     /// The calibrating text is read; so many tokens of all.
@@ -75,7 +75,7 @@ pub struct BuildReport {
 ///
 /// # Errors
 /// When the source cannot be read or run, a setting cannot be, or the folder is there already or cannot be written.
-pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<BuildReport, LoadError> {
+pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(BuildPhase)) -> Result<BuildReport, LoadError> {
     let files = ModelFiles::open(&request.source)?;
     let description = ModelDescription::read(&files)?;
     let Origin::Checkpoint(checkpoint) = Origin::open(&files, &description, None)? else {
@@ -101,7 +101,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
     };
     let total = texts[0].len();
     let before = likelihoods(&request.source, Precision::AsStored, KvPrecision::F32, &mut |read| {
-        on_phase(Phase::Before(read, total));
+        on_phase(BuildPhase::Before(read, total));
     })?;
     let rounded = match (&request.calibrate, request.weights) {
         (None, _) => Rounded::new(),
@@ -124,14 +124,14 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
                 context: window,
                 step_tokens: window,
                 width: 1,
-                pages: vec![window.div_ceil(PAGE_TOKENS); description.sights().len()],
+                pages: vec![window.div_ceil(PAGE_TOKENS); description.reaches().len()],
                 weights: Precision::AsStored,
                 kv: KvPrecision::F32,
             };
             calibrate(&checkpoint, &description, &text, (bits, group), settings, |step| {
                 on_phase(match step {
-                    CalibrationStep::Read(read) => Phase::Reading(read, text[0].len()),
-                    CalibrationStep::Rounded(done, all) => Phase::Rounding(done, all),
+                    CalibrationStep::Read(read) => BuildPhase::Reading(read, text[0].len()),
+                    CalibrationStep::Rounded(done, all) => BuildPhase::Rounding(done, all),
                 });
             })?
         }
@@ -141,7 +141,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
             )));
         }
     };
-    on_phase(Phase::Writing);
+    on_phase(BuildPhase::Writing);
     let partial = partial_of(&request.out);
     // One that is there is another build under way, or somebody's own: it is neither added to nor taken away.
     std::fs::create_dir(&partial).map_err(|error| unwritable(&partial, &error))?;
@@ -158,7 +158,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(Phase)) -> Result<B
     });
     let after = written.and_then(|()| {
         likelihoods(&partial, Precision::AsStored, request.kv, &mut |read| {
-            on_phase(Phase::After(read, total));
+            on_phase(BuildPhase::After(read, total));
         })
     });
     let finished = after.and_then(|after| {

@@ -53,7 +53,7 @@ pub use origin::Origin;
 pub use replica::{Plan, Replica, ReplicaSettings};
 pub use sizing::Sizing;
 pub use vastrelay_engine::PAGE_TOKENS;
-pub use vastrelay_fleet::cores::CoreWish;
+pub use vastrelay_fleet::cores::CoreRequest;
 pub use vastrelay_kernels::Isa;
 pub use vastrelay_kernels::attention::KvPrecision;
 pub use vastrelay_weights::{Precision, Precisions};

@@ -8,7 +8,7 @@ pub use timed::{Load, TimedModel, TimedStep};
 
 use crate::error::LoadError;
 use serde_json::{Value, json};
-use vastrelay_engine::phases::Phase;
+use vastrelay_engine::phases::StepPhase;
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_planner::CpuSpeed;
@@ -131,7 +131,7 @@ fn products(model: &mut TimedModel, kind: &str) -> Products {
         } else {
             model.time(1, rows, 0)
         };
-        weights * rows as f64 / step.sum(&[Phase::Qkv, Phase::Output, Phase::GateUp, Phase::Down])
+        weights * rows as f64 / step.sum(&[StepPhase::Qkv, StepPhase::Output, StepPhase::GateUp, StepPhase::Down])
     };
     Products {
         weights: kind.to_owned(),
@@ -149,7 +149,7 @@ fn attention(model: &mut TimedModel, kv: KvPrecision, sharing: usize, head: usiz
         let sequences = if tokens == 1 { 8 } else { 1 };
         let step = model.time(sequences, tokens, CACHED);
         let pairs = (sequences * tokens) as f64 * (CACHED as f64 + (tokens as f64 + 1.0) / 2.0);
-        pairs * numbers / step.sum(&[Phase::Attention])
+        pairs * numbers / step.sum(&[StepPhase::Attention])
     };
     AttentionRates {
         kv: kv.name().to_owned(),
@@ -165,18 +165,18 @@ fn besides(model: &mut TimedModel, speed: &mut CpuSpeed) {
     let (layers, width) = (model.description.layers as f64, model.description.width as f64);
     let (one, many) = (model.time(1, 1, CACHED), model.time(1, STEP, 0));
     let counted = [
-        Phase::Qkv,
-        Phase::Output,
-        Phase::GateUp,
-        Phase::Down,
-        Phase::Attention,
-        Phase::Head,
-        Phase::Choose,
+        StepPhase::Qkv,
+        StepPhase::Output,
+        StepPhase::GateUp,
+        StepPhase::Down,
+        StepPhase::Attention,
+        StepPhase::Head,
+        StepPhase::Choose,
     ];
     let rest = |step: &TimedStep| step.seconds - step.sum(&counted);
     speed.element = ((rest(&many) - rest(&one)) / ((STEP - 1) as f64 * layers * width)).max(0.0);
     speed.layer = (rest(&one) / layers - width * speed.element).max(0.0);
-    speed.choice = one.sum(&[Phase::Choose]) / model.description.vocabulary as f64;
+    speed.choice = one.sum(&[StepPhase::Choose]) / model.description.vocabulary as f64;
 }
 
 #[cfg(test)]

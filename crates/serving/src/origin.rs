@@ -5,7 +5,7 @@ use vastrelay_engine::cpu::{CpuSettings, StepSize};
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_planner::{PoolSizes, Sizes};
 use vastrelay_weights::build::Checked;
-use vastrelay_weights::description::Sight;
+use vastrelay_weights::description::AttentionReach;
 use vastrelay_weights::{Build, Checkpoint, ModelDescription, ModelFiles, Precision, WeightsError};
 
 /// Where a model's weights come from.
@@ -47,10 +47,10 @@ impl Shape {
             cores,
             ..
         } = self;
-        let pool = |sight: Sight| PoolSizes {
-            sight,
-            page: CpuExecutor::page_bytes(description, sight.layers, split, kv),
-            per_sequence: sight.most_held(context, step_budget),
+        let pool = |reach: AttentionReach| PoolSizes {
+            reach,
+            page: CpuExecutor::page_bytes(description, reach.layers, split, kv),
+            per_sequence: reach.most_held(context, step_budget),
         };
         Sizes {
             weights,
@@ -65,7 +65,7 @@ impl Shape {
                 },
             ),
             process: CpuExecutor::process_bytes(description, cores),
-            pools: description.sights().into_iter().map(pool).collect(),
+            pools: description.reaches().into_iter().map(pool).collect(),
         }
     }
 }

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 /// A part of a start.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub enum Phase {
+pub enum StartPhase {
     /// Its process begins.
     StartingWorker,
     /// The model's files are held against what they are to be.
@@ -13,13 +13,13 @@ pub enum Phase {
     LoadingWeights,
 }
 
-impl Phase {
+impl StartPhase {
     /// Returns its name.
     pub fn name(self) -> &'static str {
         match self {
-            Phase::StartingWorker => "starting worker",
-            Phase::VerifyingFiles => "verifying files",
-            Phase::LoadingWeights => "loading weights",
+            StartPhase::StartingWorker => "starting worker",
+            StartPhase::VerifyingFiles => "verifying files",
+            StartPhase::LoadingWeights => "loading weights",
         }
     }
 }

@@ -60,7 +60,7 @@ pub fn measure(
         context: window,
         step_tokens: window,
         width: 1,
-        pages: vec![window.div_ceil(PAGE_TOKENS); description.sights().len()],
+        pages: vec![window.div_ceil(PAGE_TOKENS); description.reaches().len()],
         weights,
         kv,
     };

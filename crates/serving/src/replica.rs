@@ -10,13 +10,13 @@ use std::sync::Arc;
 use std::time::Duration;
 use vastrelay_engine::{Engine, Limits, MemoryReport, PoolLimits};
 use vastrelay_fleet::CoreShare;
-use vastrelay_fleet::cores::CoreWish;
+use vastrelay_fleet::cores::CoreRequest;
 use vastrelay_fleet::decider::Taken;
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_kernels::reserved::Untouched;
 use vastrelay_kernels::thread_pool::Spinning;
-use vastrelay_planner::{MemoryPlan, PoolPlan, Wish};
+use vastrelay_planner::{MemoryPlan, MemoryRequest, PoolPlan};
 use vastrelay_weights::{ModelDescription, ModelFiles, Precision, Precisions};
 
 /// Maximum sequences in a batch.
@@ -42,7 +42,7 @@ pub struct ReplicaSettings {
     /// Instructions of its kernels.
     pub isa: Isa,
     /// Cores; simulated devices need none.
-    pub cores: CoreWish,
+    pub cores: CoreRequest,
     /// Shards that it is divided into, each with its own part of the weights, KV memory and cores, or its own device.
     pub split: usize,
     /// Fraction of the device's memory it may take.
@@ -59,10 +59,10 @@ pub struct ReplicaSettings {
 
 impl ReplicaSettings {
     /// Returns what memory is planned for where so much of a device is free, or read by it and held already.
-    pub(crate) fn wish(&self, free: usize, context: usize) -> Wish {
+    pub(crate) fn memory_request(&self, free: usize, context: usize) -> MemoryRequest {
         let device = self.device.total();
         let share = (device as f64 * self.memory_share) as usize;
-        Wish {
+        MemoryRequest {
             device,
             budget: share.min(free),
             width: self.width,
@@ -180,7 +180,7 @@ impl Replica {
 pub(crate) fn limits_of(pool: &PoolPlan) -> PoolLimits {
     PoolLimits {
         pages: pool.pages,
-        window: pool.sizes.sight.window,
+        window: pool.sizes.reach.window,
     }
 }
 
@@ -242,8 +242,8 @@ pub(crate) fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Res
         return Ok(context);
     }
     let (split, most) = match settings.cores {
-        CoreWish::Named(cores) => (settings.split, cores),
-        CoreWish::Free { most, .. } => (settings.split, CoreShare::whole(most)),
+        CoreRequest::Named(cores) => (settings.split, cores),
+        CoreRequest::Free { most, .. } => (settings.split, CoreShare::whole(most)),
     };
     if split > 1 && most.whole_cores() < split {
         return refuse(

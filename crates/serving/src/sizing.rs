@@ -1,6 +1,6 @@
 //! The size of a replica that has no place yet.
 
-use crate::assignment::{Assignment, Place};
+use crate::assignment::{Assignment, Backend};
 use crate::device::{Holders, ReplicaCores};
 use crate::error::LoadError;
 use crate::model::Model;
@@ -9,7 +9,7 @@ use crate::replica::{Plan, Replica, ReplicaSettings, check, limits_of};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use vastrelay_engine::{Limits, MemoryReport};
-use vastrelay_fleet::cores::{CoreWish, NoCores};
+use vastrelay_fleet::cores::{CoreRequest, NoCores};
 use vastrelay_fleet::decider::{Failure, Ledgers, Need, Take, Taken};
 use vastrelay_fleet::ledger::Room;
 use vastrelay_planner::hardware::of_profiles;
@@ -190,8 +190,8 @@ impl Sizing {
     }
 
     fn planned(&self, free: usize, threads: usize) -> Result<MemoryPlan, DoesNotFit> {
-        let wish = self.0.settings.wish(free, self.0.context);
-        MemoryPlan::new(&self.sizes(threads), wish)
+        let memory_request = self.0.settings.memory_request(free, self.0.context);
+        MemoryPlan::new(&self.sizes(threads), memory_request)
     }
 
     fn sizes(&self, threads: usize) -> Sizes {
@@ -269,12 +269,12 @@ impl Facts {
     fn assignment(&self, limits: Limits, threads: usize, places: &[usize], memory: MemoryReport) -> Assignment {
         let settings = &self.settings;
         let place = match &self.source {
-            Source::Cpu { checked, .. } => Place::Cpu {
+            Source::Cpu { checked, .. } => Backend::Cpu {
                 threads,
                 isa: settings.isa.name().into(),
                 checked: checked.clone(),
             },
-            Source::Simulated { profile, .. } => Place::Simulated {
+            Source::Simulated { profile, .. } => Backend::Simulated {
                 profile: profile.clone(),
                 memory,
                 turns: settings.device.turns(places).into_iter().map(Into::into).collect(),
@@ -320,7 +320,7 @@ impl Need for Sizing {
         self.0.reads.as_deref()
     }
 
-    fn cores(&self) -> CoreWish {
+    fn cores(&self) -> CoreRequest {
         self.0.settings.cores
     }
 

@@ -8,23 +8,23 @@
 //! |---|---|
 //! | [`protocol`] | what is said? |
 //! | [`message`] | how does it become bytes? |
-//! | `outlet` | how is it sent without waiting? |
-//! | `teller` | what does a worker tell, and when? |
+//! | `send_buffer` | how is it sent without waiting? |
+//! | `event_sender` | what does a worker tell, and when? |
 //! | `size` | how long do its news become as bytes? |
 //! | [`mod@serve`] | what does a worker do? |
 //! | [`client`] | how does a service talk to it? |
 
 pub mod client;
+mod event_sender;
 pub mod message;
-mod outlet;
 pub mod protocol;
+mod send_buffer;
 pub mod serve;
 mod size;
-mod teller;
 
 /// The exit code of a worker that has reported why it cannot continue.
 pub const FAILED: i32 = 70;
 
 pub use client::{Connection, WorkerEngine};
-pub use protocol::{Duty, Secret};
+pub use protocol::{Secret, WorkerConfig};
 pub use serve::serve;

@@ -10,7 +10,7 @@ use vastrelay_fleet::decider::{Need, Taken};
 use vastrelay_fleet::ledger::Room;
 use vastrelay_serving::build::{Conversion, convert};
 use vastrelay_serving::{
-    CoreWish, Cores, Device, KvPrecision, Model, Precision, Precisions, Replica, ReplicaSettings, Sizing,
+    CoreRequest, Cores, Device, KvPrecision, Model, Precision, Precisions, Replica, ReplicaSettings, Sizing,
 };
 use vastrelay_specimen::Stored;
 use vastrelay_weights::ModelFiles;
@@ -121,7 +121,7 @@ fn what_is_held_for_the_weights_of_a_build_is_what_its_shards_take() {
         };
         convert(&conversion).unwrap();
         for split in [1, 2] {
-            let cores = CoreWish::Free {
+            let cores = CoreRequest::Free {
                 least: split,
                 most: split,
             };

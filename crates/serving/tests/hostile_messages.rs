@@ -8,14 +8,14 @@ use std::io::Write;
 use std::os::unix::net::UnixStream;
 use std::time::{Duration, Instant};
 use support::{LONG, SECRET, World};
-use vastrelay_engine::engine::frame::{Frame, Order};
+use vastrelay_engine::engine::frame::{EngineCommand, Frame};
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::token::TokenLogprob;
 use vastrelay_engine::{EndReason, Event, GenerationRequest};
 use vastrelay_serving::Generate;
 use vastrelay_serving::worker::message;
-use vastrelay_serving::worker::protocol::{Hello, MOST_ASKED, PROTOCOL, Reply, ToService, ToWorker};
+use vastrelay_serving::worker::protocol::{Handshake, HandshakeReply, MOST_TO_WORKER, PROTOCOL, ToService, ToWorker};
 use vastrelay_serving::worker::{Connection, serve::Over};
 
 /// Returns how long to go on: some seconds unless somebody wants more.
@@ -61,7 +61,7 @@ fn mutated(of: &[Vec<u8>], draw: &mut StdRng) -> Vec<u8> {
 
 fn asked(world: &World) -> Vec<Vec<u8>> {
     let submit = |call, request: GenerationRequest| {
-        ToWorker::Order(Order::Submit {
+        ToWorker::Command(EngineCommand::Submit {
             call,
             requests: vec![request.clone(), request],
             arrived: 7,
@@ -73,10 +73,10 @@ fn asked(world: &World) -> Vec<Vec<u8>> {
         ..world.request("When?", 6)
     };
     [
-        ToWorker::Begin(Box::new(world.duty()), world.words(), LONG),
+        ToWorker::Start(Box::new(world.config()), world.words(), LONG),
         submit(1, world.request("When is the last boat?", 8)),
         submit(2, many),
-        ToWorker::Order(Order::Cancel {
+        ToWorker::Command(EngineCommand::Cancel {
             call: 1,
             reason: EndReason::SlowReader,
         }),
@@ -124,7 +124,7 @@ fn told() -> Vec<Vec<u8>> {
         ..Frame::default()
     };
     [
-        ToService::Told(frame, vec![StepRecord::default(); 3]),
+        ToService::Events(frame, vec![StepRecord::default(); 3]),
         ToService::Scores(0, 0, scores),
         ToService::Given(1 << 20),
     ]
@@ -158,7 +158,7 @@ fn reading_a_message_takes_memory_only_as_it_is_long() {
 fn ends(mut said: &[u8]) -> bool {
     let mut buffer = Vec::new();
     loop {
-        match message::read(&mut said, MOST_ASKED, &mut buffer) {
+        match message::read(&mut said, MOST_TO_WORKER, &mut buffer) {
             Ok(ToWorker::End | ToWorker::Drain) => return true,
             Ok(_) => {}
             Err(_) => return false,
@@ -174,7 +174,7 @@ fn a_worker_lives_whatever_it_is_told() {
     let (until, mut number) = (until(), 0);
     while Instant::now() < until {
         let mut socket = world.connect();
-        let hello = Hello {
+        let handshake = Handshake {
             protocol: PROTOCOL,
             program: "fuzz".into(),
             secret: SECRET,
@@ -190,14 +190,14 @@ fn a_worker_lives_whatever_it_is_told() {
         if number == 0 {
             said.splice(0..0, messages[0].iter().copied());
         }
-        let _ = socket.write_all(&bytes_of(&hello));
+        let _ = socket.write_all(&bytes_of(&handshake));
         let _ = socket.write_all(&said);
         number += 1;
     }
     let connection = Connection::open(world.connect(), &SECRET).expect("it lives");
     assert_eq!(
-        connection.welcome.duty,
-        Some(world.duty()),
+        connection.identity.config,
+        Some(world.config()),
         "after {number} connections"
     );
     let engine = connection.adopt(|_| ()).unwrap();
@@ -213,7 +213,9 @@ async fn a_service_lives_whatever_a_worker_tells() {
     let (until, mut number) = (until(), 0);
     while Instant::now() < until {
         let (ours, mut theirs) = UnixStream::pair().unwrap();
-        theirs.write_all(&bytes_of(&Reply::Welcome(Box::default()))).unwrap();
+        theirs
+            .write_all(&bytes_of(&HandshakeReply::Accepted(Box::default())))
+            .unwrap();
         theirs.write_all(&ready).unwrap();
         let engine = Connection::open(ours, &SECRET).unwrap().adopt(|_| ()).unwrap();
         let stream = engine.submit(vec![world.request("When?", 4)]);

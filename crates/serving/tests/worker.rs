@@ -6,12 +6,12 @@ use std::io::Write;
 use std::os::unix::net::UnixStream;
 use std::time::Duration;
 use support::{LONG, SECRET, World};
-use vastrelay_engine::engine::frame::{CallNumber, Order};
+use vastrelay_engine::engine::frame::{CallNumber, EngineCommand};
 use vastrelay_engine::{EndReason, Event, GenerationRequest, Refusal};
 use vastrelay_serving::Generate;
 use vastrelay_serving::worker::client::WorkerError;
 use vastrelay_serving::worker::message;
-use vastrelay_serving::worker::protocol::{Hello, MOST_TOLD, PROTOCOL, Reply, ToService, ToWorker};
+use vastrelay_serving::worker::protocol::{Handshake, HandshakeReply, MOST_FROM_WORKER, PROTOCOL, ToService, ToWorker};
 use vastrelay_serving::worker::serve::Over;
 use vastrelay_serving::worker::{Connection, Secret};
 
@@ -70,16 +70,16 @@ async fn a_worker_answers_as_an_engine_in_this_process_does() {
 }
 
 /// Says something and returns the answer.
-fn greet(world: &World, hello: &Hello) -> Reply {
+fn greet(world: &World, handshake: &Handshake) -> HandshakeReply {
     let mut socket = world.connect();
     let mut bytes = Vec::new();
-    message::encode(hello, &mut bytes);
+    message::encode(handshake, &mut bytes);
     socket.write_all(&bytes).unwrap();
-    message::read(&mut socket, MOST_TOLD, &mut bytes).unwrap()
+    message::read(&mut socket, MOST_FROM_WORKER, &mut bytes).unwrap()
 }
 
-fn hello(protocol: u32, secret: Secret) -> Hello {
-    Hello {
+fn handshake(protocol: u32, secret: Secret) -> Handshake {
+    Handshake {
         protocol,
         program: "0.9.7".into(),
         secret,
@@ -90,11 +90,11 @@ fn hello(protocol: u32, secret: Secret) -> Hello {
 fn other_versions_and_other_services_are_refused_and_told_why() {
     let world = World::new();
     let worker = world.worker();
-    let refused = |hello: &Hello| match greet(&world, hello) {
-        Reply::Refused(why) => why,
-        Reply::Welcome(welcome) => panic!("{welcome:?}"),
+    let refused = |handshake: &Handshake| match greet(&world, handshake) {
+        HandshakeReply::Refused(why) => why,
+        HandshakeReply::Accepted(identity) => panic!("{identity:?}"),
     };
-    let newer = refused(&hello(PROTOCOL + 1, SECRET));
+    let newer = refused(&handshake(PROTOCOL + 1, SECRET));
     for part in [
         format!("speaks version {PROTOCOL}"),
         format!("version {}", PROTOCOL + 1),
@@ -102,8 +102,11 @@ fn other_versions_and_other_services_are_refused_and_told_why() {
     ] {
         assert!(newer.contains(&part), "{newer}");
     }
-    assert!(matches!(greet(&world, &hello(PROTOCOL, SECRET)), Reply::Welcome(_)));
-    let other = refused(&hello(PROTOCOL, Secret([8; 32])));
+    assert!(matches!(
+        greet(&world, &handshake(PROTOCOL, SECRET)),
+        HandshakeReply::Accepted(_)
+    ));
+    let other = refused(&handshake(PROTOCOL, Secret([8; 32])));
     assert!(other.contains("another service"), "{other}");
     // Whoever says nothing sensible takes nobody's place.
     world.connect().write_all(&[0xff; 64]).unwrap();
@@ -125,30 +128,30 @@ impl Raw {
     }
 
     fn hear(&mut self) -> ToService {
-        message::read(&mut self.socket, MOST_TOLD, &mut self.buffer).unwrap()
+        message::read(&mut self.socket, MOST_FROM_WORKER, &mut self.buffer).unwrap()
     }
 
     /// Makes it work on a call until there is a token.
     fn begin(world: &World, call: CallNumber, stay: Duration) -> Raw {
         let mut socket = world.connect();
         let (mut bytes, mut buffer) = (Vec::new(), Vec::new());
-        message::encode(&hello(PROTOCOL, SECRET), &mut bytes);
+        message::encode(&handshake(PROTOCOL, SECRET), &mut bytes);
         socket.write_all(&bytes).unwrap();
-        let _: Reply = message::read(&mut socket, MOST_TOLD, &mut buffer).unwrap();
+        let _: HandshakeReply = message::read(&mut socket, MOST_FROM_WORKER, &mut buffer).unwrap();
         let mut raw = Raw { socket, buffer };
-        raw.say(&ToWorker::Begin(Box::new(world.duty()), world.words(), stay));
+        raw.say(&ToWorker::Start(Box::new(world.config()), world.words(), stay));
         while !matches!(raw.hear(), ToService::Ready(_)) {}
         let endless = GenerationRequest {
             least_tokens: 200,
             ..world.request("When is the last boat back on Sunday?", 200)
         };
-        raw.say(&ToWorker::Order(Order::Submit {
+        raw.say(&ToWorker::Command(EngineCommand::Submit {
             call,
             requests: vec![endless],
             arrived: 0,
         }));
         let has_token = |told: &ToService| match told {
-            ToService::Told(frame, _) => frame.events.iter().any(|(_, event)| matches!(event, Event::Piece(_))),
+            ToService::Events(frame, _) => frame.events.iter().any(|(_, event)| matches!(event, Event::Piece(_))),
             _ => false,
         };
         while !has_token(&raw.hear()) {}
@@ -162,8 +165,8 @@ async fn a_worker_outlives_its_service_and_serves_the_next_one_as_it_is() {
     let worker = world.worker();
     drop(Raw::begin(&world, 41, LONG));
     let connection = Connection::open(world.connect(), &SECRET).unwrap();
-    assert_eq!(connection.welcome.duty, Some(world.duty()));
-    let held = connection.welcome.held.clone();
+    assert_eq!(connection.identity.config, Some(world.config()));
+    let held = connection.identity.held.clone();
     assert!(held == [41] || held.is_empty(), "{held:?}");
     let engine = connection.adopt(|_| ()).unwrap();
     let before = engine.status();
@@ -233,10 +236,10 @@ fn a_worker_whose_service_stays_away_ends() {
 fn what_cannot_be_loaded_is_told_and_nothing_panics() {
     let world = World::new();
     let _worker = world.worker();
-    let mut duty = world.duty();
-    duty.assignment.path = "/nowhere/at/all".into();
+    let mut config = world.config();
+    config.assignment.path = "/nowhere/at/all".into();
     let connection = Connection::open(world.connect(), &SECRET).unwrap();
-    match connection.begin(duty, world.words(), LONG, |_| ()).err() {
+    match connection.start(config, world.words(), LONG, |_| ()).err() {
         Some(WorkerError::Failed(why)) => assert!(why.contains("/nowhere/at/all"), "{why}"),
         other => panic!("{other:?}"),
     }

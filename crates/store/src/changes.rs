@@ -1,8 +1,8 @@
 //! Changes of endpoints that are under way, and the desired state that they lead to: each step is one transaction, and the same step again
 //! changes nothing.
 
+use crate::endpoints::{self, Granted, StoredEndpoint, StoredState};
 use crate::jobs::{self, JobEnd, JobRecord};
-use crate::kept::{self, Granted, KeptEndpoint, Standing};
 use crate::{releases, starts};
 use rusqlite::{Connection, OptionalExtension, Row};
 
@@ -44,7 +44,7 @@ pub enum AtOnce {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DesiredRecord {
     /// Its record; the release has a number.
-    pub kept: KeptEndpoint,
+    pub kept: StoredEndpoint,
     /// The identity of the release, as JSON.
     pub identity: String,
 }
@@ -77,7 +77,7 @@ pub(crate) fn begin(
     } = change;
     match at_once {
         AtOnce::Nothing => {}
-        AtOnce::Stops => _ = kept::stand(connection, endpoint, Standing::Stopped)?,
+        AtOnce::Stops => _ = endpoints::set_state(connection, endpoint, StoredState::Stopped)?,
         AtOnce::Removes => forget(connection, endpoint)?,
     }
     let sql = "INSERT OR REPLACE INTO changes (endpoint, number, kind, spec, beside, granted, from_release, with_pause, within_ms) \
@@ -116,14 +116,14 @@ pub(crate) fn become_(connection: &Connection, desired: &DesiredRecord, now_ms: 
     let DesiredRecord { kept, identity } = desired;
     releases::insert(connection, &kept.name, kept.release, identity, now_ms)?;
     releases::describe(connection, kept, kept.release)?;
-    kept::keep(connection, kept)
+    endpoints::keep(connection, kept)
 }
 
 /// Forgets an endpoint with its releases and its starts: a later endpoint of the same name starts with release 1.
 pub(crate) fn forget(connection: &Connection, name: &str) -> rusqlite::Result<()> {
     starts::forget(connection, name)?;
     releases::forget(connection, name)?;
-    kept::forget(connection, name)
+    endpoints::forget(connection, name)
 }
 
 /// Returns all changes that are under way.
@@ -195,14 +195,14 @@ mod tests {
         }
     }
 
-    fn desired(release: u32, standing: Standing) -> DesiredRecord {
+    fn desired(release: u32, state: StoredState) -> DesiredRecord {
         DesiredRecord {
-            kept: KeptEndpoint {
+            kept: StoredEndpoint {
                 name: "desk".into(),
                 spec: "model = \"one\"".into(),
-                standing,
+                state,
                 release,
-                ..KeptEndpoint::default()
+                ..StoredEndpoint::default()
             },
             identity: format!("{{\"number\":{release}}}"),
         }
@@ -217,10 +217,10 @@ mod tests {
             assert_eq!(all(&connection).unwrap(), std::slice::from_ref(&first));
         }
         for _ in 0..2 {
-            let desired = desired(1, Standing::Served);
+            let desired = desired(1, StoredState::Served);
             end(&connection, "desk", &over(7, "done"), Some(&desired)).unwrap();
             assert!(all(&connection).unwrap().is_empty());
-            assert_eq!(kept::one(&connection, "desk").unwrap(), Some(desired.kept));
+            assert_eq!(endpoints::one(&connection, "desk").unwrap(), Some(desired.kept));
             assert_eq!(identity(&connection, "desk", 1).unwrap(), Some(desired.identity));
         }
         let job = jobs::one(&connection, 7).unwrap().unwrap();
@@ -231,22 +231,22 @@ mod tests {
         // A step that comes late does not bring back what has ended.
         begin(&connection, &first, &job, AtOnce::Removes, None).unwrap();
         assert!(all(&connection).unwrap().is_empty());
-        assert!(kept::one(&connection, "desk").unwrap().is_some());
+        assert!(endpoints::one(&connection, "desk").unwrap().is_some());
     }
 
     #[test]
     fn a_stop_holds_at_once_and_a_removal_leaves_nothing() {
         let connection = database();
-        become_(&connection, &desired(2, Standing::Served), 1).unwrap();
+        become_(&connection, &desired(2, StoredState::Served), 1).unwrap();
         let (stop, job) = change(8, "stop");
         begin(&connection, &stop, &job, AtOnce::Stops, None).unwrap();
-        let stands = |connection: &Connection| kept::one(connection, "desk").unwrap().map(|kept| kept.standing);
-        assert_eq!(stands(&connection), Some(Standing::Stopped));
+        let state_of = |connection: &Connection| endpoints::one(connection, "desk").unwrap().map(|kept| kept.state);
+        assert_eq!(state_of(&connection), Some(StoredState::Stopped));
         let (removal, job) = change(9, "remove");
         begin(&connection, &removal, &job, AtOnce::Removes, Some(&over(8, "replaced"))).unwrap();
         assert_eq!(jobs::one(&connection, 8).unwrap().unwrap().state, "replaced");
         assert_eq!(all(&connection).unwrap(), [removal]);
-        assert_eq!(stands(&connection), None);
+        assert_eq!(state_of(&connection), None);
         assert_eq!(releases::all(&connection, "desk").unwrap(), []);
     }
 }

@@ -1,6 +1,6 @@
 //! Long work of the service: what was done, by whom, and what came of it.
 
-use crate::begun::INTERRUPTED;
+use crate::open_calls::INTERRUPTED;
 use rusqlite::{Connection, OptionalExtension, Row, named_params};
 
 /// Jobs that are kept at most; the oldest are deleted first.

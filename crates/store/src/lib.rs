@@ -6,18 +6,18 @@
 //! loses the records that were not committed yet, and nothing else.
 #![warn(missing_docs)]
 
-pub mod begun;
 pub mod builds;
 mod calls;
 mod changes;
 mod checkpoint;
+mod endpoints;
 mod events;
 pub mod history;
 mod jobs;
-mod kept;
 pub mod keys;
 mod lock;
 mod lookup;
+pub mod open_calls;
 mod prune;
 mod queue;
 mod readers;
@@ -27,15 +27,15 @@ mod schema;
 mod starts;
 mod writer;
 
-pub use begun::INTERRUPTED;
 pub use builds::BuildRecord;
 pub use calls::{CallFilter, CallRecord, CallText};
 pub use changes::{AtOnce, ChangeRecord, DesiredRecord};
+pub use endpoints::{Granted, StoredEndpoint, StoredState};
 pub use events::{EventFilter, EventRecord};
 pub use history::HistoryPoint;
 pub use jobs::{JobEnd, JobRecord};
-pub use kept::{Granted, KeptEndpoint, Standing};
 pub use keys::{KeyRecord, Scope};
+pub use open_calls::INTERRUPTED;
 pub use releases::{IncarnationRecord, ReleaseEntry};
 pub use runs::RunRecord;
 pub use starts::StartRecord;
@@ -186,7 +186,7 @@ impl Store {
                 source,
             })?;
         if lock.is_some() {
-            let left = begun::interrupt(&mut connection).map_err(database)?;
+            let left = open_calls::interrupt(&mut connection).map_err(database)?;
             if left > 0 {
                 tracing::warn!(
                     calls = left,
@@ -416,9 +416,9 @@ impl Store {
     ///
     /// # Errors
     /// SQLite's own.
-    pub fn stand(&self, name: &str, standing: Standing) -> Result<bool, StoreError> {
+    pub fn set_state(&self, name: &str, state: StoredState) -> Result<bool, StoreError> {
         let name = name.to_owned();
-        self.change(move |connection| kept::stand(connection, &name, standing))
+        self.change(move |connection| endpoints::set_state(connection, &name, state))
     }
 
     /// Keeps an endpoint and its releases under another name, unless there is one of that name.
@@ -427,7 +427,7 @@ impl Store {
     /// SQLite's own.
     pub fn rename_endpoint(&self, from: &str, to: &str) -> Result<(), StoreError> {
         let (from, to) = (from.to_owned(), to.to_owned());
-        self.change(move |connection| kept::rename(connection, &from, &to))
+        self.change(move |connection| endpoints::rename(connection, &from, &to))
     }
 
     /// Hands over how long a start took; it is committed soon after.
@@ -447,16 +447,16 @@ impl Store {
     ///
     /// # Errors
     /// SQLite's own.
-    pub fn kept_endpoints(&self) -> Result<Vec<KeptEndpoint>, StoreError> {
-        self.read(kept::all)
+    pub fn stored_endpoints(&self) -> Result<Vec<StoredEndpoint>, StoreError> {
+        self.read(endpoints::all)
     }
 
     /// Returns what an endpoint is to be.
     ///
     /// # Errors
     /// SQLite's own.
-    pub fn kept_endpoint(&self, name: &str) -> Result<Option<KeptEndpoint>, StoreError> {
-        self.read(|connection| kept::one(connection, name))
+    pub fn stored_endpoint(&self, name: &str) -> Result<Option<StoredEndpoint>, StoreError> {
+        self.read(|connection| endpoints::one(connection, name))
     }
 
     /// Returns the number of a new job.

@@ -1,6 +1,6 @@
 //! Releases of endpoints, and the incarnations of their replicas.
 
-use crate::kept::{Granted, KeptEndpoint};
+use crate::endpoints::{Granted, StoredEndpoint};
 use rusqlite::Connection;
 
 /// The start of a worker process: a new incarnation of a replica.
@@ -55,9 +55,9 @@ pub struct ReleaseEntry {
 }
 
 /// Puts down the spec that a release was made from.
-pub(crate) fn describe(connection: &Connection, endpoint: &KeptEndpoint, release: u32) -> rusqlite::Result<()> {
+pub(crate) fn describe(connection: &Connection, endpoint: &StoredEndpoint, release: u32) -> rusqlite::Result<()> {
     let sql = "UPDATE releases SET spec = ?3, beside = ?4, granted = ?5 WHERE endpoint = ?1 AND release = ?2";
-    let KeptEndpoint {
+    let StoredEndpoint {
         name,
         spec,
         beside,

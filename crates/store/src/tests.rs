@@ -480,10 +480,10 @@ fn a_removed_endpoint_comes_back_without_its_releases_and_starts() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     for release in [1, 2] {
-        let kept = KeptEndpoint {
+        let kept = StoredEndpoint {
             name: "desk".into(),
             release,
-            ..KeptEndpoint::default()
+            ..StoredEndpoint::default()
         };
         let identity = format!("release {release}");
         store.becomes(DesiredRecord { kept, identity }).unwrap();
@@ -511,7 +511,7 @@ fn a_removed_endpoint_comes_back_without_its_releases_and_starts() {
         ..JobRecord::default()
     };
     store.begin_change(removal, job, AtOnce::Removes, None).unwrap();
-    assert_eq!((store.kept_endpoint("desk").unwrap(), counts()), (None, (0, 0)));
+    assert_eq!((store.stored_endpoint("desk").unwrap(), counts()), (None, (0, 0)));
     assert_eq!(store.release_of("desk", 2).unwrap(), (0, None));
 }
 

@@ -3,7 +3,7 @@
 use crate::checkpoint::Checkpointer;
 use crate::prune::{LONGEST_BETWEEN, Pruner};
 use crate::queue::{Change, Queue, Record, Work};
-use crate::{Retention, begun, calls, events, history, keys, releases, starts};
+use crate::{Retention, calls, events, history, keys, open_calls, releases, starts};
 use rusqlite::{Connection, ErrorCode, TransactionBehavior};
 use std::collections::{HashSet, VecDeque};
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -352,8 +352,8 @@ fn write(connection: &mut Connection, batch: &VecDeque<Record>) -> rusqlite::Res
 
 fn insert(connection: &Connection, record: &Record) -> rusqlite::Result<()> {
     match record {
-        Record::Begun(call) => begun::insert(connection, call),
-        Record::Call(call) => begun::end(connection, &call.id).and_then(|()| calls::insert(connection, call)),
+        Record::Begun(call) => open_calls::insert(connection, call),
+        Record::Call(call) => open_calls::end(connection, &call.id).and_then(|()| calls::insert(connection, call)),
         Record::KeyUsed { id, at_ms } => keys::touch(connection, id, *at_ms),
         Record::History(point) => history::insert(connection, point),
         Record::Event(event) => events::insert(connection, event),

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 use std::time::Duration;
-use vastrelay_store::{CallFilter, CallText, Retention, Scope, Standing, Store};
+use vastrelay_store::{CallFilter, CallText, Retention, Scope, Store, StoredState};
 
 /// Keeps everything, however long ago the database was made.
 const ALL: Retention = Retention {
@@ -99,8 +99,8 @@ fn endpoints_of_the_time_before_changes_were_kept_have_the_release_of_their_spec
     connection.execute_batch(before).unwrap();
     drop(connection);
     let store = Store::open(folder.path(), ALL).unwrap();
-    let kept = store.kept_endpoint("desk").unwrap().unwrap();
-    assert_eq!((kept.release, kept.standing), (3, Standing::Parked));
+    let kept = store.stored_endpoint("desk").unwrap().unwrap();
+    assert_eq!((kept.release, kept.state), (3, StoredState::Parked));
     let identity = Some("{\"width\":1}".to_owned());
     assert_eq!(store.release_of("desk", 3).unwrap(), (4, identity));
     assert!(store.changes().unwrap().is_empty());

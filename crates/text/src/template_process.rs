@@ -24,7 +24,7 @@ const MOST_TIME: Duration = Duration::from_secs(5);
 const MOST_MESSAGE: usize = 64 << 20;
 
 #[derive(Serialize, Deserialize)]
-struct Order<'a> {
+struct RenderRequest<'a> {
     words: std::borrow::Cow<'a, TemplateWords>,
     messages: std::borrow::Cow<'a, [Message]>,
     answer_next: bool,
@@ -63,7 +63,7 @@ impl TemplateProcess {
         messages: &[Message],
         answer_next: bool,
     ) -> Result<String, TextError> {
-        let order = Order {
+        let order = RenderRequest {
             words: std::borrow::Cow::Borrowed(template.words()),
             messages: std::borrow::Cow::Borrowed(messages),
             answer_next,
@@ -81,7 +81,7 @@ impl TemplateProcess {
         answer.map_err(TextError::Template)
     }
 
-    fn exchange(&mut self, order: &Order<'_>) -> io::Result<Result<String, String>> {
+    fn exchange(&mut self, order: &RenderRequest<'_>) -> io::Result<Result<String, String>> {
         let running = match &mut self.running {
             Some(running) => running,
             none => none.insert(Running::start(&self.program, &self.words)?),
@@ -149,7 +149,7 @@ pub fn serve(mut input: impl Read, mut output: impl Write) -> io::Result<()> {
     setrlimit(Resource::RLIMIT_AS, MOST_MEMORY, MOST_MEMORY)?;
     let mut kept: Option<ChatTemplate> = None;
     loop {
-        let order: Order<'_> = match read_message(&mut input) {
+        let order: RenderRequest<'_> = match read_message(&mut input) {
             Ok(order) => order,
             Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(()),
             Err(error) => return Err(error),
@@ -163,7 +163,7 @@ pub fn serve(mut input: impl Read, mut output: impl Write) -> io::Result<()> {
 }
 
 /// Renders with the template that was compiled last, or compiles another.
-fn render(kept: &mut Option<ChatTemplate>, order: &Order<'_>) -> Result<String, TextError> {
+fn render(kept: &mut Option<ChatTemplate>, order: &RenderRequest<'_>) -> Result<String, TextError> {
     if kept.as_ref().is_none_or(|template| *template.words() != *order.words) {
         let TemplateWords {
             source,

@@ -25,30 +25,30 @@ use vastrelay_kernels::groups::Bits;
 pub struct Checkpoint {
     folder: PathBuf,
     maps: Vec<FileBytes>,
-    tensors: BTreeMap<String, Place>,
+    tensors: BTreeMap<String, StoredTensor>,
     scheme: Scheme,
 }
 
 /// Where the values of a tensor come from.
 enum Source<'a> {
     /// They are stored.
-    Stored(&'a Place),
+    Stored(&'a StoredTensor),
     /// They are small numbers, each times a scale.
     Scaled {
-        values: &'a Place,
-        scales: &'a Place,
+        values: &'a StoredTensor,
+        scales: &'a StoredTensor,
         block: [usize; 2],
     },
     /// They are packed with scales and zero points.
     Packed {
-        words: &'a Place,
-        zeros: &'a Place,
-        scales: &'a Place,
-        groups: Option<&'a Place>,
+        words: &'a StoredTensor,
+        zeros: &'a StoredTensor,
+        scales: &'a StoredTensor,
+        groups: Option<&'a StoredTensor>,
     },
 }
 
-struct Place {
+struct StoredTensor {
     file: usize,
     stored: Stored,
     shape: Vec<usize>,
@@ -223,7 +223,7 @@ impl Checkpoint {
         let mut tensors = BTreeMap::new();
         for tensor in gguf.tensors.iter().filter(|tensor| !Gguf::is_setting(&tensor.name)) {
             let (name, rows) = gguf.renamed(&tensor.name);
-            let place = |shape: &[usize], bytes: Range<usize>| Place {
+            let place = |shape: &[usize], bytes: Range<usize>| StoredTensor {
                 file: 0,
                 stored: Stored::Blocks(tensor.stored, rows),
                 shape: shape.to_vec(),
@@ -276,7 +276,7 @@ impl Checkpoint {
         place.is_some_and(|place| self.bytes(place).iter().all(|byte| *byte == 0))
     }
 
-    fn bytes(&self, place: &Place) -> &[u8] {
+    fn bytes(&self, place: &StoredTensor) -> &[u8] {
         &self.maps[place.file][place.bytes.clone()]
     }
 
@@ -300,7 +300,7 @@ impl Checkpoint {
     }
 
     /// Finds the scales of a matrix of 8-bit numbers: one, or one for each output, or for each block.
-    fn scaled<'a>(&'a self, stem: &str, values: &'a Place) -> Result<Source<'a>, WeightsError> {
+    fn scaled<'a>(&'a self, stem: &str, values: &'a StoredTensor) -> Result<Source<'a>, WeightsError> {
         let inverse = format!("{stem}.weight_scale_inv");
         let name = match self.tensors.contains_key(&inverse) {
             true => inverse,
@@ -369,7 +369,7 @@ impl Checkpoint {
     }
 
     /// Returns the inputs of a matrix of packed words.
-    fn inputs_of_words(&self, words: &Place) -> usize {
+    fn inputs_of_words(&self, words: &StoredTensor) -> usize {
         let rows = words.shape.first().copied().unwrap_or(0);
         match self.scheme {
             Scheme::ErrorCompensating { bits, .. } => rows * (32 / bits as usize),
@@ -378,7 +378,7 @@ impl Checkpoint {
     }
 
     /// Returns whether an index of groups has the inputs of each group side by side, group by group.
-    fn is_in_order(&self, order: &Place, shared: usize) -> bool {
+    fn is_in_order(&self, order: &StoredTensor, shared: usize) -> bool {
         *order.in_order.get_or_init(|| {
             let group_of: Cow<'_, [u32]> = aligned(self.bytes(order));
             let mut places = group_of.iter().enumerate();
@@ -386,14 +386,14 @@ impl Checkpoint {
         })
     }
 
-    fn find(&self, name: &str) -> Result<&Place, WeightsError> {
+    fn find(&self, name: &str) -> Result<&StoredTensor, WeightsError> {
         self.tensors.get(name).ok_or_else(|| WeightsError::Missing {
             name: name.to_owned(),
             folder: self.folder.clone(),
         })
     }
 
-    fn place(&self, name: &str, shape: &[usize]) -> Result<&Place, WeightsError> {
+    fn place(&self, name: &str, shape: &[usize]) -> Result<&StoredTensor, WeightsError> {
         let place = self.find(name)?;
         if place.shape == shape {
             return Ok(place);
@@ -405,7 +405,7 @@ impl Checkpoint {
         })
     }
 
-    fn words_at(&self, name: &str, shape: &[usize]) -> Result<&Place, WeightsError> {
+    fn words_at(&self, name: &str, shape: &[usize]) -> Result<&StoredTensor, WeightsError> {
         let place = self.place(name, shape)?;
         match place.stored {
             Stored::Safetensors(Dtype::I32 | Dtype::U32) => Ok(place),
@@ -417,7 +417,7 @@ impl Checkpoint {
         }
     }
 
-    fn floats_at(&self, name: &str) -> Result<&Place, WeightsError> {
+    fn floats_at(&self, name: &str) -> Result<&StoredTensor, WeightsError> {
         let place = self.find(name)?;
         match place.stored {
             Stored::Safetensors(Dtype::F32 | Dtype::F16 | Dtype::BF16) => Ok(place),
@@ -545,7 +545,7 @@ impl Checkpoint {
     fn group_of(
         &self,
         name: &str,
-        stored: Option<&Place>,
+        stored: Option<&StoredTensor>,
         inputs: usize,
         groups: usize,
     ) -> Result<Vec<usize>, WeightsError> {
@@ -564,7 +564,7 @@ impl Checkpoint {
         }
     }
 
-    fn stored(&self, place: &Place) -> Tensor<'_> {
+    fn stored(&self, place: &StoredTensor) -> Tensor<'_> {
         let bytes = self.bytes(place);
         match place.stored {
             Stored::Blocks(block, rows) => {
@@ -591,7 +591,7 @@ impl Checkpoint {
         let tensors = SafeTensors::deserialize(&map).map_err(|e| format(e.to_string()))?;
         for (name, view) in tensors.tensors() {
             let start = view.data().as_ptr() as usize - map.as_ptr() as usize;
-            let place = Place {
+            let place = StoredTensor {
                 file: self.maps.len(),
                 stored: Stored::Safetensors(view.dtype()),
                 shape: view.shape().to_vec(),

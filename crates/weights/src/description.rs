@@ -81,7 +81,7 @@ pub struct ModelDescription {
 
 /// Layers that see equally far: what one of them does not look at any more, none of them does.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Sight {
+pub struct AttentionReach {
     /// How many tokens they see, a token's own included; all where there is no window.
     pub window: Option<usize>,
     /// How many layers.
@@ -106,7 +106,7 @@ pub struct Experts {
     pub layers: Vec<bool>,
 }
 
-impl Sight {
+impl AttentionReach {
     /// Returns the most pages that a sequence of so many tokens holds at once, when steps are of so many tokens at most.
     pub fn most_held(self, tokens: usize, step: usize) -> usize {
         let all = tokens.div_ceil(PAGE_TOKENS);
@@ -235,22 +235,22 @@ impl ModelDescription {
     }
 
     /// Returns the kinds of layers by how far they see, the farthest first.
-    pub fn sights(&self) -> Vec<Sight> {
+    pub fn reaches(&self) -> Vec<AttentionReach> {
         let mut windows = self.windows.clone();
         windows.sort_by_key(|window| std::cmp::Reverse(window.unwrap_or(usize::MAX)));
         windows.dedup();
         let layers = |window| self.windows.iter().filter(|other| **other == window).count();
-        let sight = |window| Sight {
+        let reach = |window| AttentionReach {
             window,
             layers: layers(window),
         };
-        windows.into_iter().map(sight).collect()
+        windows.into_iter().map(reach).collect()
     }
 
-    /// Returns which of the [`ModelDescription::sights`] each layer has.
+    /// Returns which of the [`ModelDescription::reaches`] each layer has.
     pub fn sight_of_layers(&self) -> Vec<usize> {
-        let sights = self.sights();
-        let of = |window: &Option<usize>| sights.iter().position(|sight| sight.window == *window);
+        let reaches = self.reaches();
+        let of = |window: &Option<usize>| reaches.iter().position(|reach| reach.window == *window);
         self.windows
             .iter()
             .map(|window| of(window).expect("each window is a sight"))

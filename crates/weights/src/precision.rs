@@ -121,7 +121,7 @@ impl FromStr for Precision {
 
 /// What a model runs in.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Deserialize, Serialize)]
-#[serde(try_from = "Words", into = "Words")]
+#[serde(try_from = "PrecisionNames", into = "PrecisionNames")]
 pub struct Precisions {
     /// Its weights.
     pub weights: Precision,
@@ -131,16 +131,16 @@ pub struct Precisions {
 
 /// Precisions as they are written down.
 #[derive(Deserialize, Serialize)]
-struct Words {
+struct PrecisionNames {
     weights: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     group: Option<usize>,
     kv: String,
 }
 
-impl From<Precisions> for Words {
-    fn from(precisions: Precisions) -> Words {
-        Words {
+impl From<Precisions> for PrecisionNames {
+    fn from(precisions: Precisions) -> PrecisionNames {
+        PrecisionNames {
             weights: precisions.weights.word().into(),
             group: precisions.weights.group(),
             kv: precisions.kv.name().into(),
@@ -148,10 +148,10 @@ impl From<Precisions> for Words {
     }
 }
 
-impl TryFrom<Words> for Precisions {
+impl TryFrom<PrecisionNames> for Precisions {
     type Error = String;
 
-    fn try_from(words: Words) -> Result<Precisions, String> {
+    fn try_from(words: PrecisionNames) -> Result<Precisions, String> {
         let kv = KvPrecision::of(&words.kv);
         Ok(Precisions {
             weights: Precision::of(&words.weights, words.group)?,

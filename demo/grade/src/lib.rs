@@ -10,7 +10,7 @@ use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use vastrelay_engine::{Event, GenerationRequest, Sampling};
-use vastrelay_serving::{CoreWish, Cores, Device, Isa, Model, Precision, Replica, ReplicaSettings};
+use vastrelay_serving::{CoreRequest, Cores, Device, Isa, Model, Precision, Replica, ReplicaSettings};
 use vastrelay_text::Message;
 
 /// One graded question or conversation.
@@ -145,7 +145,7 @@ pub fn load(folder: &Path) -> Result<Loaded> {
         queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
-        cores: CoreWish::Free { least: 1, most: cores },
+        cores: CoreRequest::Free { least: 1, most: cores },
         split: 1,
         memory_share: 1.0,
         pages: None,

@@ -309,7 +309,7 @@ pub fn named_path(text: &str) -> Result<(String, PathBuf), String> {
 
 /// Reads a name.
 pub fn endpoint_name(name: &str) -> Result<String, String> {
-    vastrelay_control::endpoint_name::check_name(name).map(|()| name.to_owned())
+    vastrelay_control::endpoints::name::check_name(name).map(|()| name.to_owned())
 }
 
 #[cfg(test)]

@@ -8,10 +8,10 @@ use clap::{Args, ValueEnum};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
-use vastrelay_control::ways::USUAL_QUEUE_DEPTH;
+use vastrelay_control::placement::options::USUAL_QUEUE_DEPTH;
 use vastrelay_fleet::Settings;
 use vastrelay_planner::{CpuProfile, Profile};
-use vastrelay_serving::{CoreWish, Isa};
+use vastrelay_serving::{CoreRequest, Isa};
 
 #[derive(Args)]
 #[command(after_help = "\
@@ -148,7 +148,7 @@ impl StartOptions {
                 _ => None,
             },
             split: Some(self.split),
-            cores: self.cores.map(|most| CoreWish::Free { least: 1, most }),
+            cores: self.cores.map(|most| CoreRequest::Free { least: 1, most }),
             memory_share: self.memory_share,
             pages: self.pages,
             width: self.width,

@@ -15,7 +15,7 @@ use tokio::sync::watch;
 use vastrelay_loadtest::order::{Prepared, prepare};
 use vastrelay_loadtest::prompts::Room;
 use vastrelay_loadtest::statistics::spread;
-use vastrelay_loadtest::{HttpTarget, Progress, Span, Workload};
+use vastrelay_loadtest::{HttpTarget, RunProgress, Span, Workload};
 use vastrelay_wire::load::{LoadOrder, PromptSource};
 use vastrelay_wire::text::{CountAnswer, EncodeRequest};
 
@@ -135,7 +135,7 @@ impl Show {
         }
     }
 
-    fn tell(&mut self, progress: &Progress) {
+    fn tell(&mut self, progress: &RunProgress) {
         let part = match self.span {
             Span::Seconds(seconds) => progress.seconds / seconds,
             Span::Requests(count) => progress.ended as f64 / count as f64,
@@ -151,7 +151,7 @@ impl Show {
     }
 }
 
-fn line(progress: &Progress) -> String {
+fn line(progress: &RunProgress) -> String {
     if progress.warming_up {
         return "warming up".into();
     }

@@ -10,7 +10,7 @@ use std::path::Path;
 use std::thread::available_parallelism;
 use std::time::{Duration, Instant};
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_serving::build::{BuildRequest, Phase, make};
+use vastrelay_serving::build::{BuildPhase, BuildRequest, make};
 use vastrelay_serving::{KvPrecision, Precision};
 
 /// What was made and what it cost.
@@ -58,7 +58,7 @@ pub fn run(options: &ModelBuildOptions) -> Result<(), Failure> {
         memory: device_memory() / 2,
     };
     let started = Instant::now();
-    let mut progress = Progress::new();
+    let mut progress = BuildProgress::new();
     let report = make(&request, |phase| progress.tell(phase)).map_err(Failure::failed)?;
     progress.end();
     let report = Report {
@@ -126,16 +126,16 @@ fn print(report: &Report) {
 }
 
 /// Says which phase is under way: on one line of a terminal, else a line for each phase.
-struct Progress {
+struct BuildProgress {
     phase: &'static str,
     since: Instant,
     terminal: bool,
     told: Option<Instant>,
 }
 
-impl Progress {
-    fn new() -> Progress {
-        Progress {
+impl BuildProgress {
+    fn new() -> BuildProgress {
+        BuildProgress {
             phase: "",
             since: Instant::now(),
             terminal: stderr().is_terminal(),
@@ -143,13 +143,13 @@ impl Progress {
         }
     }
 
-    fn tell(&mut self, phase: Phase) {
+    fn tell(&mut self, phase: BuildPhase) {
         let (name, done) = match phase {
-            Phase::Before(done, all) => ("scoring the source", Some((done, all))),
-            Phase::Reading(done, all) => ("reading the calibrating text", Some((done, all))),
-            Phase::Rounding(done, all) => ("rounding matrices", Some((done, all))),
-            Phase::Writing => ("packing and writing", None),
-            Phase::After(done, all) => ("scoring the build", Some((done, all))),
+            BuildPhase::Before(done, all) => ("scoring the source", Some((done, all))),
+            BuildPhase::Reading(done, all) => ("reading the calibrating text", Some((done, all))),
+            BuildPhase::Rounding(done, all) => ("rounding matrices", Some((done, all))),
+            BuildPhase::Writing => ("packing and writing", None),
+            BuildPhase::After(done, all) => ("scoring the build", Some((done, all))),
         };
         let new = name != self.phase;
         if new {

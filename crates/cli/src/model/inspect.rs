@@ -8,7 +8,7 @@ use crate::output::{json, line, precision_name};
 use serde::Serialize;
 use std::path::Path;
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_planner::{MemoryPlan, Usual, Wish};
+use vastrelay_planner::{MemoryPlan, MemoryRequest, Usual};
 use vastrelay_serving::model::texts;
 use vastrelay_serving::origin::Shape;
 use vastrelay_serving::{KvPrecision, Origin, Precision};
@@ -168,14 +168,14 @@ fn fit(
         width: options.width.unwrap_or(usual.width),
         context,
     };
-    let wish = Wish {
+    let request = MemoryRequest {
         device,
         budget,
         width: options.width.unwrap_or(usual.width),
         context,
         pages: None,
     };
-    match MemoryPlan::new(&origin.sizes(model, shape), wish) {
+    match MemoryPlan::new(&origin.sizes(model, shape), request) {
         Ok(plan) => Fit {
             fits: true,
             lines: memory::lines(&plan, kv, false),

@@ -6,19 +6,19 @@ use crate::failure::Failure;
 use crate::spec_file::SpecFile;
 use std::collections::BTreeSet;
 use std::path::Path;
-use vastrelay_control::endpoint_name::is_reserved;
-use vastrelay_control::event_log::START;
-use vastrelay_control::order::Order;
+use vastrelay_control::deployments::request::DeployRequest;
+use vastrelay_control::endpoints::name::is_reserved;
+use vastrelay_control::events::START;
 use vastrelay_service::ServiceState;
-use vastrelay_store::{KeptEndpoint, Standing, Store};
+use vastrelay_store::{Store, StoredEndpoint, StoredState};
 
 /// An endpoint to serve.
 pub struct Wanted {
-    pub order: Order,
+    pub request: DeployRequest,
     /// The file of its spec, if there is one.
     spec: Option<String>,
     /// Whether it comes from the database, not from the command line.
-    pub is_kept: bool,
+    pub is_stored: bool,
     /// Whether it comes back by itself: an earlier service has served the same.
     pub comes_back: bool,
 }
@@ -26,9 +26,9 @@ pub struct Wanted {
 /// Returns all endpoints to serve, without loading any.
 pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failure> {
     let plain = |name: &str, model: &Path| Wanted {
-        order: Order::plain(name, model, START),
+        request: DeployRequest::plain(name, model, START),
         spec: None,
-        is_kept: false,
+        is_stored: false,
         comes_back: false,
     };
     let mut all: Vec<Wanted> = options.models.iter().map(|(name, model)| plain(name, model)).collect();
@@ -39,10 +39,10 @@ pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failur
         all.push(described(file)?);
     }
     let mut names = BTreeSet::new();
-    match all.iter().find(|one| !names.insert(&one.order.name)) {
+    match all.iter().find(|one| !names.insert(&one.request.name)) {
         Some(twice) => Err(Failure::usage(format!(
             "two endpoints are named `{}`; rename one",
-            twice.order.name
+            twice.request.name
         ))),
         None => Ok(all),
     }
@@ -51,12 +51,12 @@ pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failur
 /// Reads a spec; the endpoint has the file's name.
 fn described(file: &Path) -> Result<Wanted, Failure> {
     let SpecFile { name, text, beside } = SpecFile::read(file).map_err(Failure::failed)?;
-    let order = Order::of_spec(&name, &text, &beside, START);
-    let order = order.map_err(|error| Failure::failed(format!("{}: {error}", file.display())))?;
+    let request = DeployRequest::of_spec(&name, &text, &beside, START);
+    let request = request.map_err(|error| Failure::failed(format!("{}: {error}", file.display())))?;
     Ok(Wanted {
-        order,
+        request,
         spec: Some(file.display().to_string()),
-        is_kept: false,
+        is_stored: false,
         comes_back: false,
     })
 }
@@ -66,22 +66,22 @@ fn described(file: &Path) -> Result<Wanted, Failure> {
 /// # Errors
 /// When the database cannot be read.
 pub fn add_kept(store: &Store, wanted: &mut Vec<Wanted>) -> Result<(), Failure> {
-    for kept in store.kept_endpoints().map_err(Failure::failed)? {
+    for kept in store.stored_endpoints().map_err(Failure::failed)? {
         let kept = addressable(store, kept)?;
-        if kept.standing != Standing::Served {
+        if kept.state != StoredState::Served {
             continue;
         }
-        if let Some(named) = wanted.iter_mut().find(|other| other.order.name == kept.name) {
-            named.comes_back = named.order.is_kept_as(&kept);
+        if let Some(named) = wanted.iter_mut().find(|other| other.request.name == kept.name) {
+            named.comes_back = named.request.is_kept_as(&kept);
             continue;
         }
         // The control plane says why what this version does not understand has failed.
-        let plain = || Order::plain(&kept.name, Path::new(&kept.name), START);
-        let order = Order::of_kept(&kept, START);
+        let plain = || DeployRequest::plain(&kept.name, Path::new(&kept.name), START);
+        let request = DeployRequest::of_kept(&kept, START);
         wanted.push(Wanted {
-            order: order.unwrap_or_else(|_| plain()),
+            request: request.unwrap_or_else(|_| plain()),
             spec: Some(format!("the spec of `{}`", kept.name)),
-            is_kept: true,
+            is_stored: true,
             comes_back: true,
         });
     }
@@ -89,20 +89,20 @@ pub fn add_kept(store: &Store, wanted: &mut Vec<Wanted>) -> Result<(), Failure> 
 }
 
 /// Returns a kept endpoint under a name that can be addressed: earlier versions took some that cannot.
-fn addressable(store: &Store, kept: KeptEndpoint) -> Result<KeptEndpoint, Failure> {
+fn addressable(store: &Store, kept: StoredEndpoint) -> Result<StoredEndpoint, Failure> {
     if !is_reserved(&kept.name) {
         return Ok(kept);
     }
     let old = kept.name.clone();
     let mut number = 1;
     while store
-        .kept_endpoint(&format!("{old}-{number}"))
+        .stored_endpoint(&format!("{old}-{number}"))
         .map_err(Failure::failed)?
         .is_some()
     {
         number += 1;
     }
-    let kept = KeptEndpoint {
+    let kept = StoredEndpoint {
         name: format!("{old}-{number}"),
         ..kept
     };
@@ -118,10 +118,10 @@ fn addressable(store: &Store, kept: KeptEndpoint) -> Result<KeptEndpoint, Failur
 impl Wanted {
     /// Returns why an endpoint of an earlier service has failed.
     pub fn why_failed(&self, state: &ServiceState) -> String {
-        let name = &self.order.name;
+        let name = &self.request.name;
         let resting = state.endpoints.resting().remove(name).map(|resting| resting.why);
         let served = state.endpoints.get(name).ok();
-        let why = resting.or_else(|| served.and_then(|endpoint| endpoint.crew.failure()));
+        let why = resting.or_else(|| served.and_then(|endpoint| endpoint.replicas.failure()));
         format!("`{name}` cannot be served: {}", why.unwrap_or_default())
     }
 

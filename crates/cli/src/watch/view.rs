@@ -2,7 +2,7 @@
 
 use super::colors::{LAMP, RED, SEA};
 use super::fleet::{Entry, entries, table};
-use crate::output::{ago, duration, place_name, standing};
+use crate::output::{ago, duration, place_name, state};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
@@ -345,8 +345,8 @@ fn figures(endpoint: &EndpointStatus, past: &Past) -> Vec<Line<'static>> {
             ),
         ),
     ];
-    for standing in endpoint.replicas.iter().filter_map(standing) {
-        rows.push(Line::styled(format!("✕ {standing}"), Style::new().fg(RED)));
+    for state in endpoint.replicas.iter().filter_map(state) {
+        rows.push(Line::styled(format!("✕ {state}"), Style::new().fg(RED)));
     }
     rows
 }

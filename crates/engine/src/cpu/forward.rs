@@ -6,7 +6,7 @@ use super::grams::Grams;
 use super::model::{GatedMlp, Linear, Mlp, Model};
 use super::weights::{Rows, Scratch};
 use crate::executor::{BatchRow, LogprobsWanted, RowResult, StepBatch, StepResult, Want};
-use crate::phases::{Clock, Phase};
+use crate::phases::{Clock, StepPhase};
 use crate::sampling::random::Random;
 use crate::sampling::{Choice, Chosen, choose, count_seen, logprobs_of};
 use crate::tables::PageTables;
@@ -135,12 +135,12 @@ impl Forward {
         let pools = self.pools.iter().max().map_or(0, |last| last + 1);
         let spans: Vec<Spans<'_>> = (0..pools).map(|threads| spans(&batch.rows, &tables, threads)).collect();
         self.embed(&tokens);
-        self.clock.lap(Phase::Begin);
+        self.clock.lap(StepPhase::Begin);
         for layer in 0..self.layers.len() {
             self.attention_block(layer, &spans[self.pools[layer]]);
-            self.clock.lap(Phase::Output);
+            self.clock.lap(StepPhase::Output);
             self.mlp_block(layer);
-            self.clock.lap(Phase::Down);
+            self.clock.lap(StepPhase::Down);
         }
         drop(spans);
         self.tables = tables;
@@ -154,7 +154,7 @@ impl Forward {
         let logprobs: Vec<Vec<TokenLogprobs>> = batch.rows.iter().map(logprobs_wanted).collect();
         let wanted = wanted_positions(&batch.rows);
         self.head(&wanted);
-        self.clock.lap(Phase::Head);
+        self.clock.lap(StepPhase::Head);
         let vocabulary = self.model.vocabulary;
         if self.model.shard.index > 0 {
             return StepResult::default();
@@ -170,7 +170,7 @@ impl Forward {
             })
             .collect();
         self.threads.each(&mut ends, &|end| end.finish());
-        self.clock.lap(Phase::Choose);
+        self.clock.lap(StepPhase::Choose);
         let rows = ends.into_iter().zip(logprobs);
         StepResult {
             rows: rows
@@ -259,7 +259,7 @@ impl Forward {
             &mut space.qkv,
             Write::Replace,
         );
-        clock.lap(Phase::Qkv);
+        clock.lap(StepPhase::Qkv);
         let (rotary, stride) = (model.rotary_of(index), q_width + 2 * kv_width);
         layers[index].store(threads, spans, &mut space.qkv, stride, q_width, &|position, row| {
             let q_and_k = &mut row[..q_width + kv_width];
@@ -271,7 +271,7 @@ impl Forward {
             let (cos, sin) = rotary.at(position);
             rotate(isa, q_and_k, cos, sin);
         });
-        clock.lap(Phase::Store);
+        clock.lap(StepPhase::Store);
         space.mixed.resize(count * q_width, 0.0);
         let (pages, rounded) = (&layers[index], &mut space.scratch.rounded);
         match layer.output.weights.group() {
@@ -288,7 +288,7 @@ impl Forward {
             ),
         }
         let mixed = Rows::Rounded(&space.mixed);
-        clock.lap(Phase::Attention);
+        clock.lap(StepPhase::Attention);
         let after = layer.after_norms.as_ref().map(|(attention, _)| attention.as_slice());
         if adds_at_once(model, after) {
             return apply(
@@ -350,7 +350,7 @@ impl Forward {
                     make: &make,
                 };
                 gate.widen(mlp, x, scratch, gate_up);
-                clock.lap(Phase::GateUp);
+                clock.lap(StepPhase::GateUp);
                 if adds_at_once(model, after) {
                     return gate.narrow(mlp, scratch, gate_up, gated, stream, Write::Add);
                 }
@@ -376,7 +376,7 @@ impl Forward {
                     gate.narrow(mlp, scratch, gate_up, gated, out, Write::Replace);
                     space.experts.scatter(number, branch, description.width);
                 }
-                clock.lap(Phase::GateUp);
+                clock.lap(StepPhase::GateUp);
             }
         }
         exchange.sum(&mut space.branch);

@@ -15,7 +15,7 @@ use vastrelay_kernels::reserved::Untouched;
 
 /// What a shard is to do.
 #[derive(Clone)]
-pub(super) enum Order {
+pub(super) enum ShardCommand {
     Step(Arc<StepBatch>),
     /// Fills its KV memory at random; gives an empty result.
     Fill(u64),
@@ -23,7 +23,7 @@ pub(super) enum Order {
 
 /// Where one shard computes.
 pub(super) struct ShardThread {
-    orders: Option<mpsc::SyncSender<Order>>,
+    orders: Option<mpsc::SyncSender<ShardCommand>>,
     thread: Option<JoinHandle<()>>,
     /// Its KV memory, for somebody who touches it.
     pub kv: Vec<Untouched>,
@@ -50,8 +50,8 @@ impl ShardThread {
                 let mut forward = Forward::new(model, layers, isa, threads, exchange);
                 for order in inbox {
                     let outcome = catch_unwind(AssertUnwindSafe(|| match &order {
-                        Order::Step(batch) => forward.step(batch),
-                        Order::Fill(seed) => {
+                        ShardCommand::Step(batch) => forward.step(batch),
+                        ShardCommand::Fill(seed) => {
                             forward.fill(*seed);
                             StepResult::default()
                         }
@@ -79,7 +79,7 @@ impl ShardThread {
 
 impl ShardThread {
     /// Hands it something to do; returns whether it still lives.
-    pub fn take(&self, order: &Order) -> bool {
+    pub fn take(&self, order: &ShardCommand) -> bool {
         let orders = self.orders.as_ref();
         orders.is_some_and(|orders| orders.send(order.clone()).is_ok())
     }

@@ -1,7 +1,7 @@
 //! What the engine's thread takes memory for.
 
 use super::core::{Effects, EngineCore, Input};
-use super::frame::Order;
+use super::frame::EngineCommand;
 use crate::executor::{RowResult, StepBatch, StepResult, Want};
 use crate::request::GenerationRequest;
 use crate::sampling::{Chosen, Sampling};
@@ -38,12 +38,12 @@ fn engine(pieces: &Arc<TokenPieces>, sequences: u32, sampling: &Sampling) -> Eng
         ..GenerationRequest::new(vec![5, 6, 7 + number], 256)
     };
     for number in 0..sequences {
-        let order = Order::Submit {
+        let command = EngineCommand::Submit {
             call: number.into(),
             requests: vec![request(number)],
             arrived: 0,
         };
-        core.handle(Input::Order(order), 0, &mut Effects::default());
+        core.handle(Input::Command(command), 0, &mut Effects::default());
     }
     core
 }

@@ -1,6 +1,6 @@
 //! The engine without clock, thread or channel: inputs in, effects out.
 
-use super::frame::{CallNumber, EngineStatus, Frame, Order};
+use super::frame::{CallNumber, EngineCommand, EngineStatus, Frame};
 use super::live::{Live, Times};
 use super::logprobs_of_prompt::LogprobsOfPrompt;
 use crate::executor::{BatchRow, RowResult, StepBatch, StepResult, Want};
@@ -21,7 +21,7 @@ use vastrelay_text::TokenPieces;
 /// Something that concerns an engine.
 pub enum Input {
     /// A caller wants something.
-    Order(Order),
+    Command(EngineCommand),
     /// The step under way has ended well.
     Step(StepResult),
     /// Nothing more has come in: the next step may begin where none is under way.
@@ -120,9 +120,9 @@ impl EngineCore {
     /// # Panics
     /// When a step has ended though none was under way, or not with the rows that it was given.
     pub fn handle(&mut self, input: Input, now: Micros, effects: &mut Effects) {
-        self.is_stalled &= matches!(input, Input::Begin | Input::Order(Order::Ping));
+        self.is_stalled &= matches!(input, Input::Begin | Input::Command(EngineCommand::Ping));
         match input {
-            Input::Order(Order::Submit {
+            Input::Command(EngineCommand::Submit {
                 call,
                 requests,
                 arrived,
@@ -130,8 +130,8 @@ impl EngineCore {
                 let answer = self.submit(call, requests, arrived, now);
                 effects.frame.answers.push((call, answer));
             }
-            Input::Order(Order::Cancel { call, reason }) => self.cancel(call, reason),
-            Input::Order(Order::Ping) => effects.frame.pong = true,
+            Input::Command(EngineCommand::Cancel { call, reason }) => self.cancel(call, reason),
+            Input::Command(EngineCommand::Ping) => effects.frame.pong = true,
             Input::Step(result) => self.settle_step(result, now, effects),
             Input::Begin if self.begun.is_none() => self.begin(now, effects),
             Input::Begin => {}

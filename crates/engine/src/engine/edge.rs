@@ -2,7 +2,7 @@
 //!
 //! It knows nothing of the engine but those, so the engine may be a thread or another process.
 
-use super::frame::{CallNumber, EngineStatus, Frame, FrameSink, Order};
+use super::frame::{CallNumber, EngineCommand, EngineStatus, Frame, FrameSink};
 use super::thread_inbox::{Arrival, ReaderNumber, ThreadInbox};
 use crate::micros::Micros;
 use crate::record::{StepRecord, StepRing};
@@ -22,7 +22,7 @@ const RING: usize = 4096;
 /// Calls under way, and what is known of their engine.
 pub struct Edge {
     state: Mutex<State>,
-    orders: Box<dyn Fn(Order) -> bool + Send + Sync>,
+    commands: Box<dyn Fn(EngineCommand) -> bool + Send + Sync>,
     next_call: AtomicU64,
     /// When the engine's clock began.
     started: Instant,
@@ -56,8 +56,8 @@ struct Outgoing {
 }
 
 impl Edge {
-    /// Returns the edge of an engine whose clock began at `started`. `orders` hands an order on and returns whether anybody is there.
-    pub fn new(started: Instant, orders: impl Fn(Order) -> bool + Send + Sync + 'static) -> Edge {
+    /// Returns the edge of an engine whose clock began at `started`. `commands` hands an order on and returns whether anybody is there.
+    pub fn new(started: Instant, commands: impl Fn(EngineCommand) -> bool + Send + Sync + 'static) -> Edge {
         Edge {
             state: Mutex::new(State {
                 calls: FxHashMap::default(),
@@ -66,7 +66,7 @@ impl Edge {
                 status: EngineStatus::default(),
                 ring: StepRing::new(RING),
             }),
-            orders: Box::new(orders),
+            commands: Box::new(commands),
             next_call: AtomicU64::new(0),
             started,
             room: OnceLock::new(),
@@ -132,12 +132,12 @@ impl Edge {
             state.calls.insert(call, line);
         }
         let arrived = self.arrival_of(&mut requests);
-        let order = Order::Submit {
+        let command = EngineCommand::Submit {
             call,
             requests,
             arrived,
         };
-        if !(self.orders)(order) {
+        if !(self.commands)(command) {
             return Err(self.state().stopped());
         }
         match accepted.await {
@@ -160,7 +160,7 @@ impl Edge {
     /// Cancels a call whose reader is too slow.
     fn give_up(edge: &Weak<Edge>, call: CallNumber) {
         if let Some(edge) = edge.upgrade() {
-            (edge.orders)(Order::Cancel {
+            (edge.commands)(EngineCommand::Cancel {
                 call,
                 reason: EndReason::SlowReader,
             });
@@ -352,7 +352,7 @@ impl Drop for RequestStream {
         self.inbox.leave(self.reader);
         let is_known = self.edge.state().calls.contains_key(&self.call);
         if is_known {
-            (self.edge.orders)(Order::Cancel {
+            (self.edge.commands)(EngineCommand::Cancel {
                 call: self.call,
                 reason: EndReason::Cancelled,
             });

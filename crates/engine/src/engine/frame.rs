@@ -11,7 +11,7 @@ pub type CallNumber = u64;
 
 /// What is asked of an engine.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub enum Order {
+pub enum EngineCommand {
     /// Requests that enter the queue together, all or none. Completions are numbered over all of them.
     Submit {
         /// A number that was not used before.
@@ -41,7 +41,7 @@ pub struct Frame {
     pub events: Vec<(CallNumber, Event)>,
     /// The step that was completed, if one was.
     pub record: Option<StepRecord>,
-    /// Whether this answers an [`Order::Ping`].
+    /// Whether this answers an [`EngineCommand::Ping`].
     pub pong: bool,
     /// How things stand now.
     pub status: EngineStatus,

@@ -1,7 +1,7 @@
 //! The engine's thread: the clock, the inbox and the device around an [`EngineCore`].
 
 use super::core::{Effects, EngineCore, Input};
-use super::frame::{FrameSink, Order};
+use super::frame::{EngineCommand, FrameSink};
 use crate::executor::{Executor, ExecutorError, Report, StepResult};
 use crate::micros::Micros;
 use std::sync::Arc;
@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 /// What comes into the engine's thread.
 pub(super) enum Message {
-    Order(Order),
+    Command(EngineCommand),
     /// The step under way has ended.
     Step(Result<StepResult, ExecutorError>),
     /// Nothing has come in, and there is work or something is due.
@@ -66,13 +66,13 @@ impl EngineThread {
         loop {
             let mut input = match self.next() {
                 Message::Stop => return None,
-                Message::Order(order) => Input::Order(order),
+                Message::Command(command) => Input::Command(command),
                 Message::Step(Ok(result)) => Input::Step(result),
                 Message::Step(Err(error)) => return Some(error.to_string()),
                 Message::Begin => Input::Begin,
             };
             let now = self.now();
-            if let Input::Order(Order::Submit { arrived, .. }) = &mut input {
+            if let Input::Command(EngineCommand::Submit { arrived, .. }) = &mut input {
                 *arrived = (*arrived).min(now);
             }
             self.core.handle(input, now, &mut self.effects);

@@ -9,7 +9,7 @@ use vastrelay_engine::{
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_text::{TokenPieces, Tokenizer};
-use vastrelay_weights::description::Sight;
+use vastrelay_weights::description::AttentionReach;
 use vastrelay_weights::{Checkpoint, ModelDescription, Precision};
 
 /// The demo model.
@@ -76,12 +76,12 @@ pub fn executor(folder: &Path, setup: Setup) -> (CpuExecutor, Arc<TokenPieces>, 
 }
 
 fn pools(description: &ModelDescription, setup: Setup) -> Vec<PoolLimits> {
-    let sights = description.sights().into_iter().enumerate();
-    let pool = |(number, sight): (usize, Sight)| PoolLimits {
+    let reaches = description.reaches().into_iter().enumerate();
+    let pool = |(number, reach): (usize, AttentionReach)| PoolLimits {
         pages: if number == 0 { setup.pages } else { setup.near_pages },
-        window: sight.window,
+        window: reach.window,
     };
-    sights.map(pool).collect()
+    reaches.map(pool).collect()
 }
 
 /// Starts an engine on a folder.

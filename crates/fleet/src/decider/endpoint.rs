@@ -9,7 +9,7 @@ use super::{
     Action, ActionId, Desired, Generation, Incarnation, LOOK, Millis, Outcome, PAUSE, RETRY_WRITE, ROOM_PATIENCE,
     Refused, RunId, START_AGAIN, Start, Terms, Write,
 };
-use crate::restart::Deaths;
+use crate::restart::EarlyExits;
 use std::collections::VecDeque;
 use std::mem::take;
 use std::time::Duration;
@@ -371,7 +371,7 @@ impl<T: Terms> Endpoint<T> {
         let run = self.run_mut(id).expect("it was just found");
         let told = matches!(run.stage, Stage::Ending { .. });
         match run.goal {
-            Goal::Leave { .. } if calls && !run.deaths.is_loop() => {
+            Goal::Leave { .. } if calls && !run.early_exits.is_loop() => {
                 run.finishes = true;
                 self.pause(shared, id, produced, why);
             }
@@ -664,7 +664,7 @@ impl<T: Terms> Endpoint<T> {
             stage: Stage::Preparing(action),
             goal: Goal::Serve,
             finishes: false,
-            deaths: Deaths::default(),
+            early_exits: EarlyExits::default(),
             asked: shared.now,
         });
         id
@@ -814,7 +814,7 @@ impl<T: Terms> Endpoint<T> {
     /// Lets a run whose worker has ended try again after a while.
     fn pause(&mut self, shared: &Shared<T>, id: RunId, produced: bool, why: String) {
         let Some(run) = self.run_mut(id) else { return };
-        let pause = run.deaths.note(produced);
+        let pause = run.early_exits.note(produced);
         run.stage = Stage::Pausing {
             until: shared.now + millis(pause),
             why,
@@ -874,7 +874,7 @@ impl<T: Terms> Endpoint<T> {
             Change::Renew { .. } => match run {
                 Some(run) if run.serves() && run.incarnation() != underway.before => self.reached(None),
                 Some(run) if !run.is_leaving() => match &run.stage {
-                    Stage::Pausing { why, .. } if run.deaths.is_loop() => {
+                    Stage::Pausing { why, .. } if run.early_exits.is_loop() => {
                         let failure = Failure::worker(why.clone());
                         self.give_up(shared, failure);
                     }

@@ -162,7 +162,7 @@ pub enum Event<T: Terms> {
     /// The workers that an earlier service has left: all of them, or as many as have answered in time.
     Found(Vec<Left>),
     /// A caller wants a change; its number is higher than all earlier ones.
-    Wished {
+    Requested {
         /// The endpoint.
         name: String,
         /// The change's number.

@@ -140,7 +140,7 @@ impl<T: Terms> Decider<T> {
                 self.shared.find(left);
                 Touched::All
             }
-            Event::Wished {
+            Event::Requested {
                 name,
                 generation,
                 change,
@@ -312,7 +312,7 @@ impl<T: Terms> Endpoint<T> {
             (Some(run), _) => match &run.stage {
                 Stage::Serving { .. } => State::Ready,
                 Stage::Ending { .. } => State::Draining,
-                Stage::Pausing { .. } if run.deaths.is_loop() => State::Failed,
+                Stage::Pausing { .. } if run.early_exits.is_loop() => State::Failed,
                 _ => State::Starting,
             },
             _ if starts => State::Starting,

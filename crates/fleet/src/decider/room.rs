@@ -2,7 +2,7 @@
 
 use super::{Failure, Incarnation, RunId};
 use crate::core_share::CoreShare;
-use crate::cores::{CoreLedger, CoreWish, NoCores};
+use crate::cores::{CoreLedger, CoreRequest, NoCores};
 use crate::ledger::{Ledger, Read, Room};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -16,7 +16,7 @@ pub trait Need: Clone {
     /// Returns the name of what it reads and others may read, too.
     fn reads(&self) -> Option<&str>;
     /// Returns the cores that it takes; the wish counts on devices with cores only.
-    fn cores(&self) -> CoreWish;
+    fn cores(&self) -> CoreRequest;
     /// Returns the identity of a worker that would do, which an earlier service may have left.
     fn worker(&self) -> &str;
     /// Returns the bytes that it takes of each device where there is so much room, and it has so many threads.
@@ -180,7 +180,7 @@ impl Ledgers {
                 places: room.places,
                 reads: need.reads().map(str::to_owned),
                 cores: match need.cores() {
-                    CoreWish::Named(share) if number.is_some() => Some(share),
+                    CoreRequest::Named(share) if number.is_some() => Some(share),
                     _ => None,
                 },
                 threads,
@@ -209,14 +209,18 @@ impl Ledgers {
         let ledger = self.0.get_mut(device);
         let ledger = ledger.ok_or_else(|| Failure::other(format!("there is no device `{device}`")))?;
         let number = ledger.hold(owner, &taken, holder)?;
-        let wish = match taken.cores {
-            Some(share) => CoreWish::Named(share),
-            None => CoreWish::Free {
+        let request = match taken.cores {
+            Some(share) => CoreRequest::Named(share),
+            None => CoreRequest::Free {
                 least: taken.threads,
                 most: taken.threads,
             },
         };
-        let cores = ledger.cores.as_mut().map(|cores| cores.take(owner, wish)).transpose();
+        let cores = ledger
+            .cores
+            .as_mut()
+            .map(|cores| cores.take(owner, request))
+            .transpose();
         match cores {
             Ok(grant) => Ok(Hold {
                 number,

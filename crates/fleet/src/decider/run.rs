@@ -2,7 +2,7 @@
 
 use super::room::Hold;
 use super::{ActionId, Generation, Incarnation, Millis, Prepared, RunId, Terms};
-use crate::restart::Deaths;
+use crate::restart::EarlyExits;
 
 /// A run.
 #[derive(Clone, Debug)]
@@ -26,7 +26,7 @@ pub struct Run<T: Terms> {
     /// Whether it is leaving and still has another worker started, for calls that the last one has not answered.
     pub finishes: bool,
     /// How its workers ended.
-    pub deaths: Deaths,
+    pub early_exits: EarlyExits,
     /// When the action of its stage was last asked for.
     pub(super) asked: Millis,
 }

@@ -34,7 +34,7 @@ fn act(world: &mut World) {
             let spec = spec(world);
             let from_release = world.chance(10).then(|| world.rng.random_range(0..3));
             let with_pause = world.chance(40);
-            world.wish(
+            world.request(
                 name,
                 Change::Deploy {
                     spec,
@@ -43,11 +43,11 @@ fn act(world: &mut World) {
                 },
             );
         }
-        25..32 => world.wish(name, Change::Stop { within }),
-        32..40 => world.wish(name, Change::Start),
-        40..45 => world.wish(name, Change::Park { within }),
-        45..50 => world.wish(name, Change::Renew { within }),
-        50..55 => world.wish(name, Change::Remove),
+        25..32 => world.request(name, Change::Stop { within }),
+        32..40 => world.request(name, Change::Start),
+        40..45 => world.request(name, Change::Park { within }),
+        45..50 => world.request(name, Change::Renew { within }),
+        50..55 => world.request(name, Change::Remove),
         55..58 => {
             let last = world.last_generation;
             let generation = world.rng.random_range(0..=last);

@@ -37,8 +37,8 @@ fn with_pause(spec: Spec) -> Change<Spec> {
 }
 
 /// Wants a change and returns its number.
-fn wish(world: &mut World, name: &str, change: Change<Spec>) -> u64 {
-    world.wish(name, change);
+fn request(world: &mut World, name: &str, change: Change<Spec>) -> u64 {
+    world.request(name, change);
     world.last_generation
 }
 
@@ -71,7 +71,7 @@ fn workers(world: &World, name: &str) -> usize {
 #[test]
 fn an_endpoint_exists_from_the_moment_at_which_somebody_wants_it_and_its_calls_wait() {
     let mut world = begun();
-    wish(&mut world, "desk", deploy(spec(1, 10)));
+    request(&mut world, "desk", deploy(spec(1, 10)));
     assert_eq!(state(&world, "desk"), Some(State::Starting));
     world.call("desk");
     assert_eq!(world.service.waiting.len(), 1);
@@ -85,18 +85,18 @@ fn an_endpoint_exists_from_the_moment_at_which_somebody_wants_it_and_its_calls_w
 #[test]
 fn a_stop_ends_a_load_that_hangs_and_others_do_not_notice() {
     let mut world = begun();
-    wish(&mut world, "dock", deploy(spec(2, 10)));
+    request(&mut world, "dock", deploy(spec(2, 10)));
     wait(&mut world);
-    wish(&mut world, "desk", deploy(spec(1, 10)));
+    request(&mut world, "desk", deploy(spec(1, 10)));
     wait(&mut world);
     for fault in [Fault::NeverPrepared, Fault::NeverLoads] {
-        let hangs = wish(&mut world, "desk", deploy(broken(3, fault)));
+        let hangs = request(&mut world, "desk", deploy(broken(3, fault)));
         world.pass(5_000);
-        let other = wish(&mut world, "dock", deploy(spec(4 + fault as u32, 10)));
+        let other = request(&mut world, "dock", deploy(spec(4 + fault as u32, 10)));
         world.pass(12_000);
         world.pass(1_000);
         assert_eq!(outcome(&world, other), Some(&Outcome::Reached), "{fault:?}");
-        let stop = wish(&mut world, "desk", Change::Stop { within: 100 });
+        let stop = request(&mut world, "desk", Change::Stop { within: 100 });
         world.pass(1_000);
         world.pass(1_000);
         assert_eq!(outcome(&world, hangs), Some(&Outcome::Replaced { by: stop }));
@@ -105,7 +105,7 @@ fn a_stop_ends_a_load_that_hangs_and_others_do_not_notice() {
             (state(&world, "desk"), workers(&world, "desk")),
             (Some(State::Stopped), 0)
         );
-        wish(&mut world, "desk", Change::Start);
+        request(&mut world, "desk", Change::Start);
         wait(&mut world);
         assert_eq!(
             state(&world, "desk"),
@@ -118,7 +118,7 @@ fn a_stop_ends_a_load_that_hangs_and_others_do_not_notice() {
 #[test]
 fn a_deployment_that_fails_leaves_the_endpoint_as_it_was() {
     let mut world = begun();
-    wish(&mut world, "desk", deploy(spec(1, 10)));
+    request(&mut world, "desk", deploy(spec(1, 10)));
     wait(&mut world);
     for (before, was) in [
         (None, State::Ready),
@@ -126,11 +126,11 @@ fn a_deployment_that_fails_leaves_the_endpoint_as_it_was() {
         (Some(Change::Stop { within: 0 }), State::Stopped),
     ] {
         if let Some(before) = before {
-            wish(&mut world, "desk", before);
+            request(&mut world, "desk", before);
             wait(&mut world);
         }
         for fault in [Fault::Unreadable, Fault::Dies, Fault::NeverLoads] {
-            let failed = wish(&mut world, "desk", deploy(broken(2, fault)));
+            let failed = request(&mut world, "desk", deploy(broken(2, fault)));
             for _ in 0..2 {
                 wait(&mut world);
             }
@@ -141,7 +141,7 @@ fn a_deployment_that_fails_leaves_the_endpoint_as_it_was() {
             assert_eq!(state(&world, "desk"), Some(was), "{fault:?}");
         }
     }
-    let first = wish(&mut world, "dock", deploy(broken(2, Fault::Dies)));
+    let first = request(&mut world, "dock", deploy(broken(2, Fault::Dies)));
     wait(&mut world);
     assert!(matches!(outcome(&world, first), Some(Outcome::GivenUp { .. })));
     assert_eq!(state(&world, "dock"), None, "nothing was there before");
@@ -150,10 +150,10 @@ fn a_deployment_that_fails_leaves_the_endpoint_as_it_was() {
 #[test]
 fn a_call_during_the_drain_of_a_parking_endpoint_waits_and_is_answered() {
     let mut world = begun();
-    wish(&mut world, "desk", deploy(spec(1, 100)));
+    request(&mut world, "desk", deploy(spec(1, 100)));
     wait(&mut world);
     world.call("desk");
-    wish(&mut world, "desk", Change::Park { within: 60_000 });
+    request(&mut world, "desk", Change::Park { within: 60_000 });
     world.pass(10);
     world.pass(10);
     assert_eq!(state(&world, "desk"), Some(State::Parked));
@@ -169,20 +169,20 @@ fn a_call_during_the_drain_of_a_parking_endpoint_waits_and_is_answered() {
 #[test]
 fn where_memory_has_room_for_one_release_the_old_one_makes_room_or_comes_back() {
     let mut world = begun();
-    wish(&mut world, "dock", deploy(spec(9, 100)));
+    request(&mut world, "dock", deploy(spec(9, 100)));
     wait(&mut world);
-    wish(&mut world, "desk", deploy(spec(1, 60)));
+    request(&mut world, "desk", deploy(spec(1, 60)));
     wait(&mut world);
-    let refused = wish(&mut world, "desk", deploy(spec(2, 60)));
+    let refused = request(&mut world, "desk", deploy(spec(2, 60)));
     wait(&mut world);
     assert!(matches!(outcome(&world, refused), Some(Outcome::GivenUp { .. })));
     assert_eq!(state(&world, "desk"), Some(State::Ready));
-    let paused = wish(&mut world, "desk", with_pause(spec(2, 60)));
+    let paused = request(&mut world, "desk", with_pause(spec(2, 60)));
     wait(&mut world);
     assert_eq!(outcome(&world, paused), Some(&Outcome::Reached));
     let mut worse = spec(3, 60);
     worse.fault = Fault::Dies;
-    let failed = wish(&mut world, "desk", with_pause(worse));
+    let failed = request(&mut world, "desk", with_pause(worse));
     wait(&mut world);
     assert!(matches!(outcome(&world, failed), Some(Outcome::GivenUp { .. })));
     wait(&mut world);
@@ -193,7 +193,7 @@ fn where_memory_has_room_for_one_release_the_old_one_makes_room_or_comes_back() 
 #[test]
 fn nothing_is_started_before_the_workers_of_the_service_before_are_known() {
     let mut world = begun();
-    wish(&mut world, "desk", deploy(spec(1, 60)));
+    request(&mut world, "desk", deploy(spec(1, 60)));
     wait(&mut world);
     let before: Vec<u64> = world.workers.keys().copied().collect();
     world.kill();
@@ -211,12 +211,12 @@ fn nothing_is_started_before_the_workers_of_the_service_before_are_known() {
 #[test]
 fn a_release_with_the_same_worker_needs_no_other_one() {
     let mut world = begun();
-    wish(&mut world, "desk", deploy(spec(1, 100)));
+    request(&mut world, "desk", deploy(spec(1, 100)));
     wait(&mut world);
     let before: Vec<u64> = world.workers.keys().copied().collect();
     let mut other = spec(1, 100);
     other.answers = 1;
-    let change = wish(&mut world, "desk", deploy(other));
+    let change = request(&mut world, "desk", deploy(other));
     wait(&mut world);
     assert_eq!(outcome(&world, change), Some(&Outcome::Reached));
     assert_eq!(world.store.desired["desk"].release, 2);
@@ -227,10 +227,10 @@ fn a_release_with_the_same_worker_needs_no_other_one() {
 fn a_full_disk_keeps_no_worker_from_its_start_and_no_call_from_its_answer() {
     let mut world = begun();
     for name in ["desk", "dock"] {
-        wish(&mut world, name, deploy(spec(1, 10)));
+        request(&mut world, name, deploy(spec(1, 10)));
         wait(&mut world);
     }
-    wish(&mut world, "dock", Change::Park { within: 0 });
+    request(&mut world, "dock", Change::Park { within: 0 });
     wait(&mut world);
     world.disk_full = true;
     let worker = *world.workers.keys().next().unwrap();
@@ -242,7 +242,7 @@ fn a_full_disk_keeps_no_worker_from_its_start_and_no_call_from_its_answer() {
         (state(&world, "dock"), world.service.waiting.len()),
         (Some(State::Ready), 0)
     );
-    let refused = wish(&mut world, "desk", Change::Stop { within: 0 });
+    let refused = request(&mut world, "desk", Change::Stop { within: 0 });
     wait(&mut world);
     assert!(matches!(world.refused.get(&refused), Some(Refused::NotStored { .. })));
     assert_eq!(
@@ -256,16 +256,16 @@ fn a_full_disk_keeps_no_worker_from_its_start_and_no_call_from_its_answer() {
 fn a_removed_endpoint_is_forgotten_with_its_release_numbers_and_stays_away() {
     let mut world = begun();
     for machine in [1, 2] {
-        wish(&mut world, "desk", deploy(spec(machine, 10)));
+        request(&mut world, "desk", deploy(spec(machine, 10)));
         wait(&mut world);
     }
     assert_eq!(world.store.desired["desk"].release, 2);
-    wish(&mut world, "desk", Change::Remove);
+    request(&mut world, "desk", Change::Remove);
     wait(&mut world);
     world.kill();
     wait(&mut world);
     assert_eq!((state(&world, "desk"), workers(&world, "desk")), (None, 0));
-    wish(&mut world, "desk", deploy(spec(3, 10)));
+    request(&mut world, "desk", deploy(spec(3, 10)));
     wait(&mut world);
     assert_eq!(world.store.desired["desk"].release, 1);
 }
@@ -273,16 +273,16 @@ fn a_removed_endpoint_is_forgotten_with_its_release_numbers_and_stays_away() {
 #[test]
 fn a_change_that_begins_from_another_release_is_refused_with_the_one_there_is() {
     let mut world = begun();
-    wish(&mut world, "desk", deploy(spec(1, 10)));
+    request(&mut world, "desk", deploy(spec(1, 10)));
     wait(&mut world);
     let stale = Change::Deploy {
         spec: spec(2, 10),
         from_release: Some(7),
         with_pause: false,
     };
-    let stale = wish(&mut world, "desk", stale);
+    let stale = request(&mut world, "desk", stale);
     assert_eq!(world.refused.get(&stale), Some(&Refused::Stale { now: 1 }));
-    let unknown = wish(&mut world, "dock", Change::Start);
+    let unknown = request(&mut world, "dock", Change::Start);
     assert_eq!(world.refused.get(&unknown), Some(&Refused::Unknown));
     assert_eq!(state(&world, "dock"), None);
 }
@@ -290,7 +290,7 @@ fn a_change_that_begins_from_another_release_is_refused_with_the_one_there_is() 
 #[test]
 fn a_cancelled_deployment_leaves_nothing_behind() {
     let mut world = begun();
-    let deployment = wish(&mut world, "desk", deploy(broken(1, Fault::NeverLoads)));
+    let deployment = request(&mut world, "desk", deploy(broken(1, Fault::NeverLoads)));
     world.pass(8_000);
     assert_eq!(workers(&world, "desk"), 1);
     world.handle(Event::Withdrawn { generation: deployment });
@@ -307,19 +307,19 @@ fn a_parked_endpoint_without_room_stays_parked_and_its_next_call_tries_again() {
     let mut world = begun();
     // Two devices of 100 bytes: each of the others takes one.
     for (name, machine) in [("desk", 1), ("dock", 2)] {
-        wish(&mut world, name, deploy(spec(machine, 80)));
+        request(&mut world, name, deploy(spec(machine, 80)));
         wait(&mut world);
     }
-    wish(&mut world, "desk", Change::Park { within: 0 });
+    request(&mut world, "desk", Change::Park { within: 0 });
     wait(&mut world);
-    wish(&mut world, "tides", deploy(spec(3, 80)));
+    request(&mut world, "tides", deploy(spec(3, 80)));
     wait(&mut world);
     assert_eq!(state(&world, "tides"), Some(State::Ready));
     world.call("desk");
     wait(&mut world);
     assert_eq!(state(&world, "desk"), Some(State::Parked));
     assert!(world.service.waiting.is_empty(), "its call was refused");
-    wish(&mut world, "tides", Change::Remove);
+    request(&mut world, "tides", Change::Remove);
     wait(&mut world);
     world.call("desk");
     wait(&mut world);

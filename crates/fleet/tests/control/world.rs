@@ -3,7 +3,7 @@
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
 use std::collections::{BTreeMap, BTreeSet};
-use vastrelay_fleet::cores::{CoreWish, NoCores};
+use vastrelay_fleet::cores::{CoreRequest, NoCores};
 use vastrelay_fleet::decider::{
     About, Action, ActionId, Admission, Change, Decider, Desired, Event, Failure, Generation, Incarnation, Left,
     Millis, Need, Outcome, Prepared, Refused, RunId, Start, Stored, Take, Taken, Terms, Write,
@@ -73,8 +73,8 @@ impl Need for Bytes {
     fn reads(&self) -> Option<&str> {
         None
     }
-    fn cores(&self) -> CoreWish {
-        CoreWish::Free { least: 1, most: 1 }
+    fn cores(&self) -> CoreRequest {
+        CoreRequest::Free { least: 1, most: 1 }
     }
     fn worker(&self) -> &str {
         &self.worker
@@ -811,11 +811,11 @@ impl World {
         }
     }
 
-    pub fn wish(&mut self, name: &str, change: Change<Spec>) {
+    pub fn request(&mut self, name: &str, change: Change<Spec>) {
         self.last_generation += 1;
         let generation = self.last_generation;
         self.service.unanswered.insert(generation);
-        self.handle(Event::Wished {
+        self.handle(Event::Requested {
             name: name.to_owned(),
             generation,
             change,

@@ -73,7 +73,7 @@ for_each_isa! {
 
 /// One query of a span, and how far it has come.
 #[derive(Clone, Copy)]
-struct Progress {
+struct SpanProgress {
     /// Where it lies among all.
     from: usize,
     /// Where its result lies.
@@ -88,7 +88,7 @@ struct Progress {
 
 /// How far all queries of a span have come, row by row and head by head, and a page widened.
 pub(super) struct State<'a> {
-    progress: &'a mut [Progress],
+    progress: &'a mut [SpanProgress],
     /// What was mixed so far, relative to the highest score: `[queries, head size in whole vectors]`.
     mixed: &'a mut [f32],
     /// `[head_dim, LANES]`.
@@ -109,12 +109,12 @@ impl Call<'_> {
     }
 
     /// Returns a query of the span that has not begun: those of a KV head come one after the other.
-    fn query(&self, number: usize) -> Progress {
+    fn query(&self, number: usize) -> SpanProgress {
         let (kv_head, number) = (number / self.queries(), number % self.queries());
         let (row, head) = (number / self.heads(), number % self.heads());
         let head = ((self.kv_heads.start + kv_head) * self.heads() + head) * self.shape.head_dim;
         let row_of_all = self.span.first + row;
-        Progress {
+        SpanProgress {
             from: row_of_all * self.stride + head,
             to: row_of_all * self.shape.heads * self.shape.head_dim + head,
             position: self.span.start + row,
@@ -126,7 +126,7 @@ impl Call<'_> {
 
 thread_local! {
     /// How far the queries of a span have come; the memory stays with the thread.
-    static PROGRESS: RefCell<Vec<Progress>> = RefCell::default();
+    static PROGRESS: RefCell<Vec<SpanProgress>> = RefCell::default();
 }
 
 /// Computes the attention of a span.
@@ -139,7 +139,7 @@ pub(super) fn attend<T: Attended>(isa: Isa, call: &Call<'_>, kept: &Kept<T>) {
     });
 }
 
-fn attend_in<T: Attended>(isa: Isa, call: &Call<'_>, kept: &Kept<T>, progress: &mut [Progress], space: &mut Space) {
+fn attend_in<T: Attended>(isa: Isa, call: &Call<'_>, kept: &Kept<T>, progress: &mut [SpanProgress], space: &mut Space) {
     let head_dim = call.shape.head_dim;
     let width = head_dim.next_multiple_of(LANES);
     let Space { widened, sums, .. } = space;
@@ -333,7 +333,7 @@ fn seen(shape: Shape, start: usize, position: usize) -> Range<usize> {
 fn scores<V: Vector, K: Cell, const AHEAD: bool, const QUERIES: usize>(
     call: &Call<'_>,
     page: &Page<'_, K>,
-    queries: &[Progress],
+    queries: &[SpanProgress],
     scores: &mut [[f32; LANES]; QUERIES],
 ) {
     let head_dim = call.shape.head_dim;
@@ -378,7 +378,7 @@ fn share<V: Vector>(
     key_scales: Option<&[f32]>,
     seen: Range<usize>,
     shares: &mut [f32; LANES],
-    progress: &mut Progress,
+    progress: &mut SpanProgress,
 ) -> Option<f32> {
     if seen.is_empty() {
         *shares = [0.0; LANES];

@@ -2,7 +2,7 @@
 
 use super::{Bits, GroupMatrix, RoundedRows};
 use crate::isa::{Isa, for_each_isa};
-use crate::sums::{InParts, Inputs, Output, Place, Together, begin, end, write_out};
+use crate::sums::{InParts, Inputs, Output, SumPlace, Together, begin, end, write_out};
 use crate::tiling::{PANELS_ONE_ROW, Space, by_tile, part_of};
 use crate::vector::{BLOCK, QUAD, Vector};
 use crate::{Aligned, LANES};
@@ -185,8 +185,8 @@ impl Packing for Codes {
 }
 
 impl Tile<'_> {
-    fn place(&self) -> Place {
-        Place {
+    fn place(&self) -> SumPlace {
+        SumPlace {
             row: self.row,
             rows: self.rows,
             panel: self.panel,

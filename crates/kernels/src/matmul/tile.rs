@@ -1,7 +1,7 @@
 //! The inner loops of a product of floats: tiles of rows by panels whose sums stay in registers.
 
 use crate::isa::{Isa, for_each_isa};
-use crate::sums::{InParts, Inputs, Output, Place, Together, begin, end, write_out};
+use crate::sums::{InParts, Inputs, Output, SumPlace, Together, begin, end, write_out};
 use crate::thread_pool::{Shared2d, ThreadPool};
 use crate::tiling::{PANELS_ONE_ROW, Space, by_tile, part_of};
 use crate::vector::Vector;
@@ -336,8 +336,8 @@ impl Ahead {
 }
 
 impl<T> Tile<'_, T> {
-    fn place(&self) -> Place {
-        Place {
+    fn place(&self) -> SumPlace {
+        SumPlace {
             row: self.row,
             rows: self.rows,
             panel: self.panel,

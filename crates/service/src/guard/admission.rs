@@ -13,7 +13,7 @@ use actix_web::http::header::{AUTHORIZATION, HOST, HeaderMap, HeaderName, ORIGIN
 use actix_web::{HttpRequest, web};
 use std::sync::Arc;
 use subtle::ConstantTimeEq;
-use vastrelay_control::sight::Sight;
+use vastrelay_control::endpoints::visibility::Visibility;
 use vastrelay_fleet::dispatch::KeyShare;
 use vastrelay_store::{KeyRecord, Scope, milliseconds_since_1970};
 
@@ -64,8 +64,10 @@ impl Caller {
     }
 
     /// Returns which endpoints it knows of.
-    pub(crate) fn sight(&self) -> Sight {
-        self.key.as_ref().map_or(Sight::all(), |key| Sight::of(&key.endpoints))
+    pub(crate) fn visibility(&self) -> Visibility {
+        self.key
+            .as_ref()
+            .map_or(Visibility::all(), |key| Visibility::of(&key.endpoints))
     }
 
     /// Returns whether it is the service's own user, or root, on this machine: files that they name are read as by themselves.

@@ -40,7 +40,7 @@ impl Body {
     ///
     /// # Errors
     /// 413 when it is not.
-    pub fn order(&self) -> Result<&[u8], Problem> {
+    pub fn small(&self) -> Result<&[u8], Problem> {
         if self.bytes.len() > MOST_ORDER {
             return Err(Problem::too_large(MOST_ORDER));
         }

@@ -5,7 +5,7 @@ use vastrelay_engine::request::Emitted;
 use vastrelay_engine::{Event, Figures, GenerationRequest};
 
 /// How far the completions of a call are.
-pub(super) struct Progress {
+pub(super) struct AnswerProgress {
     /// For each request its completions.
     emitted: Vec<Vec<Emitted>>,
     prompts_told: Vec<bool>,
@@ -23,14 +23,14 @@ struct Times {
     longest_gap: Duration,
 }
 
-impl Progress {
-    pub fn of(requests: &[GenerationRequest]) -> Progress {
+impl AnswerProgress {
+    pub fn of(requests: &[GenerationRequest]) -> AnswerProgress {
         let completions = |request: &GenerationRequest| match request.emitted.is_empty() {
             true => vec![Emitted::default(); request.choices as usize],
             false => request.emitted.clone(),
         };
         let emitted: Vec<Vec<Emitted>> = requests.iter().map(completions).collect();
-        Progress {
+        AnswerProgress {
             times: vec![Times::default(); emitted.iter().map(Vec::len).sum()],
             prompts_told: requests.iter().map(|request| request.prompt_told).collect(),
             emitted,

@@ -4,8 +4,8 @@ use crate::chronicle::Chronicle;
 use crate::manage::steps::replica_steps;
 use crate::state::ServiceState;
 use std::collections::{HashMap, HashSet};
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::placed::Placed;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::replicas::measured::MeasuredReplica;
 
 /// The state of the last look.
 #[derive(Default)]
@@ -20,27 +20,27 @@ impl Looks {
     pub fn all(&mut self, state: &ServiceState) {
         let mut alive = HashSet::new();
         for endpoint in state.endpoints.all() {
-            for placed in endpoint.crew.replicas() {
-                alive.insert(placed.replica.incarnation);
-                self.one(state, &endpoint, &placed);
+            for measured in endpoint.replicas.all() {
+                alive.insert(measured.replica.incarnation);
+                self.one(state, &endpoint, &measured);
             }
         }
         self.steps.retain(|incarnation, _| alive.contains(incarnation));
         self.chronicle.keep(|incarnation| alive.contains(&incarnation));
     }
 
-    fn one(&mut self, state: &ServiceState, endpoint: &Endpoint, placed: &Placed) {
-        let generate = &placed.replica.generate;
+    fn one(&mut self, state: &ServiceState, endpoint: &Endpoint, measured: &MeasuredReplica) {
+        let generate = &measured.replica.generate;
         let status = generate.status();
-        placed.recent.note_totals(status.prefill_tokens, status.output_tokens);
-        self.chronicle.look(&state.records.store, endpoint, placed, &status);
-        let after = self.steps.entry(placed.replica.incarnation).or_default();
+        measured.recent.note_totals(status.prefill_tokens, status.output_tokens);
+        self.chronicle.look(&state.records.store, endpoint, measured, &status);
+        let after = self.steps.entry(measured.replica.incarnation).or_default();
         if status.steps > *after {
             let steps = generate.steps_after(*after, usize::MAX);
             *after = steps.last().map_or(*after, |step| step.number);
-            endpoint.counted.steps(&steps);
+            endpoint.counters.steps(&steps);
             if state.live.has_listeners() {
-                state.live.tell("steps", &replica_steps(endpoint, placed, &steps));
+                state.live.tell("steps", &replica_steps(endpoint, measured, &steps));
             }
         }
     }

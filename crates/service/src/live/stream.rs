@@ -11,7 +11,7 @@ use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::{HttpResponse, web};
 use std::time::{Duration, Instant};
 use tokio::sync::broadcast::error::RecvError;
-use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::endpoints::registry::Endpoints;
 
 /// How often a reader's key or session is looked up again; there are frames four times a second.
 const CHECKED_EVERY: Duration = Duration::from_secs(1);

@@ -2,8 +2,8 @@
 
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
-use vastrelay_control::endpoints::Endpoints;
-use vastrelay_control::loader::Loader;
+use vastrelay_control::endpoints::registry::Endpoints;
+use vastrelay_control::placement::loader::Loader;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::EndpointCosts;
 

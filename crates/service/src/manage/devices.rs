@@ -3,10 +3,10 @@
 use actix_web::{HttpResponse, web};
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::endpoints::Endpoints;
-use vastrelay_control::loader::Loader;
-use vastrelay_control::placed::Placed;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::endpoints::registry::Endpoints;
+use vastrelay_control::placement::loader::Loader;
+use vastrelay_control::replicas::measured::MeasuredReplica;
 use vastrelay_fleet::decider::Ledgers;
 use vastrelay_planner::PoolPlan;
 use vastrelay_serving::Device;
@@ -70,12 +70,12 @@ fn device_status(endpoints: &[Arc<Endpoint>], device: &Device, ledgers: &Ledgers
 
 /// Returns what an endpoint's replicas hold, also while they are being started.
 fn owners(endpoint: &Endpoint) -> Vec<DeviceOwner> {
-    let placed = endpoint.crew.replicas();
-    if placed.is_empty() {
-        let to_be = endpoint.crew.without_worker().into_keys();
+    let measured = endpoint.replicas.all();
+    if measured.is_empty() {
+        let to_be = endpoint.replicas.without_worker().into_keys();
         return to_be.map(|number| owner_to_be(endpoint, number)).collect();
     }
-    placed.iter().map(|placed| owner(endpoint, placed)).collect()
+    measured.iter().map(|measured| owner(endpoint, measured)).collect()
 }
 
 /// Returns an owner without the weights that it reads and another one holds.
@@ -93,8 +93,8 @@ fn holds_once<'e>(endpoint: &'e Endpoint, owner: DeviceOwner, readers: &mut BTre
     }
 }
 
-fn owner(endpoint: &Endpoint, placed: &Placed) -> DeviceOwner {
-    let (replica, status) = (&placed.replica, placed.replica.generate.status());
+fn owner(endpoint: &Endpoint, measured: &MeasuredReplica) -> DeviceOwner {
+    let (replica, status) = (&measured.replica, measured.replica.generate.status());
     let occupancy = &status.occupancy;
     // Layers that see less far hold no more pages than the others.
     let used = |pool: &PoolPlan| occupancy.pages_used.min(pool.pages) * pool.sizes.page;

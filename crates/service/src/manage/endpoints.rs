@@ -11,16 +11,16 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use utoipa::IntoParams;
-use vastrelay_control::control::{Change, Control, Make, SpecText};
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::endpoint_name::check_name;
-use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::control_loop::{Change, Control, Make, SpecText};
+use vastrelay_control::deployments::request::DeployRequest;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::endpoints::name::check_name;
+use vastrelay_control::endpoints::registry::Endpoints;
 use vastrelay_control::jobs::Jobs;
-use vastrelay_control::loader::Loader;
-use vastrelay_control::order::Order;
+use vastrelay_control::placement::loader::Loader;
 use vastrelay_fleet::decider::{Failure, Outcome, Refused};
 use vastrelay_fleet::difference::{Difference, differences};
-use vastrelay_store::{Granted, KeptEndpoint, ReleaseEntry, Standing, StartRecord, milliseconds_since_1970};
+use vastrelay_store::{Granted, ReleaseEntry, StartRecord, StoredEndpoint, StoredState, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{
     ColdStart, EndpointCheck, EndpointDetail, EndpointRelease, EndpointStatus, EndpointStop, EndpointUser, JobEntry,
@@ -60,36 +60,36 @@ pub async fn deploy(
     body: Body,
 ) -> Result<HttpResponse, Problem> {
     let wait = query.time()?;
-    let wanted: NewEndpoint = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let wanted: NewEndpoint = parse_body(body.small()?).map_err(|error| Problem::body(&error))?;
     check_name(&wanted.name).map_err(|text| Problem::field("name", text))?;
     let caller = caller.into_inner();
     let by = caller.name().to_owned();
     let kept = records.clone();
     let named = loader.clone();
-    let (wanted, order) = on_thread(move || {
-        let order = order(&named, &kept, &wanted, &caller)?;
-        Ok((wanted, order))
+    let (wanted, request) = on_thread(move || {
+        let request = request(&named, &kept, &wanted, &caller)?;
+        Ok((wanted, request))
     })
     .await?;
     let (name, is_served) = (&wanted.name, endpoints.get(&wanted.name).is_ok());
-    let (opener, opened) = (loader.clone(), order.clone());
+    let (opener, opened) = (loader.clone(), request.clone());
     // Its job opens the files again, which are known by then.
     let opening = web::block(move || {
-        let order = opened;
-        let opened = opener.open(&order);
-        let ways = opened.and_then(|opened| opener.find_ways(&order, &opened, Make::Later));
-        ways.map(drop).map_err(|error| error.failure())
+        let request = opened;
+        let opened = opener.open(&request);
+        let options = opened.and_then(|opened| opener.find_options(&request, &opened, Make::Later));
+        options.map(drop).map_err(|error| error.failure())
     });
     if let Ok(opened) = tokio::time::timeout(OPENING, opening).await {
         let opened = opened.map_err(|error| Problem::internal(error.to_string()))?;
-        opened.map_err(|failure| refusal(&failure, &order))?;
+        opened.map_err(|failure| refusal(&failure, &request))?;
     }
     let change = Change::Deploy {
-        spec: SpecText::of(&order),
+        spec: SpecText::of(&request),
         from_release: wanted.from_release,
         with_pause: wanted.with_pause,
     };
-    let accepted = match (control.wish(name, &by, change).await, wanted.from_release) {
+    let accepted = match (control.change(name, &by, change).await, wanted.from_release) {
         (Err(Refused::Stale { now }), Some(from)) => {
             return Err(stale(records.into_inner(), name.clone(), from, now).await);
         }
@@ -105,9 +105,9 @@ pub async fn deploy(
 }
 
 /// Returns why an order cannot be served, with the place in the spec if a caller wrote one.
-fn refusal(failure: &Failure, order: &Order) -> Problem {
-    let text = order.refused(failure).map_or_else(
-        || format!("`{}` cannot be served: {}", order.name, failure.why),
+fn refusal(failure: &Failure, request: &DeployRequest) -> Problem {
+    let text = request.refused(failure).map_or_else(
+        || format!("`{}` cannot be served: {}", request.name, failure.why),
         |refused| refused.to_string(),
     );
     not_deployed(failure, text, false)
@@ -136,13 +136,13 @@ pub async fn check(
     body: Body,
 ) -> Result<HttpResponse, Problem> {
     let caller = caller.into_inner();
-    let wanted: NewEndpoint = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let wanted: NewEndpoint = parse_body(body.small()?).map_err(|error| Problem::body(&error))?;
     let checked = on_thread(move || {
-        let order = order(&loader, &records, &wanted, &caller)?;
+        let request = request(&loader, &records, &wanted, &caller)?;
         let (kept, starts) = before(&records, &wanted.name)?;
-        check_name(&order.name).map_err(|text| Problem::field("name", text))?;
-        let checked = loader.check(&endpoints, &order);
-        let checked = checked.map_err(|failure| refusal(&failure, &order))?;
+        check_name(&request.name).map_err(|text| Problem::field("name", text))?;
+        let checked = loader.check(&endpoints, &request);
+        let checked = checked.map_err(|failure| refusal(&failure, &request))?;
         let (planned, why) = match &checked.planned {
             Ok(endpoint) => (Some(endpoint_status(endpoint)), None),
             Err(why) => (None, Some(why.clone())),
@@ -154,7 +154,7 @@ pub async fn check(
             needs_pause: planned.is_none() && checked.is_change,
             why,
             planned,
-            differences: kept.map_or_else(Vec::new, |kept| spec_differences(&kept.spec, &order.text)),
+            differences: kept.map_or_else(Vec::new, |kept| spec_differences(&kept.spec, &request.text)),
             typical_sequences: checked.typical,
             usual_start: usual_start(&starts),
         })
@@ -163,8 +163,8 @@ pub async fn check(
 }
 
 /// Returns what is kept of an endpoint, and how long its starts took.
-fn before(records: &Records, name: &str) -> Result<(Option<KeptEndpoint>, Vec<StartRecord>), Problem> {
-    let kept = records.store.kept_endpoint(name);
+fn before(records: &Records, name: &str) -> Result<(Option<StoredEndpoint>, Vec<StartRecord>), Problem> {
+    let kept = records.store.stored_endpoint(name);
     let both = kept.and_then(|kept| Ok((kept, records.store.starts(name)?)));
     both.map_err(|error| Problem::internal(error.to_string()))
 }
@@ -205,36 +205,41 @@ fn usual_start(starts: &[StartRecord]) -> Option<f64> {
 }
 
 /// Returns the order that a caller describes in one of four ways, with the files that this caller may name.
-fn order(loader: &Loader, records: &Records, wanted: &NewEndpoint, caller: &Caller) -> Result<Order, Problem> {
-    let order = described(loader, records, wanted, caller.name())?;
+fn request(
+    loader: &Loader,
+    records: &Records,
+    wanted: &NewEndpoint,
+    caller: &Caller,
+) -> Result<DeployRequest, Problem> {
+    let request = requested(loader, records, wanted, caller.name())?;
     // The demo's files are our own, and an earlier release has what was granted to it.
     if caller.is_operator() || wanted.demo || wanted.release.is_some() {
-        return Ok(order);
+        return Ok(request);
     }
-    let kept = records.store.kept_endpoint(&wanted.name);
+    let kept = records.store.stored_endpoint(&wanted.name);
     let kept = kept.map_err(|error| Problem::internal(error.to_string()))?;
-    let kept = kept.and_then(|kept| Order::of_kept(&kept, "").ok());
+    let kept = kept.and_then(|kept| DeployRequest::of_kept(&kept, "").ok());
     // Files that the service's own user named stay allowed; all others lie beneath a root.
     let granted = kept.map_or_else(Vec::new, |kept| kept.granted_files());
-    Ok(order.with(Granted::Only(granted)))
+    Ok(request.with(Granted::Only(granted)))
 }
 
-fn described(loader: &Loader, records: &Records, wanted: &NewEndpoint, by: &str) -> Result<Order, Problem> {
+fn requested(loader: &Loader, records: &Records, wanted: &NewEndpoint, by: &str) -> Result<DeployRequest, Problem> {
     let name = &wanted.name;
     match (&wanted.path, wanted.demo, &wanted.spec, wanted.release) {
         (Some(path), false, None, None) if path.is_empty() => {
             let text = "write the path of a folder or a GGUF file on the service's machine";
             Err(Problem::field("path", text.into()))
         }
-        (Some(path), false, None, None) => Ok(Order::plain(name, Path::new(path), by)),
+        (Some(path), false, None, None) => Ok(DeployRequest::plain(name, Path::new(path), by)),
         (None, true, None, None) => {
             let folder = (loader.unpack_demo)(&loader.data).map_err(Problem::internal)?;
-            Ok(Order::plain(name, &folder, by))
+            Ok(DeployRequest::plain(name, &folder, by))
         }
         (None, false, Some(spec), None) => {
             let beside = PathBuf::from(wanted.beside.clone().unwrap_or_default());
-            let order = Order::of_spec(name, spec, &beside, by);
-            order.map_err(|error| Problem::field("spec", error.to_string()))
+            let request = DeployRequest::of_spec(name, spec, &beside, by);
+            request.map_err(|error| Problem::field("spec", error.to_string()))
         }
         (None, false, None, Some(release)) => earlier(records, name, release, by),
         _ => Err(Problem::field(
@@ -246,7 +251,7 @@ fn described(loader: &Loader, records: &Records, wanted: &NewEndpoint, by: &str)
 }
 
 /// Returns the order of an earlier release.
-fn earlier(records: &Records, name: &str, release: u32, by: &str) -> Result<Order, Problem> {
+fn earlier(records: &Records, name: &str, release: u32, by: &str) -> Result<DeployRequest, Problem> {
     let releases = records.store.releases(name);
     let releases = releases.map_err(|error| Problem::internal(error.to_string()))?;
     let found = releases
@@ -265,15 +270,15 @@ fn earlier(records: &Records, name: &str, release: u32, by: &str) -> Result<Orde
         let text = format!("`{name}` has no release {release} whose spec is kept; its releases: {known}");
         return Err(Problem::field("release", text));
     };
-    let kept = KeptEndpoint {
+    let kept = StoredEndpoint {
         name: name.to_owned(),
         spec: spec.clone(),
         beside: beside.clone(),
-        standing: Standing::Served,
+        state: StoredState::Served,
         granted: granted.clone(),
         release,
     };
-    Order::of_kept(&kept, by).map_err(|error| Problem::field("release", error.to_string()))
+    DeployRequest::of_kept(&kept, by).map_err(|error| Problem::field("release", error.to_string()))
 }
 
 /// `GET /manage/endpoints/{name}`: what an endpoint is to be, its releases, and how it stands.
@@ -292,7 +297,7 @@ pub async fn detail(
     let wanted = name.clone();
     let (kept, releases, starts) = records
         .query(move |store| {
-            let (kept, releases) = (store.kept_endpoint(&wanted)?, store.releases(&wanted)?);
+            let (kept, releases) = (store.stored_endpoint(&wanted)?, store.releases(&wanted)?);
             Ok((kept, releases, store.starts(&wanted)?))
         })
         .await?;
@@ -322,7 +327,7 @@ pub async fn detail(
 
 /// Returns who uses the replicas of an endpoint.
 fn users(endpoint: &Endpoint) -> Vec<EndpointUser> {
-    let holders = endpoint.crew.leases().holders().into_iter();
+    let holders = endpoint.replicas.leases().holders().into_iter();
     let user = |(holder, time): (String, Duration)| EndpointUser {
         holder,
         seconds: time.as_secs_f64(),
@@ -388,7 +393,7 @@ pub async fn renew(
     query: web::Query<WaitQuery>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let Renewal { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let Renewal { within } = parse_body(body.small()?).map_err(|error| Problem::body(&error))?;
     let change = Change::Renew { within: limit(within)? };
     let ended = changed(&parts, &name, caller.name(), change, &query).await?;
     let (_, endpoints, ..) = &parts;
@@ -413,7 +418,7 @@ pub async fn stop(
     query: web::Query<WaitQuery>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let EndpointStop { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let EndpointStop { within } = parse_body(body.small()?).map_err(|error| Problem::body(&error))?;
     let change = Change::Stop { within: limit(within)? };
     let ended = changed(&parts, &name, caller.name(), change, &query).await?;
     ended.map_or_else(Ok, |()| rests(&parts, &name))
@@ -434,7 +439,7 @@ pub async fn park(
     query: web::Query<WaitQuery>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let EndpointStop { within } = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let EndpointStop { within } = parse_body(body.small()?).map_err(|error| Problem::body(&error))?;
     let change = Change::Park { within: limit(within)? };
     let ended = changed(&parts, &name, caller.name(), change, &query).await?;
     ended.map_or_else(Ok, |()| rests(&parts, &name))
@@ -478,7 +483,7 @@ pub async fn remove(
 ) -> Result<HttpResponse, Problem> {
     let wait = query.time()?;
     let (control, endpoints, jobs, records) = &parts;
-    let accepted = control.wish(&name, caller.name(), Change::Remove).await;
+    let accepted = control.change(&name, caller.name(), Change::Remove).await;
     let accepted = accepted.map_err(|why| refused(why, &name, endpoints))?;
     match outcome(&accepted, wait).await {
         None => under_way(jobs, records, &accepted).await,
@@ -503,7 +508,7 @@ async fn changed(
     query: &WaitQuery,
 ) -> Result<Result<(), HttpResponse>, Problem> {
     let wait = query.time()?;
-    let accepted = control.wish(name, by, change).await;
+    let accepted = control.change(name, by, change).await;
     let accepted = accepted.map_err(|why| refused(why, name, endpoints))?;
     match outcome(&accepted, wait).await {
         None => Ok(Err(under_way(jobs, records, &accepted).await?)),

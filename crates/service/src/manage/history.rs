@@ -6,7 +6,7 @@ use crate::records::Records;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use vastrelay_control::endpoints::Endpoints;
+use vastrelay_control::endpoints::registry::Endpoints;
 use vastrelay_store::milliseconds_since_1970;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{History, HistoryPoint};

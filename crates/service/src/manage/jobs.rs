@@ -7,7 +7,7 @@ use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use vastrelay_control::jobs::{Jobs, NotCancelled};
-use vastrelay_control::loader::Loader;
+use vastrelay_control::placement::loader::Loader;
 use vastrelay_store::{BuildRecord, Store, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{BuildEntry, JobEntry};

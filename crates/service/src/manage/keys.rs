@@ -5,7 +5,7 @@ use crate::keys::{MakeKeyError, key_entry, make_key};
 use crate::problem::Problem;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
-use vastrelay_control::event_log::EventLog;
+use vastrelay_control::events::EventLog;
 use vastrelay_store::milliseconds_since_1970;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::keys::{KeyEntry, MadeKey, NewKey};
@@ -40,7 +40,7 @@ pub async fn add_key(
     caller: web::ReqData<Caller>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let wanted: NewKey = parse_body(body.order()?).map_err(|error| Problem::body(&error))?;
+    let wanted: NewKey = parse_body(body.small()?).map_err(|error| Problem::body(&error))?;
     let made = records.query(move |store| match make_key(store, wanted) {
         Err(MakeKeyError::Store(error)) => Err(error),
         made => Ok(made),

@@ -15,15 +15,15 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use tokio::sync::watch;
-use vastrelay_control::control::Control;
-use vastrelay_control::endpoints::Endpoints;
-use vastrelay_control::jobs::{Job, JobEnd, Jobs, Wanted};
-use vastrelay_control::sight::Sight;
+use vastrelay_control::control_loop::Control;
+use vastrelay_control::endpoints::registry::Endpoints;
+use vastrelay_control::endpoints::visibility::Visibility;
+use vastrelay_control::jobs::{Job, JobEnd, Jobs, NewJob};
 use vastrelay_loadtest::order::{Prepared, prepare};
 use vastrelay_loadtest::prompts::Room;
 use vastrelay_loadtest::statistics::spread;
 use vastrelay_loadtest::target::Look;
-use vastrelay_loadtest::{HttpTarget, Progress, Span};
+use vastrelay_loadtest::{HttpTarget, RunProgress, Span};
 use vastrelay_store::RunRecord;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::load::{LoadOrder, LoadState, LoadStatus};
@@ -141,16 +141,16 @@ async fn begin_job(
     endpoint: &str,
     who: &str,
 ) -> Result<Arc<Job>, Problem> {
-    let (jobs, ending) = (jobs.clone(), loads.clone());
+    let (jobs, termination) = (jobs.clone(), loads.clone());
     let [name, endpoint, who] = [name, endpoint, who].map(str::to_owned);
     let begun = web::block(move || {
-        let wanted = Wanted {
+        let wanted = NewJob {
             kind: "load",
             name,
             endpoint: &endpoint,
             who: &who,
         };
-        let job = jobs.begin(&wanted, move || ending.stop());
+        let job = jobs.start(&wanted, move || termination.stop());
         let job = job.map_err(|error| Problem::internal(error.to_string()))?;
         jobs.runs(&job);
         Ok(job)
@@ -161,7 +161,7 @@ async fn begin_job(
 /// Reads an order and makes its prompts.
 fn prepared_order(endpoints: &Endpoints, body: &[u8]) -> Result<(LoadOrder, Prepared), Problem> {
     let order: LoadOrder = parse_body(body).map_err(|error| Problem::body(&error))?;
-    let endpoint = endpoints.called(&order.model, &Sight::all(), "a load test")?;
+    let endpoint = endpoints.called(&order.model, &Visibility::all(), "a load test")?;
     let room = Room {
         vocabulary: endpoint.model.description.vocabulary,
         context: endpoint.limits().context,
@@ -285,7 +285,7 @@ impl Told {
     }
 }
 
-fn take(status: &mut LoadStatus, progress: &Progress, span: Span) {
+fn take(status: &mut LoadStatus, progress: &RunProgress, span: Span) {
     status.state = if progress.warming_up {
         LoadState::Warming
     } else {
@@ -313,13 +313,13 @@ mod tests {
         let records = Arc::new(Records::new(Store::open(folder, Retention::default()).unwrap()));
         let (jobs, loads) = (Arc::new(Jobs::new(records.store.clone())), Loads::default());
         assert!(loads.begin(LoadStatus::default()).is_ok());
-        let wanted = Wanted {
+        let wanted = NewJob {
             kind: "load",
             name: "knee".into(),
             endpoint: "pierdesk",
             who: "",
         };
-        let job = jobs.begin(&wanted, || {}).unwrap();
+        let job = jobs.start(&wanted, || {}).unwrap();
         Told {
             loads: web::Data::new(loads),
             live: web::Data::new(Live::default()),

@@ -1,7 +1,7 @@
 //! `GET /manage/roots`.
 
 use actix_web::{HttpResponse, web};
-use vastrelay_control::loader::Loader;
+use vastrelay_control::placement::loader::Loader;
 
 /// `GET /manage/roots`: the folders of the service's machine beneath which callers over the network may name models, templates
 /// and profiles. The service's own user may name any file, over the management socket.

@@ -7,7 +7,7 @@ use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
-use vastrelay_control::event_log::EventLog;
+use vastrelay_control::events::EventLog;
 use vastrelay_loadtest::Run;
 use vastrelay_loadtest::run::current;
 use vastrelay_store::RunRecord;

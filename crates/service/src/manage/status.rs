@@ -4,12 +4,12 @@ use crate::life::Life;
 use crate::records::Records;
 use actix_web::{HttpResponse, web};
 use std::sync::Arc;
-use vastrelay_control::crew::totals_of;
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::endpoints::{Endpoints, Resting};
-use vastrelay_control::placed::Placed;
-use vastrelay_control::recent;
-use vastrelay_control::standing::Life as ReplicaLife;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::endpoints::registry::{Endpoints, Resting};
+use vastrelay_control::replicas::measured::MeasuredReplica;
+use vastrelay_control::replicas::members::totals_of;
+use vastrelay_control::replicas::recent;
+use vastrelay_control::replicas::state::ReplicaState;
 use vastrelay_engine::EngineStatus;
 use vastrelay_engine::scheduler::Occupancy;
 use vastrelay_fleet::state::{State, of_endpoints};
@@ -63,7 +63,7 @@ pub(crate) fn condition(endpoints: &Endpoints, all: &[Arc<Endpoint>], life: &Lif
     let resting = endpoints.resting().into_values().map(|resting| resting.state);
     let states: Vec<State> = all
         .iter()
-        .map(|endpoint| endpoint.crew.state())
+        .map(|endpoint| endpoint.replicas.state())
         .chain(resting)
         .collect();
     of_endpoints(&states, endpoints.expects_more())
@@ -71,19 +71,22 @@ pub(crate) fn condition(endpoints: &Endpoints, all: &[Arc<Endpoint>], life: &Lif
 
 /// Returns how an endpoint stands.
 pub(crate) fn endpoint_status(endpoint: &Endpoint) -> EndpointStatus {
-    let replicas = endpoint.crew.replicas();
-    let statuses: Vec<EngineStatus> = replicas.iter().map(|placed| placed.replica.generate.status()).collect();
-    let windows = replicas.iter().zip(&statuses).map(|(placed, status)| {
+    let replicas = endpoint.replicas.all();
+    let statuses: Vec<EngineStatus> = replicas
+        .iter()
+        .map(|measured| measured.replica.generate.status())
+        .collect();
+    let windows = replicas.iter().zip(&statuses).map(|(measured, status)| {
         let produced = (status.prefill_tokens, status.output_tokens);
-        (&placed.recent, produced)
+        (&measured.recent, produced)
     });
     let window = recent::figures(windows);
-    let mut lives = endpoint.crew.without_worker();
-    let placed = replicas.iter().zip(statuses);
-    let mut replicas: Vec<ReplicaStatus> = placed
-        .map(|(placed, status)| {
-            let life = lives.remove(&placed.replica.number);
-            replica_status(endpoint, placed, status, life.as_ref())
+    let mut lives = endpoint.replicas.without_worker();
+    let measured = replicas.iter().zip(statuses);
+    let mut replicas: Vec<ReplicaStatus> = measured
+        .map(|(measured, status)| {
+            let life = lives.remove(&measured.replica.number);
+            replica_status(endpoint, measured, status, life.as_ref())
         })
         .collect();
     replicas.extend(
@@ -93,10 +96,10 @@ pub(crate) fn endpoint_status(endpoint: &Endpoint) -> EndpointStatus {
     );
     let mut occupancy = OccupancyStatus::default();
     replicas.iter().for_each(|replica| occupancy += replica.occupancy);
-    occupancy.queue_depth += endpoint.crew.line().depth();
+    occupancy.queue_depth += endpoint.replicas.queue().depth();
     EndpointStatus {
         name: endpoint.name.clone(),
-        state: endpoint.crew.state().name().into(),
+        state: endpoint.replicas.state().name().into(),
         release: endpoint.release,
         device: endpoint.device().name().into(),
         simulated: endpoint.device().is_simulated(),
@@ -105,7 +108,7 @@ pub(crate) fn endpoint_status(endpoint: &Endpoint) -> EndpointStatus {
         vocabulary: endpoint.model.description.vocabulary,
         context: endpoint.limits().context,
         occupancy,
-        totals: endpoint.crew.totals(),
+        totals: endpoint.replicas.totals(),
         window,
         replicas,
     }
@@ -122,12 +125,12 @@ fn precision_status(precisions: Precisions) -> PrecisionStatus {
 /// Returns how a replica stands that has a worker, or had one.
 fn replica_status(
     endpoint: &Endpoint,
-    placed: &Placed,
+    measured: &MeasuredReplica,
     status: EngineStatus,
-    life: Option<&ReplicaLife>,
+    life: Option<&ReplicaState>,
 ) -> ReplicaStatus {
-    let replica = &placed.replica;
-    let planned = replica_as_planned(endpoint, replica.number, endpoint.crew.state_of(placed), life);
+    let replica = &measured.replica;
+    let planned = replica_as_planned(endpoint, replica.number, endpoint.replicas.state_of(measured), life);
     let limits = endpoint.limits();
     // What has ended has nothing in hand.
     let now = match status.failure {
@@ -159,16 +162,16 @@ fn replica_status(
 }
 
 /// Returns how a replica stands that has never had a worker.
-fn replica_to_be(endpoint: &Endpoint, number: u32, life: &ReplicaLife) -> ReplicaStatus {
+fn replica_to_be(endpoint: &Endpoint, number: u32, life: &ReplicaState) -> ReplicaStatus {
     replica_as_planned(endpoint, number, life.state(), Some(life))
 }
 
-fn replica_as_planned(endpoint: &Endpoint, number: u32, state: State, life: Option<&ReplicaLife>) -> ReplicaStatus {
+fn replica_as_planned(endpoint: &Endpoint, number: u32, state: State, life: Option<&ReplicaState>) -> ReplicaStatus {
     let (plan, limits) = (&endpoint.plan, endpoint.limits());
     let (phase, failure) = match life {
-        Some(ReplicaLife::Starting(phase)) => (Some(phase.name().to_owned()), None),
-        Some(ReplicaLife::Draining) => (None, None),
-        Some(ReplicaLife::Failed { why, .. }) => (None, Some(why.clone())),
+        Some(ReplicaState::Starting(phase)) => (Some(phase.name().to_owned()), None),
+        Some(ReplicaState::Draining) => (None, None),
+        Some(ReplicaState::Failed { why, .. }) => (None, Some(why.clone())),
         None => (None, None),
     };
     ReplicaStatus {
@@ -214,8 +217,8 @@ fn memory_status(memory: &MemoryPlan, resident: usize) -> MemoryStatus {
 
 fn pool_status(pool: &PoolPlan) -> PoolStatus {
     PoolStatus {
-        window: pool.sizes.sight.window,
-        layers: pool.sizes.sight.layers,
+        window: pool.sizes.reach.window,
+        layers: pool.sizes.reach.layers,
         page: pool.sizes.page,
         pages: pool.pages,
     }

@@ -4,9 +4,9 @@ use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use vastrelay_control::endpoint::Endpoint;
-use vastrelay_control::endpoints::Endpoints;
-use vastrelay_control::placed::Placed;
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::endpoints::registry::Endpoints;
+use vastrelay_control::replicas::measured::MeasuredReplica;
 use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
 use vastrelay_engine::scheduler::{PrefillOrder, RowKind};
 use vastrelay_wire::error::ErrorEnvelope;
@@ -46,29 +46,29 @@ pub async fn steps(
     query: web::Query<StepsQuery>,
 ) -> Result<HttpResponse, Problem> {
     let endpoint = endpoints.get(&name)?;
-    let mut replicas = endpoint.crew.replicas().into_iter();
-    let placed = match query.replica {
+    let mut replicas = endpoint.replicas.all().into_iter();
+    let measured = match query.replica {
         Some(number) => replicas
-            .find(|placed| placed.replica.number == number)
+            .find(|measured| measured.replica.number == number)
             .ok_or_else(|| Problem::not_kept(format!("`{name}` has no replica {number}")))?,
         None => replicas
             .next()
             .ok_or_else(|| Problem::not_kept(format!("`{name}` has no replica yet")))?,
     };
-    let records = placed
+    let records = measured
         .replica
         .generate
         .steps_after(query.after, query.most.min(MOST_STEPS));
-    Ok(HttpResponse::Ok().json(replica_steps(&endpoint, &placed, &records)))
+    Ok(HttpResponse::Ok().json(replica_steps(&endpoint, &measured, &records)))
 }
 
 /// Returns steps of a replica as they go over the wire.
-pub(crate) fn replica_steps(endpoint: &Endpoint, placed: &Placed, records: &[StepRecord]) -> ReplicaSteps {
+pub(crate) fn replica_steps(endpoint: &Endpoint, measured: &MeasuredReplica, records: &[StepRecord]) -> ReplicaSteps {
     ReplicaSteps {
         endpoint: endpoint.name.clone(),
         release: endpoint.release,
-        replica: placed.replica.number,
-        incarnation: placed.replica.incarnation,
+        replica: measured.replica.number,
+        incarnation: measured.replica.incarnation,
         steps: records.iter().map(step).collect(),
     }
 }

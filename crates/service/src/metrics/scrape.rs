@@ -13,7 +13,7 @@ use prometheus_client::encoding::text;
 #[utoipa::path(get, path = "/metrics", tag = "manage", responses(
     (status = 200, description = "OpenMetrics text", body = String, content_type = "application/openmetrics-text")))]
 pub async fn metrics(metrics: web::Data<Metrics>, caller: web::ReqData<Caller>) -> Result<HttpResponse, Problem> {
-    if caller.sight().is_limited() {
+    if caller.visibility().is_limited() {
         return Err(Problem::key_limited(caller.name()));
     }
     let mut body = String::new();

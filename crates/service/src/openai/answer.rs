@@ -39,7 +39,7 @@ pub(super) async fn collect(
             }
         }
         let now = Instant::now();
-        call.runs_on(events.placed());
+        call.runs_on(events.measured());
         for event in events.come() {
             call.note(&event, now);
             match event {
@@ -94,7 +94,7 @@ impl<S: Shape> Pieces<S> {
     /// Writes what has come.
     fn write(&mut self) {
         let (now, mut broken) = (Instant::now(), None);
-        self.call.runs_on(self.events.placed());
+        self.call.runs_on(self.events.measured());
         for event in self.events.come() {
             self.call.note(&event, now);
             if let Err(problem) = self.frames.put(event) {

@@ -13,11 +13,11 @@ use actix_web::{HttpMessage, HttpRequest, web};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, OnceLock, PoisonError};
 use std::time::Instant;
-use vastrelay_control::counted::{EndedCall, ReleaseMetrics};
-use vastrelay_control::lease::Lease;
-use vastrelay_control::placed::Placed;
-use vastrelay_control::recent::Noted;
-use vastrelay_control::sight::Sight;
+use vastrelay_control::endpoints::lease::Lease;
+use vastrelay_control::endpoints::visibility::Visibility;
+use vastrelay_control::replicas::counters::{EndedCall, ReleaseMetrics};
+use vastrelay_control::replicas::measured::MeasuredReplica;
+use vastrelay_control::replicas::recent::Noted;
 use vastrelay_engine::request::Piece;
 use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest};
 use vastrelay_fleet::dispatch::KeyShare;
@@ -53,9 +53,9 @@ pub(super) struct Call {
     state: web::Data<ServiceState>,
     record: CallRecord,
     /// The replica that answers it; let go before the endpoint, whose last holder ends the engine.
-    placed: Option<Arc<Placed>>,
+    measured: Option<Arc<MeasuredReplica>>,
     /// Which endpoints the caller knows of.
-    sight: Sight,
+    visibility: Visibility,
     key: KeyShare,
     /// Its endpoint, as soon as one is found.
     endpoint: Option<Lease>,
@@ -136,9 +136,9 @@ impl Call {
             state: state.clone(),
             record,
             endpoint: None,
-            sight: caller.sight(),
+            visibility: caller.visibility(),
             key: caller.key_share(),
-            placed: None,
+            measured: None,
             arrived,
             moves: Moves::default(),
             gaps: Gaps::default(),
@@ -157,13 +157,17 @@ impl Call {
     }
 
     /// Returns which endpoints the caller knows of.
-    pub fn sight(&self) -> &Sight {
-        &self.sight
+    pub fn visibility(&self) -> &Visibility {
+        &self.visibility
     }
 
     /// Notes what was asked for.
     pub fn asks(&mut self, asked: Asked) {
-        self.endpoint = self.state.endpoints.called(&asked.model, &self.sight, "a call").ok();
+        self.endpoint = self
+            .state
+            .endpoints
+            .called(&asked.model, &self.visibility, "a call")
+            .ok();
         self.record.endpoint = asked.model;
         self.record.streamed = asked.streamed;
         self.record.parameters = asked.parameters;
@@ -217,7 +221,7 @@ impl Call {
     /// Notes that the call is refused, and hands the reason on.
     pub fn refuse(mut self, problem: Problem) -> Problem {
         self.note_failure(&problem);
-        self.counted().refused(problem.code());
+        self.counters().refused(problem.code());
         problem
     }
 
@@ -271,7 +275,7 @@ impl Call {
             Refused::Problem(problem) => problem,
             Refused::Engine(refusal) => Problem::refusal(&refusal, &sizes),
         })?;
-        self.runs_on(stream.placed());
+        self.runs_on(stream.measured());
         self.state.records.store.begin(self.record.clone());
         let events = Events::new(stream, completions, departure);
         self.gaps.unfinished = events.unfinished();
@@ -279,14 +283,18 @@ impl Call {
     }
 
     /// Notes which replica works on it, where one does.
-    pub fn runs_on(&mut self, placed: Option<&Arc<Placed>>) {
-        let Some(placed) = placed else { return };
-        if self.placed.as_ref().is_some_and(|before| Arc::ptr_eq(before, placed)) {
+    pub fn runs_on(&mut self, measured: Option<&Arc<MeasuredReplica>>) {
+        let Some(measured) = measured else { return };
+        if self
+            .measured
+            .as_ref()
+            .is_some_and(|before| Arc::ptr_eq(before, measured))
+        {
             return;
         }
-        self.record.replica = placed.replica.number;
-        self.record.incarnation = placed.replica.incarnation;
-        self.placed = Some(placed.clone());
+        self.record.replica = measured.replica.number;
+        self.record.incarnation = measured.replica.incarnation;
+        self.measured = Some(measured.clone());
     }
 
     /// Notes what an event tells that was handed to the connection at a moment.
@@ -313,7 +321,7 @@ impl Call {
         }
         if self.record.output_tokens == 0 {
             self.record.ttft = now.duration_since(self.arrived).as_secs_f64();
-            self.counted().first_token(&self.record.operation, self.record.ttft);
+            self.counters().first_token(&self.record.operation, self.record.ttft);
             self.hear(Noted::FirstToken(self.record.ttft));
         }
         self.record.output_tokens += piece.ids.len();
@@ -328,15 +336,15 @@ impl Call {
 
     /// Counts the gaps that were noted since this was done last: those of events that were handed over together at a moment.
     pub fn count_gaps(&mut self, now: Instant) {
-        let fresh = &self.gaps.all[self.gaps.counted..];
+        let fresh = &self.gaps.all[self.gaps.counters..];
         if fresh.is_empty() {
             return;
         }
-        self.counted().gaps(fresh);
-        if let Some(placed) = &self.placed {
-            placed.recent.gaps(fresh, now);
+        self.counters().gaps(fresh);
+        if let Some(measured) = &self.measured {
+            measured.recent.gaps(fresh, now);
         }
-        self.gaps.counted = self.gaps.all.len();
+        self.gaps.counters = self.gaps.all.len();
     }
 
     fn note_end(&mut self, reason: EndReason, figures: &Figures) {
@@ -362,20 +370,20 @@ impl Call {
     }
 
     /// Returns where it is counted: with its endpoint, or with nobody's, as names that callers make up are no labels.
-    fn counted(&self) -> &ReleaseMetrics {
+    fn counters(&self) -> &ReleaseMetrics {
         match &self.endpoint {
-            Some(endpoint) => &endpoint.counted,
+            Some(endpoint) => &endpoint.counters,
             None => &self.state.metrics.nobody,
         }
     }
 
     /// Notes something of the replica that answers, or of the first where the call was refused before it had one.
     fn hear(&self, what: Noted) {
-        match (&self.placed, &self.endpoint) {
-            (Some(placed), _) => placed.recent.note(what),
+        match (&self.measured, &self.endpoint) {
+            (Some(measured), _) => measured.recent.note(what),
             (None, Some(endpoint)) => {
-                if let Some(placed) = endpoint.crew.first_replica() {
-                    placed.recent.note(what);
+                if let Some(measured) = endpoint.replicas.first_replica() {
+                    measured.recent.note(what);
                 }
             }
             (None, None) => {}
@@ -420,7 +428,7 @@ impl Drop for Call {
         }
         let call = std::mem::take(&mut self.record);
         let failed = call.status >= 400;
-        self.counted().ended(&EndedCall {
+        self.counters().ended(&EndedCall {
             operation: &call.operation,
             error: if failed { &call.outcome } else { "" },
             total: call.total,
@@ -464,7 +472,7 @@ struct Gaps {
     /// All of them, in seconds.
     all: Vec<f64>,
     /// How many of those have been counted for all to see.
-    counted: usize,
+    counters: usize,
     /// Those of the first completion, in microseconds.
     first_choice: Vec<u32>,
     /// Completions that have not ended.

@@ -13,7 +13,7 @@ use crate::guard::Body;
 use crate::problem::Problem;
 use crate::state::ServiceState;
 use actix_web::{HttpRequest, HttpResponse, web};
-use vastrelay_control::lease::Lease;
+use vastrelay_control::endpoints::lease::Lease;
 use vastrelay_engine::request::Piece;
 use vastrelay_wire::chat::{AnswerMessage, ChatAnswer, ChatChoice, ChatPiece, ChatPieceChoice, ChatRequest, Delta};
 use vastrelay_wire::error::ErrorEnvelope;
@@ -48,7 +48,7 @@ fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
     let messages = std::mem::take(&mut request.messages);
     let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));
     let ignored = ignored::in_chat(call.body, &messages)?;
-    let endpoint = call.state.endpoints.called(&request.model, call.sight, "a call")?;
+    let endpoint = call.state.endpoints.called(&request.model, call.visibility, "a call")?;
     refuse_unsupported(&request)?;
     options.check(&endpoint, 1, call.key)?;
     let kept = call.state.keeps_texts(&endpoint).then(|| messages.clone());

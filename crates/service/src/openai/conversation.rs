@@ -2,7 +2,7 @@
 
 use crate::problem::Problem;
 use crate::text_threads::Renderer;
-use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_fleet::Mode;
 use vastrelay_text::{Message, Tokenizer};
 use vastrelay_wire::chat::{ChatMessage, Content};
@@ -37,7 +37,7 @@ impl Rendered {
         messages: Vec<ChatMessage>,
         answer_start: bool,
     ) -> Result<Rendered, Problem> {
-        let takes = endpoint.manner.takes(Mode::Chat, &endpoint.name);
+        let takes = endpoint.answer_settings.takes(Mode::Chat, &endpoint.name);
         takes.map_err(|text| Problem::field("model", text))?;
         let template = endpoint.template().ok_or_else(|| {
             Problem::field(

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 use tokio::time::{Instant, Sleep, sleep};
-use vastrelay_control::placed::Placed;
+use vastrelay_control::replicas::measured::MeasuredReplica;
 use vastrelay_engine::Event;
 
 /// How long a stream is silent before a comment tells intermediaries that it lives.
@@ -59,8 +59,8 @@ impl Events {
     }
 
     /// Returns the replica that works on the call, where one does.
-    pub fn placed(&self) -> Option<&Arc<Placed>> {
-        self.stream.placed()
+    pub fn measured(&self) -> Option<&Arc<MeasuredReplica>> {
+        self.stream.measured()
     }
 
     /// Waits for what comes next; [`Self::come`] returns events.

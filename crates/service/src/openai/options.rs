@@ -3,7 +3,7 @@
 use super::shape::Extras;
 use crate::problem::Problem;
 use std::ops::RangeInclusive;
-use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_engine::{GenerationRequest, Sampling};
 use vastrelay_fleet::answering::{PENALTIES, REPETITION_PENALTIES, SHARES, TEMPERATURES};
 use vastrelay_text::StopStrings;
@@ -214,7 +214,7 @@ impl Options {
         }
         let limit = endpoint.limits().longest_sequence();
         let room = limit.saturating_sub(prompt.len());
-        let usual = endpoint.manner.said.defaults.max_tokens;
+        let usual = endpoint.answer_settings.said.defaults.max_tokens;
         let usual = usual.map_or(room, |most| room.min(most as usize));
         let most_tokens = self.most_tokens.map_or(usual, |most| most as usize);
         if prompt.len() >= limit || prompt.len() + most_tokens > limit {
@@ -232,8 +232,8 @@ impl Options {
             answers_apart,
             choices: self.choices,
             sampling: self.sampling(endpoint)?,
-            end_ids: endpoint.manner.end_ids.clone(),
-            time_limit: endpoint.manner.said.longest_answer,
+            end_ids: endpoint.answer_settings.end_ids.clone(),
+            time_limit: endpoint.answer_settings.said.longest_answer,
             least_tokens: self.min_tokens as usize,
             stop: stop.clone(),
             top_logprobs: match self.top_logprobs {
@@ -254,7 +254,7 @@ impl Options {
 
     /// Fields as asked for, else as the endpoint's spec has them, else as the model's publisher does, else the standard's.
     fn sampling(&self, endpoint: &Endpoint) -> Result<Sampling, Problem> {
-        let (said, own) = (&endpoint.manner.said.defaults, &endpoint.model.defaults);
+        let (said, own) = (&endpoint.answer_settings.said.defaults, &endpoint.model.defaults);
         let pick = |field, asked: Option<f32>, usual: Option<f32>, neutral: f32, range: &RangeInclusive<f32>| {
             within(field, asked.or(usual).unwrap_or(neutral), *range.start(), *range.end())
         };

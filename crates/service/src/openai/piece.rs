@@ -9,7 +9,7 @@ use actix_web::web::Bytes;
 use futures_util::stream::{self, Stream};
 use serde::Serialize;
 use std::convert::Infallible;
-use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_engine::token::{TokenLogprob, TokenLogprobs};
 use vastrelay_engine::{EndReason, Figures};
 use vastrelay_wire::chat;

@@ -1,7 +1,7 @@
 //! Log-probabilities as plain completions have them: parallel lists over the tokens.
 
 use super::piece::token_text;
-use vastrelay_control::endpoint::Endpoint;
+use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_engine::token::TokenLogprobs;
 use vastrelay_wire::completion::CompletionLogprobs;
 

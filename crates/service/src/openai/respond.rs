@@ -14,8 +14,8 @@ use crate::text_threads::Renderer;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;
-use vastrelay_control::lease::Lease;
-use vastrelay_control::sight::Sight;
+use vastrelay_control::endpoints::lease::Lease;
+use vastrelay_control::endpoints::visibility::Visibility;
 use vastrelay_engine::GenerationRequest;
 
 /// Names the simulated device that answers.
@@ -48,7 +48,7 @@ pub(super) struct Preparing<'a> {
     pub cache_scope: &'a str,
     pub body: &'a [u8],
     /// Which endpoints the caller knows of.
-    pub sight: &'a Sight,
+    pub visibility: &'a Visibility,
     /// What is recorded of the call, as soon as it is known.
     pub asked: &'a mut Option<Asked>,
 }
@@ -59,7 +59,7 @@ struct Asking {
     id: RequestId,
     key: Arc<str>,
     cache_scope: String,
-    sight: Sight,
+    visibility: Visibility,
     body: Body,
 }
 
@@ -77,7 +77,7 @@ impl Asking {
             id: &self.id,
             key: &self.key,
             cache_scope: &self.cache_scope,
-            sight: &self.sight,
+            visibility: &self.visibility,
             body: &self.body,
             asked: &mut asked,
         });
@@ -111,7 +111,7 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
         id: id.into_inner(),
         key: call.key_share().id,
         cache_scope: call.cache_scope(&http),
-        sight: call.sight().clone(),
+        visibility: call.visibility().clone(),
         body,
     });
     let prepared = loop {

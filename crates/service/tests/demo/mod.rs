@@ -1,7 +1,7 @@
 //! The demo model and small settings for it.
 
 use std::path::{Path, PathBuf};
-use vastrelay_serving::{CoreWish, Cores, Device, Isa, Precision, ReplicaSettings};
+use vastrelay_serving::{CoreRequest, Cores, Device, Isa, Precision, ReplicaSettings};
 
 /// Returns its folder.
 pub fn folder() -> PathBuf {
@@ -18,7 +18,7 @@ pub fn settings() -> ReplicaSettings {
         queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
-        cores: CoreWish::Free { least: 1, most: 1 },
+        cores: CoreRequest::Free { least: 1, most: 1 },
         split: 1,
         memory_share: 0.5,
         pages: None,

@@ -7,7 +7,7 @@ use served::serve;
 use std::sync::mpsc::{Receiver, channel};
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
-use vastrelay_engine::engine::frame::{EngineStatus, Order};
+use vastrelay_engine::engine::frame::{EngineCommand, EngineStatus};
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::{Edge, GenerationRequest, Limits, PoolLimits, Refusal, RequestStream};
 use vastrelay_service::keys::make_key;
@@ -56,7 +56,7 @@ pub struct Service {
     /// The engine's callers' side.
     pub edge: Arc<Edge>,
     /// What the engine is asked.
-    pub orders: Mutex<Receiver<Order>>,
+    pub orders: Mutex<Receiver<EngineCommand>>,
     /// A key that may manage it.
     #[allow(dead_code, reason = "not every test manages")]
     pub key: String,

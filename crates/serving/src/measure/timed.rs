@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Instant;
 use vastrelay_engine::cpu::{CpuExecutor, CpuSettings};
 use vastrelay_engine::executor::{BatchRow, Executor, StepBatch, TableChange, Want, run_step};
-use vastrelay_engine::phases::{Phase, PhaseTimes};
+use vastrelay_engine::phases::{PhaseTimes, StepPhase};
 use vastrelay_engine::sampling::{Choice, Sampling};
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::{KvPrecision, PAGE_TOKENS};
@@ -55,7 +55,7 @@ pub struct TimedStep {
 
 impl TimedStep {
     /// Returns the seconds of some of its phases together.
-    pub fn sum(&self, phases: &[Phase]) -> f64 {
+    pub fn sum(&self, phases: &[StepPhase]) -> f64 {
         phases.iter().map(|phase| self.phases.of(*phase).as_secs_f64()).sum()
     }
 }
@@ -76,7 +76,7 @@ impl TimedModel {
             context: load.context,
             step_tokens: load.step,
             width: load.step,
-            pages: vec![load.sequences * pages; description.sights().len()],
+            pages: vec![load.sequences * pages; description.reaches().len()],
             weights: load.weights,
             kv: load.kv,
         };

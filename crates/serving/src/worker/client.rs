@@ -1,10 +1,11 @@
 //! How a service talks to a worker.
 
 use super::message;
-use super::outlet::Outlet;
 use super::protocol::{
-    Duty, Hello, MOST_TOLD, PROTOCOL, Phase, Ready, Reply, Secret, ToService, ToWorker, WINDOW, Welcome, Words,
+    Handshake, HandshakeReply, MOST_FROM_WORKER, PROTOCOL, Ready, Secret, StartPhase, ToService, ToWorker, TokenTable,
+    WINDOW, WorkerConfig, WorkerIdentity,
 };
+use super::send_buffer::SendBuffer;
 use super::serve::now;
 use crate::generate::Generate;
 use futures_util::future::BoxFuture;
@@ -14,7 +15,7 @@ use std::os::unix::net::UnixStream;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
-use vastrelay_engine::engine::frame::{CallNumber, Frame, FrameSink, Order};
+use vastrelay_engine::engine::frame::{CallNumber, EngineCommand, Frame, FrameSink};
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::token::TokenLogprobs;
 use vastrelay_engine::{Edge, EndReason, EngineStatus, Event, GenerationRequest, Limits, Refusal, RequestStream};
@@ -43,13 +44,13 @@ pub enum WorkerError {
 pub struct Connection {
     socket: UnixStream,
     /// What it has answered.
-    pub welcome: Welcome,
+    pub identity: WorkerIdentity,
 }
 
 /// An engine in a worker.
 pub struct WorkerEngine {
     edge: Arc<Edge>,
-    outlet: Arc<Outlet>,
+    send_buffer: Arc<SendBuffer>,
     drains: Arc<AtomicBool>,
     /// What it was told last about its cores.
     spins: Mutex<Option<bool>>,
@@ -81,23 +82,23 @@ impl Connection {
     /// # Errors
     /// When it refuses, or does not answer.
     pub fn open(socket: UnixStream, secret: &Secret) -> Result<Connection, WorkerError> {
-        let hello = Hello {
+        let handshake = Handshake {
             protocol: PROTOCOL,
             program: env!("CARGO_PKG_VERSION").into(),
             secret: secret.clone(),
         };
         let mut bytes = Vec::new();
-        message::encode(&hello, &mut bytes);
+        message::encode(&handshake, &mut bytes);
         (&socket).write_all(&bytes)?;
         socket.set_read_timeout(Some(WELCOME_LIMIT))?;
-        let reply: Reply = message::read(&mut &socket, MOST_TOLD, &mut bytes)?;
+        let reply: HandshakeReply = message::read(&mut &socket, MOST_FROM_WORKER, &mut bytes)?;
         socket.set_read_timeout(None)?;
         match reply {
-            Reply::Welcome(welcome) => Ok(Connection {
+            HandshakeReply::Accepted(identity) => Ok(Connection {
                 socket,
-                welcome: *welcome,
+                identity: *identity,
             }),
-            Reply::Refused(why) => Err(WorkerError::Refused(why)),
+            HandshakeReply::Refused(why) => Err(WorkerError::Refused(why)),
         }
     }
 
@@ -106,15 +107,15 @@ impl Connection {
     ///
     /// # Errors
     /// When it cannot be that, or is gone.
-    pub fn begin(
+    pub fn start(
         self,
-        duty: Duty,
-        words: Words,
+        config: WorkerConfig,
+        tokens: TokenTable,
         stay: Duration,
-        heard: impl FnMut(Progress) + Send + 'static,
+        heard: impl FnMut(StartProgress) + Send + 'static,
     ) -> Result<WorkerEngine, WorkerError> {
         let mut bytes = Vec::new();
-        message::encode(&ToWorker::Begin(Box::new(duty), words, stay), &mut bytes);
+        message::encode(&ToWorker::Start(Box::new(config), tokens, stay), &mut bytes);
         (&self.socket).write_all(&bytes)?;
         self.adopt(heard)
     }
@@ -131,25 +132,25 @@ impl Connection {
     ///
     /// # Errors
     /// When it cannot be that, or is gone.
-    pub fn adopt(self, mut heard: impl FnMut(Progress) + Send + 'static) -> Result<WorkerEngine, WorkerError> {
+    pub fn adopt(self, mut heard: impl FnMut(StartProgress) + Send + 'static) -> Result<WorkerEngine, WorkerError> {
         let mut input = BufReader::with_capacity(1 << 16, self.socket.try_clone()?);
         let mut buffer = Vec::new();
         let mut early = Vec::new();
         let mut taken = 0;
         let ready = loop {
-            let told = message::read(&mut input, MOST_TOLD, &mut buffer)?;
+            let told = message::read(&mut input, MOST_FROM_WORKER, &mut buffer)?;
             taken += buffer.len() + message::LENGTH;
             match told {
                 ToService::Ready(ready) => break ready,
-                ToService::Phase(phase) => heard(Progress::Phase(phase)),
+                ToService::Phase(phase) => heard(StartProgress::Phase(phase)),
                 ToService::Failed(why) => return Err(WorkerError::Failed(why)),
                 other => early.push(other),
             }
         };
-        let outlet = Outlet::start(&self.socket, || ())?;
-        let orders = outlet.clone();
-        let edge = Arc::new(Edge::new(instant_of(ready.started), move |order| {
-            orders.say(&ToWorker::Order(order))
+        let send_buffer = SendBuffer::start(&self.socket, || ())?;
+        let commands = send_buffer.clone();
+        let edge = Arc::new(Edge::new(instant_of(ready.started), move |command| {
+            commands.say(&ToWorker::Command(command))
         }));
         edge.take(&mut Frame {
             status: ready.status.clone(),
@@ -157,21 +158,21 @@ impl Connection {
         });
         let engine = WorkerEngine {
             edge: edge.clone(),
-            outlet: outlet.clone(),
+            send_buffer: send_buffer.clone(),
             drains: Arc::default(),
             spins: Mutex::default(),
             ready,
             heard: Arc::new(Heard::new()),
         };
-        for call in &self.welcome.held {
+        for call in &self.identity.held {
             let reason = EndReason::Cancelled;
-            outlet.say(&ToWorker::Order(Order::Cancel { call: *call, reason }));
+            send_buffer.say(&ToWorker::Command(EngineCommand::Cancel { call: *call, reason }));
         }
-        edge.number_calls_after(self.welcome.held.iter().copied().max().unwrap_or(0));
+        edge.number_calls_after(self.identity.held.iter().copied().max().unwrap_or(0));
         let (noticed, drains) = (engine.heard.clone(), engine.drains.clone());
         let mut listener = Listener {
             edge,
-            outlet,
+            send_buffer,
             heard: Box::new(heard),
             scores: HashMap::new(),
             taken,
@@ -180,13 +181,13 @@ impl Connection {
         thread.spawn(move || {
             early.into_iter().for_each(|told| listener.hear(told));
             let end = loop {
-                match message::read(&mut input, MOST_TOLD, &mut buffer) {
+                match message::read(&mut input, MOST_FROM_WORKER, &mut buffer) {
                     Ok(ToService::Failed(why)) => {
                         noticed.failed();
                         break why;
                     }
                     Ok(told) => {
-                        if matches!(told, ToService::Told(..)) {
+                        if matches!(told, ToService::Events(..)) {
                             noticed.answered();
                         }
                         listener.hear(told);
@@ -199,7 +200,7 @@ impl Connection {
                 listener.took(buffer.len() + message::LENGTH);
             };
             noticed.end(&end);
-            listener.outlet.close();
+            listener.send_buffer.close();
             listener.edge.fail(&end);
         })?;
         Ok(engine)
@@ -214,9 +215,9 @@ fn is_gone(error: &io::Error) -> bool {
 
 /// How a worker gets on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Progress {
+pub enum StartProgress {
     /// A part of its start has begun.
-    Phase(Phase),
+    Phase(StartPhase),
     /// The system has given so many more bytes of the memory that it has reserved.
     Given(usize),
 }
@@ -224,8 +225,8 @@ pub enum Progress {
 /// What listens to a worker.
 struct Listener {
     edge: Arc<Edge>,
-    outlet: Arc<Outlet>,
-    heard: Box<dyn FnMut(Progress) + Send>,
+    send_buffer: Arc<SendBuffer>,
+    heard: Box<dyn FnMut(StartProgress) + Send>,
     /// Scores whose last part has not come.
     scores: HashMap<(CallNumber, u32), Vec<TokenLogprobs>>,
     /// Bytes that were read and not confirmed.
@@ -235,12 +236,12 @@ struct Listener {
 impl Listener {
     fn hear(&mut self, told: ToService) {
         match told {
-            ToService::Phase(phase) => (self.heard)(Progress::Phase(phase)),
-            ToService::Given(bytes) => (self.heard)(Progress::Given(bytes)),
+            ToService::Phase(phase) => (self.heard)(StartProgress::Phase(phase)),
+            ToService::Given(bytes) => (self.heard)(StartProgress::Given(bytes)),
             ToService::Scores(call, choice, more) => {
                 self.scores.entry((call, choice)).or_default().extend(more);
             }
-            ToService::Told(mut frame, earlier) => {
+            ToService::Events(mut frame, earlier) => {
                 for record in earlier {
                     self.edge.take(&mut Frame {
                         record: Some(record),
@@ -275,15 +276,15 @@ impl Listener {
     fn took(&mut self, bytes: usize) {
         self.taken += bytes;
         if self.taken >= WINDOW / 4 {
-            self.outlet.say(&ToWorker::Read(std::mem::take(&mut self.taken)));
+            self.send_buffer.say(&ToWorker::Read(std::mem::take(&mut self.taken)));
         }
     }
 }
 
 impl WorkerEngine {
     /// Waits until the worker is gone, for so long at most; returns why it is.
-    pub fn wait_for_end(&self, patience: Duration) -> Option<String> {
-        self.heard.wait(patience)
+    pub fn wait_for_end(&self, limit: Duration) -> Option<String> {
+        self.heard.wait(limit)
     }
 
     /// Returns since when the worker has said nothing, or had nothing to do.
@@ -297,7 +298,7 @@ impl WorkerEngine {
         let mut state = self.heard.lock();
         if state.pinged.is_none() && is_idle && state.last.elapsed() >= PING_AFTER {
             state.pinged = Some(Instant::now());
-            self.outlet.say(&ToWorker::Order(Order::Ping));
+            self.send_buffer.say(&ToWorker::Command(EngineCommand::Ping));
         }
         state.pinged
     }
@@ -316,20 +317,20 @@ impl WorkerEngine {
     pub fn spin(&self, spins: bool) {
         let mut told = self.spins.lock().unwrap_or_else(PoisonError::into_inner);
         if told.replace(spins) != Some(spins) {
-            self.outlet.say(&ToWorker::Spin(spins));
+            self.send_buffer.say(&ToWorker::Spin(spins));
         }
     }
 
     /// Tells the worker to take no more calls and to stop when the last one has ended.
     pub fn drain(&self) {
         if !self.drains.swap(true, Ordering::Relaxed) {
-            self.outlet.say(&ToWorker::Drain);
+            self.send_buffer.say(&ToWorker::Drain);
         }
     }
 
     /// Tells the worker to stop.
     pub fn end(&self) {
-        self.outlet.say(&ToWorker::End);
+        self.send_buffer.say(&ToWorker::End);
     }
 }
 
@@ -408,9 +409,9 @@ impl Heard {
         self.change.notify_all();
     }
 
-    fn wait(&self, patience: Duration) -> Option<String> {
+    fn wait(&self, limit: Duration) -> Option<String> {
         let lives = |state: &mut HeardState| state.end.is_none();
-        let waited = self.change.wait_timeout_while(self.lock(), patience, lives);
+        let waited = self.change.wait_timeout_while(self.lock(), limit, lives);
         let (state, _) = waited.unwrap_or_else(PoisonError::into_inner);
         state.end.clone()
     }

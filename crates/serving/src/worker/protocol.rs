@@ -1,18 +1,18 @@
 //! The messages between a service and a worker.
 
 use crate::assignment::Assignment;
-pub use crate::phase::Phase;
+pub use crate::phase::StartPhase;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
-use vastrelay_engine::engine::frame::{CallNumber, EngineStatus, Frame, Order};
+use vastrelay_engine::engine::frame::{CallNumber, EngineCommand, EngineStatus, Frame};
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::token::TokenLogprobs;
 use vastrelay_engine::{Limits, MemoryReport};
 use vastrelay_fleet::decider::Taken;
 use vastrelay_text::TokenPieces;
 
-/// The version of everything here but [`Hello`] and [`Reply::Refused`], whose form never changes.
+/// The version of everything here but [`Handshake`] and [`HandshakeReply::Refused`], whose form never changes.
 pub const PROTOCOL: u32 = 7;
 /// Bytes that a worker may send ahead of what the service has read.
 pub const WINDOW: usize = 4 << 20;
@@ -25,11 +25,11 @@ pub const MOST_RECORD_BYTES: usize = 4 << 20;
 /// Tokens of a prompt whose scores go with one message at most.
 pub const MOST_SCORES: usize = 8_192;
 /// Most bytes of a message from a worker.
-pub const MOST_TOLD: usize = 16 << 20;
+pub const MOST_FROM_WORKER: usize = 16 << 20;
 /// Most bytes of a message to a worker.
-pub const MOST_ASKED: usize = 128 << 20;
+pub const MOST_TO_WORKER: usize = 128 << 20;
 /// Most bytes of the first message.
-pub const MOST_HELLO: usize = 4 << 10;
+pub const MOST_HANDSHAKE: usize = 4 << 10;
 
 /// What a service knows and others do not, so that only it can use its workers.
 #[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -43,7 +43,7 @@ impl std::fmt::Debug for Secret {
 
 /// Who connects.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Hello {
+pub struct Handshake {
     /// The version that it speaks.
     pub protocol: u32,
     /// The version of its program.
@@ -54,29 +54,29 @@ pub struct Hello {
 
 /// What a worker answers.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub enum Reply {
+pub enum HandshakeReply {
     /// Nothing more comes, and why.
     Refused(String),
     /// It listens.
-    Welcome(Box<Welcome>),
+    Accepted(Box<WorkerIdentity>),
 }
 
 /// How a worker stands when somebody connects.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Welcome {
+pub struct WorkerIdentity {
     /// The version of its program.
     pub program: String,
     /// The number of its process.
     pub process: u32,
     /// What it was told to be; nothing in the first connection.
-    pub duty: Option<Duty>,
+    pub config: Option<WorkerConfig>,
     /// Calls that it still works on.
     pub held: Vec<CallNumber>,
 }
 
 /// Which replica a worker is.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Duty {
+pub struct WorkerConfig {
     /// The endpoint.
     pub endpoint: String,
     /// The number of its release.
@@ -93,7 +93,7 @@ pub struct Duty {
 
 /// The model's words, which the service has read already.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Words {
+pub struct TokenTable {
     /// What each token stands for.
     pub pieces: Arc<TokenPieces>,
     /// The tokens that end an answer.
@@ -104,9 +104,9 @@ pub struct Words {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum ToWorker {
     /// Load this and begin; wait for so long for another service when this one is gone.
-    Begin(Box<Duty>, Words, Duration),
+    Start(Box<WorkerConfig>, TokenTable, Duration),
     /// For the engine.
-    Order(Order),
+    Command(EngineCommand),
     /// So many bytes of messages have been read.
     Read(usize),
     /// Whether its threads have cores of their own now, so that they may spin.
@@ -121,7 +121,7 @@ pub enum ToWorker {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum ToService {
     /// It has got so far with its start.
-    Phase(Phase),
+    Phase(StartPhase),
     /// It takes orders. It says so again to whoever takes it over.
     Ready(Ready),
     /// It can do no more.
@@ -131,7 +131,7 @@ pub enum ToService {
     /// Scores of a prompt that are too many for one message; the event that follows has the last of them.
     Scores(CallNumber, u32, Vec<TokenLogprobs>),
     /// What the engine tells, with the records of the steps before the frame's own that have not been told.
-    Told(Frame, Vec<StepRecord>),
+    Events(Frame, Vec<StepRecord>),
 }
 
 /// What a worker is, once it has loaded.

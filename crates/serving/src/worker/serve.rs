@@ -1,11 +1,12 @@
 //! What a worker does: it listens to one service at a time, loads what it is told, and runs its engine.
 
+use super::event_sender::EventSender;
 use super::message;
-use super::outlet::Outlet;
 use super::protocol::{
-    Duty, Hello, MOST_ASKED, MOST_HELLO, PROTOCOL, Phase, Ready, Reply, Secret, ToService, ToWorker, Welcome, Words,
+    Handshake, HandshakeReply, MOST_HANDSHAKE, MOST_TO_WORKER, PROTOCOL, Ready, Secret, StartPhase, ToService,
+    ToWorker, TokenTable, WorkerConfig, WorkerIdentity,
 };
-use super::teller::Teller;
+use super::send_buffer::SendBuffer;
 use crate::error::LoadError;
 use crate::touch::touch;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
@@ -17,7 +18,7 @@ use std::os::unix::net::{UnixListener, UnixStream};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
-use vastrelay_engine::engine::frame::{FrameSink, Order};
+use vastrelay_engine::engine::frame::{EngineCommand, FrameSink};
 use vastrelay_engine::{GenerationRequest, Limits, Refusal, RunningEngine};
 use vastrelay_kernels::reserved::Untouched;
 use vastrelay_kernels::thread_pool::Spinning;
@@ -44,14 +45,14 @@ pub enum Over {
 }
 
 struct Worker {
-    teller: Arc<Teller>,
+    event_sender: Arc<EventSender>,
     spinning: Spinning,
     state: Mutex<State>,
 }
 
 #[derive(Default)]
 struct State {
-    duty: Option<Duty>,
+    config: Option<WorkerConfig>,
     /// How long it waits for a service that is gone.
     stay: Duration,
     /// It takes no more calls.
@@ -75,26 +76,26 @@ pub fn serve(listener: &UnixListener, failed: impl Fn() + Send + Sync + 'static)
         let Some(socket) = accept(listener, until)? else {
             return Ok(Over::Away);
         };
-        let hello = match greet(&socket, known.as_ref()) {
-            Ok(hello) => hello,
+        let handshake = match greet(&socket, known.as_ref()) {
+            Ok(handshake) => handshake,
             Err(refusal) => {
                 refuse(&socket, &refusal);
                 continue;
             }
         };
-        known.get_or_insert(hello.secret);
+        known.get_or_insert(handshake.secret);
         // Whoever leaves while being answered comes again.
         if let Ok(true) = worker.converse(&socket) {
             return Ok(Over::Told);
         }
-        worker.teller.disconnect();
+        worker.event_sender.disconnect();
         let state = worker.state();
         if state.drains {
             return Ok(Over::Drained);
         }
         // Whoever was told nothing yet waits as at first.
-        let patience = state.duty.as_ref().map_or(FIRST_LIMIT, |_| state.stay);
-        until = Instant::now() + patience;
+        let limit = state.config.as_ref().map_or(FIRST_LIMIT, |_| state.stay);
+        until = Instant::now() + limit;
     }
 }
 
@@ -102,9 +103,9 @@ pub fn serve(listener: &UnixListener, failed: impl Fn() + Send + Sync + 'static)
 fn accept(listener: &UnixListener, until: Instant) -> io::Result<Option<UnixStream>> {
     loop {
         let left = until.saturating_duration_since(Instant::now());
-        let patience = PollTimeout::try_from(left).unwrap_or(PollTimeout::MAX);
+        let limit = PollTimeout::try_from(left).unwrap_or(PollTimeout::MAX);
         let mut wanted = [PollFd::new(listener.as_fd(), PollFlags::POLLIN)];
-        match poll(&mut wanted, patience) {
+        match poll(&mut wanted, limit) {
             Ok(0) if Instant::now() >= until => return Ok(None),
             Ok(0) | Err(nix::errno::Errno::EINTR) => continue,
             Ok(_) => {}
@@ -122,29 +123,29 @@ fn accept(listener: &UnixListener, until: Instant) -> io::Result<Option<UnixStre
 }
 
 /// Reads who has connected, and makes sure that it may.
-fn greet(socket: &UnixStream, known: Option<&Secret>) -> Result<Hello, String> {
+fn greet(socket: &UnixStream, known: Option<&Secret>) -> Result<Handshake, String> {
     let peer = getsockopt(socket, PeerCredentials).map_err(|error| format!("nobody knows who you are: {error}"))?;
     if peer.uid() != nix::unistd::geteuid().as_raw() {
         return Err("this worker is another user's".into());
     }
-    let hello = socket
+    let handshake = socket
         .set_read_timeout(Some(HELLO_LIMIT))
-        .and_then(|()| message::read(&mut &*socket, MOST_HELLO, &mut Vec::new()))
-        .and_then(|hello: Hello| socket.set_read_timeout(None).map(|()| hello))
+        .and_then(|()| message::read(&mut &*socket, MOST_HANDSHAKE, &mut Vec::new()))
+        .and_then(|handshake: Handshake| socket.set_read_timeout(None).map(|()| handshake))
         .map_err(|error| format!("no greeting came that can be read: {error}"))?;
-    if hello.protocol != PROTOCOL {
+    if handshake.protocol != PROTOCOL {
         return Err(format!(
             "this worker, of version {}, speaks version {PROTOCOL} of the workers' protocol; version {}, of program {}, is not understood",
             env!("CARGO_PKG_VERSION"),
-            hello.protocol,
-            hello.program.escape_debug()
+            handshake.protocol,
+            handshake.program.escape_debug()
         ));
     }
-    let same = |known: &Secret| constant_time_eq(&known.0, &hello.secret.0);
+    let same = |known: &Secret| constant_time_eq(&known.0, &handshake.secret.0);
     if known.is_some_and(|known| !same(known)) {
         return Err("this worker belongs to another service".into());
     }
-    Ok(hello)
+    Ok(handshake)
 }
 
 /// Compares without telling by time where two differ.
@@ -154,7 +155,7 @@ fn constant_time_eq(one: &[u8; 32], other: &[u8; 32]) -> bool {
 
 fn refuse(mut socket: &UnixStream, why: &str) {
     let mut bytes = Vec::new();
-    message::encode(&Reply::Refused(why.to_owned()), &mut bytes);
+    message::encode(&HandshakeReply::Refused(why.to_owned()), &mut bytes);
     // Who does not read it does not want to know.
     let _ = socket
         .set_write_timeout(Some(REPLY_LIMIT))
@@ -164,14 +165,14 @@ fn refuse(mut socket: &UnixStream, why: &str) {
 impl Worker {
     fn new(failed: impl Fn() + Send + Sync + 'static) -> Arc<Worker> {
         Arc::new_cyclic(|worker: &std::sync::Weak<Worker>| {
-            let orders = worker.clone();
-            let order = move |order| {
-                if let Some(worker) = orders.upgrade() {
-                    worker.order(order);
+            let commands = worker.clone();
+            let command = move |command| {
+                if let Some(worker) = commands.upgrade() {
+                    worker.command(command);
                 }
             };
             Worker {
-                teller: Arc::new(Teller::new(order, failed)),
+                event_sender: Arc::new(EventSender::new(command, failed)),
                 spinning: Spinning::default(),
                 state: Mutex::default(),
             }
@@ -180,27 +181,27 @@ impl Worker {
 
     /// Listens to a service; returns whether it was told to end.
     fn converse(self: &Arc<Self>, socket: &UnixStream) -> io::Result<bool> {
-        let welcome = Reply::Welcome(Box::new(Welcome {
+        let identity = HandshakeReply::Accepted(Box::new(WorkerIdentity {
             program: env!("CARGO_PKG_VERSION").into(),
             process: std::process::id(),
-            duty: self.state().duty.clone(),
-            held: self.teller.held(),
+            config: self.state().config.clone(),
+            held: self.event_sender.held(),
         }));
-        let teller = self.teller.clone();
-        let outlet = Outlet::start(socket, move || teller.cleared())?;
-        outlet.say(&welcome);
-        self.teller.connect(outlet);
+        let event_sender = self.event_sender.clone();
+        let send_buffer = SendBuffer::start(socket, move || event_sender.cleared())?;
+        send_buffer.say(&identity);
+        self.event_sender.connect(send_buffer);
         let ready = self.state().ready.clone();
         if let Some(ready) = ready {
-            self.teller.ready(&ready);
+            self.event_sender.ready(&ready);
         }
         let mut input = BufReader::with_capacity(1 << 16, socket);
         let mut bytes = Vec::new();
         loop {
-            match message::read(&mut input, MOST_ASKED, &mut bytes)? {
-                ToWorker::Begin(duty, words, stay) => self.begin(*duty, words, stay)?,
-                ToWorker::Order(order) => self.order(order),
-                ToWorker::Read(read) => self.teller.read(read),
+            match message::read(&mut input, MOST_TO_WORKER, &mut bytes)? {
+                ToWorker::Start(config, tokens, stay) => self.start(*config, tokens, stay)?,
+                ToWorker::Command(command) => self.command(command),
+                ToWorker::Read(read) => self.event_sender.read(read),
                 ToWorker::Spin(spins) => self.spinning.set(spins),
                 ToWorker::Drain => self.drain()?,
                 ToWorker::End => return Ok(true),
@@ -209,24 +210,24 @@ impl Worker {
     }
 
     /// Loads on a thread, so that whoever connects meanwhile is heard.
-    fn begin(self: &Arc<Self>, duty: Duty, words: Words, stay: Duration) -> io::Result<()> {
+    fn start(self: &Arc<Self>, config: WorkerConfig, tokens: TokenTable, stay: Duration) -> io::Result<()> {
         let mut state = self.state();
-        if state.duty.is_some() {
+        if state.config.is_some() {
             return Err(io::Error::other("it has begun already"));
         }
-        (state.duty, state.stay) = (Some(duty.clone()), stay);
+        (state.config, state.stay) = (Some(config.clone()), stay);
         drop(state);
         let worker = self.clone();
         let thread = std::thread::Builder::new().name("load".into());
         thread.spawn(move || {
-            let loaded = catch_unwind(AssertUnwindSafe(|| worker.load(&duty, words)));
+            let loaded = catch_unwind(AssertUnwindSafe(|| worker.load(&config, tokens)));
             let failure = match loaded {
                 Ok(Ok(())) => return,
                 Ok(Err(error)) => error.to_string(),
                 Err(_) => "loading panicked".into(),
             };
             tracing::error!(reason = failure, "it cannot be loaded");
-            worker.teller.fail(&failure);
+            worker.event_sender.fail(&failure);
         })?;
         Ok(())
     }
@@ -236,24 +237,24 @@ impl Worker {
         if std::mem::replace(&mut self.state().drains, true) {
             return Ok(());
         }
-        let teller = self.teller.clone();
+        let event_sender = self.event_sender.clone();
         let thread = std::thread::Builder::new().name("drain".into());
-        thread.spawn(move || teller.hang_up_when_done())?;
+        thread.spawn(move || event_sender.hang_up_when_done())?;
         Ok(())
     }
 
-    fn load(self: &Arc<Self>, duty: &Duty, words: Words) -> Result<(), LoadError> {
-        let assignment = &duty.assignment;
-        let enters = |phase| self.teller.tell(ToService::Phase(phase));
-        enters(Phase::VerifyingFiles);
+    fn load(self: &Arc<Self>, config: &WorkerConfig, tokens: TokenTable) -> Result<(), LoadError> {
+        let assignment = &config.assignment;
+        let enters = |phase| self.event_sender.tell(ToService::Phase(phase));
+        enters(StartPhase::VerifyingFiles);
         vastrelay_files::take_working_directory(assignment.path()).map_err(LoadError::Thread)?;
         let files = ModelFiles::open(assignment.path())?;
         let description = ModelDescription::read(&files)?;
         let loaded = assignment.load(
             &files,
             &description,
-            &words.pieces,
-            &words.ends,
+            &tokens.pieces,
+            &tokens.ends,
             &enters,
             &self.spinning,
         )?;
@@ -261,7 +262,7 @@ impl Worker {
         let (began, started) = (Instant::now(), now());
         let engine = RunningEngine::start(
             loaded.executor,
-            words.pieces,
+            tokens.pieces,
             // Who may wait, and how long, is decided where the service's queue is.
             Limits {
                 queue_depth: usize::MAX,
@@ -270,7 +271,7 @@ impl Worker {
             },
             assignment.build(),
             began,
-            |_| self.teller.clone(),
+            |_| self.event_sender.clone(),
         );
         let ready = Ready {
             memory: engine.memory(),
@@ -283,7 +284,7 @@ impl Worker {
         let mut state = self.state();
         (state.engine, state.ready) = (Some(engine), Some(ready.clone()));
         drop(state);
-        self.teller.ready(&ready);
+        self.event_sender.ready(&ready);
         let (worker, mut left, mut given) = (self.clone(), untouched, 0);
         let count = move |bytes: usize| {
             left = left.saturating_sub(bytes);
@@ -302,34 +303,34 @@ impl Worker {
             ready.untouched = ready.untouched.saturating_sub(bytes);
         }
         drop(state);
-        self.teller.tell(ToService::Given(bytes));
+        self.event_sender.tell(ToService::Given(bytes));
     }
 
     /// Hands an order to the engine, or refuses it.
-    fn order(&self, order: Order) {
+    fn command(&self, command: EngineCommand) {
         let state = self.state();
         let Some(engine) = &state.engine else {
-            return self.refuse(&order, "it has not loaded yet");
+            return self.refuse(&command, "it has not loaded yet");
         };
-        if state.drains && matches!(order, Order::Submit { .. }) {
-            return self.refuse(&order, "it is drained");
+        if state.drains && matches!(command, EngineCommand::Submit { .. }) {
+            return self.refuse(&command, "it is drained");
         }
-        if let Order::Submit { call, requests, .. } = &order {
+        if let EngineCommand::Submit { call, requests, .. } = &command {
             let checked = requests
                 .iter()
                 .try_for_each(|request| request.check(engine.vocabulary()));
             if let Err(refusal) = checked {
-                return self.teller.refuse(*call, refusal);
+                return self.event_sender.refuse(*call, refusal);
             }
             let completions = requests.iter().map(GenerationRequest::unfinished).sum();
-            self.teller.holds(*call, completions);
+            self.event_sender.holds(*call, completions);
         }
-        engine.order(order);
+        engine.command(command);
     }
 
-    fn refuse(&self, order: &Order, why: &str) {
-        if let Order::Submit { call, .. } = order {
-            self.teller.refuse(*call, Refusal::Stopped(why.into()));
+    fn refuse(&self, command: &EngineCommand, why: &str) {
+        if let EngineCommand::Submit { call, .. } = command {
+            self.event_sender.refuse(*call, Refusal::Stopped(why.into()));
         }
     }
 

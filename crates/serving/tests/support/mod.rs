@@ -11,10 +11,10 @@ use tempfile::TempDir;
 use vastrelay_engine::{Engine, GenerationRequest, MemoryReport};
 use vastrelay_kernels::thread_pool::Spinning;
 use vastrelay_serving::process::Folder;
-use vastrelay_serving::worker::protocol::{Ready, Words};
+use vastrelay_serving::worker::protocol::{Ready, TokenTable};
 use vastrelay_serving::worker::serve::Over;
-use vastrelay_serving::worker::{Connection, Duty, Secret, WorkerEngine, serve};
-use vastrelay_serving::{CoreWish, Cores, Device, Isa, Model, Plan, Precision, ReplicaSettings, Sizing};
+use vastrelay_serving::worker::{Connection, Secret, WorkerConfig, WorkerEngine, serve};
+use vastrelay_serving::{CoreRequest, Cores, Device, Isa, Model, Plan, Precision, ReplicaSettings, Sizing};
 use vastrelay_weights::ModelFiles;
 
 pub const SECRET: Secret = Secret([7; 32]);
@@ -57,8 +57,8 @@ impl World {
         self.folder.connect("1").unwrap()
     }
 
-    pub fn duty(&self) -> Duty {
-        Duty {
+    pub fn config(&self) -> WorkerConfig {
+        WorkerConfig {
             endpoint: "pierdesk".into(),
             release: 3,
             replica: 1,
@@ -68,8 +68,8 @@ impl World {
         }
     }
 
-    pub fn words(&self) -> Words {
-        Words {
+    pub fn words(&self) -> TokenTable {
+        TokenTable {
             pieces: self.model.tokenizer.pieces().clone(),
             ends: self.model.defaults.end_ids.clone(),
         }
@@ -77,8 +77,8 @@ impl World {
 
     pub fn begin(&self) -> WorkerEngine {
         let connection = Connection::open(self.connect(), &SECRET).unwrap();
-        assert_eq!(connection.welcome.duty, None);
-        connection.begin(self.duty(), self.words(), LONG, |_| ()).unwrap()
+        assert_eq!(connection.identity.config, None);
+        connection.start(self.config(), self.words(), LONG, |_| ()).unwrap()
     }
 
     /// Returns what a worker says once it has loaded.
@@ -135,7 +135,7 @@ pub fn settings(device: Device) -> ReplicaSettings {
         queue_wait: None,
         prefill_chunk: None,
         isa: Isa::detect(),
-        cores: CoreWish::Free { least: 1, most: 1 },
+        cores: CoreRequest::Free { least: 1, most: 1 },
         split: 1,
         memory_share: 1.0,
         pages: Some(64),

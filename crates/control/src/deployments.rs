@@ -1,0 +1,7 @@
+//! What an endpoint is to be: the request, how its calls are to be answered, and what tells one release from another.
+//!
+//! Where it runs belongs in [`placement`](crate::placement), whether it is served in [`control_loop`](crate::control_loop).
+
+pub(crate) mod answer_settings;
+pub(crate) mod fingerprint;
+pub mod request;
