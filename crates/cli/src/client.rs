@@ -10,7 +10,7 @@ use serde::de::DeserializeOwned;
 use std::error::Error;
 use std::time::Duration;
 use vastrelay_loadtest::target::Trust;
-use vastrelay_service::operator::{FoundSocket, RuntimePlaces};
+use vastrelay_service::access::operator::{FoundSocket, RuntimePlaces};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::ModelList;
 

@@ -12,7 +12,7 @@ use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_planner::hardware::of_profiles;
 use vastrelay_planner::{CpuProfile, DeviceProfile, Fitting, Hardware, Profile, Question, SplitFit, Usual};
-use vastrelay_service::fit::{Ask, Subject, way};
+use vastrelay_service::manage::fitting::{Ask, Subject, way};
 use vastrelay_serving::{KvPrecision, Precision};
 use vastrelay_weights::precision::Precisions;
 use vastrelay_wire::manage::{FitCheapest, FitReport, FitWay};
@@ -34,7 +34,7 @@ pub fn run(options: &FitOptions) -> Result<(), Failure> {
     let mut known = of_profiles(&shipped);
     known.retain(|known| profiles.iter().all(|asked| asked.name() != known.name()));
     known.extend(&profiles);
-    let report = vastrelay_service::fit::report(&subject.name, &question, ways, &known);
+    let report = vastrelay_service::manage::fitting::report(&subject.name, &question, ways, &known);
     if options.json {
         json(&report)?;
     } else {

@@ -7,7 +7,7 @@ use crate::output::{ago, json, line};
 use crate::plain::note;
 use comfy_table::{Table, presets};
 use std::path::Path;
-use vastrelay_service::keys::{key_entry, make_key};
+use vastrelay_service::access::keys::{key_entry, make_key};
 use vastrelay_store::{Store, milliseconds_since_1970};
 use vastrelay_wire::keys::{KeyEntry, KeyScope, MadeKey, NewKey};
 

@@ -25,7 +25,7 @@ use vastrelay_control::{Loader, Workers};
 use vastrelay_files::Roots;
 use vastrelay_fleet::{Settings, State};
 use vastrelay_planner::amounts::{bytes, counted, grouped};
-use vastrelay_service::operator::RuntimePlaces;
+use vastrelay_service::access::operator::RuntimePlaces;
 use vastrelay_service::{Reach, ServeOptions, Server, ServiceState, StateOptions};
 use vastrelay_serving::process::Program;
 use vastrelay_serving::{Cores, Device, Devices, Models, Plan, Precisions};

@@ -1,4 +1,6 @@
-//! The management API: `/manage`, one module for each thing that it is about.
+//! The management API: `/manage`, a file for each resource.
+//!
+//! Who may call it belongs in [`http::guard`](crate::http::guard), what it changes in `vastrelay_control`.
 
 pub mod change;
 pub mod costs;
@@ -6,12 +8,16 @@ pub mod devices;
 pub mod endpoints;
 pub mod events;
 pub mod fit;
+pub mod fitting;
 pub mod history;
 pub mod jobs;
 pub mod keys;
+pub mod live;
 pub mod load;
 pub mod requests;
 pub mod roots;
 pub mod runs;
+pub mod session;
+mod setting_costs;
 pub mod status;
 pub mod steps;

@@ -1,4 +1,6 @@
-//! The OpenAI wire.
+//! The OpenAI wire: requests are parsed, checked, answered or streamed, and handed to another worker when theirs is gone.
+//!
+//! Text-only addresses belong in [`text`](crate::text).
 
 mod address;
 mod answer;
@@ -8,6 +10,7 @@ mod chat;
 mod completion;
 mod conversation;
 mod events;
+mod failover;
 mod frames;
 mod ignored;
 mod options;
@@ -22,10 +25,10 @@ pub use chat::{__path_chat, chat};
 pub use completion::{__path_complete, complete};
 pub(crate) use conversation::{Rendered, check_bytes};
 
-use crate::guard::Caller;
-use crate::guard::limits::KeyLimits;
-use crate::life::Life;
-use crate::problem::Problem;
+use crate::http::guard::Caller;
+use crate::http::guard::limits::KeyLimits;
+use crate::lifecycle::run::Life;
+use crate::http::problem::Problem;
 use actix_web::{HttpResponse, web};
 use std::collections::BTreeMap;
 use vastrelay_control::endpoints::registry::Endpoints;
@@ -45,7 +48,7 @@ pub async fn models(
     limits: web::Data<KeyLimits>,
     caller: web::ReqData<Caller>,
 ) -> Result<HttpResponse, Problem> {
-    let _permit = limits.permit(&caller)?;
+    let _permit = caller.permit(&limits)?;
     Ok(HttpResponse::Ok().json(ModelList {
         object: "list".into(),
         data: entries(&endpoints, &caller.visibility(), &life).into_values().collect(),
@@ -65,7 +68,7 @@ pub async fn model(
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
-    let _permit = limits.permit(&caller)?;
+    let _permit = caller.permit(&limits)?;
     let mut all = entries(&endpoints, &caller.visibility(), &life);
     match all.remove(name.as_str()) {
         Some(entry) => Ok(HttpResponse::Ok().json(entry)),

@@ -1,10 +1,23 @@
-//! How it listens, and how it stops.
+//! Listening: the addresses with what each asks of its caller, TLS, the loops beside the calls, and how the service ends.
+//!
+//! What an address answers belongs in the room of its subject.
 
-use crate::keys::has_valid_key;
-use crate::operator::{OperatorSocket, OperatorSocketError, RuntimePlaces};
-use crate::state::ServiceState;
-use crate::tls::{Tls, TlsError};
-use crate::{addresses, background, listen};
+mod background;
+pub mod console_files;
+pub mod health;
+mod listener;
+pub mod openapi;
+mod request_id;
+pub mod routes;
+mod sampler;
+mod scrape;
+mod summary;
+mod tls;
+
+use crate::access::keys::has_valid_key;
+use crate::access::operator::{OperatorSocket, OperatorSocketError, RuntimePlaces};
+use crate::http::state::ServiceState;
+use crate::server::tls::{Tls, TlsError};
 use actix_web::web;
 use reqwest::Url;
 use std::io;
@@ -90,8 +103,8 @@ impl Server {
     /// # Errors
     /// When it cannot be had, or the certificate cannot be used.
     pub fn bind(address: SocketAddr, options: &ServeOptions) -> Result<Server, ServeError> {
-        addresses::check().map_err(|path| ServeError::Undeclared { path })?;
-        addresses::declare();
+        routes::check().map_err(|path| ServeError::Undeclared { path })?;
+        routes::declare();
         let tls = options.tls.as_ref();
         let tls = tls.map(|(certificate, key)| Tls::read(certificate, key)).transpose()?;
         let listener = TcpListener::bind(address).map_err(|source| ServeError::Listen { address, source })?;
@@ -143,14 +156,14 @@ impl Server {
     }
 
     /// Serves until the process is told to stop by SIGTERM, SIGINT or SIGHUP; then refuses new requests, lets the others end,
-    /// and returns; so too when [`crate::life::Life::stop`] is called. `ready` is called once the service can be called and told to stop.
+    /// and returns; so too when [`crate::lifecycle::run::Life::stop`] is called. `ready` is called once the service can be called and told to stop.
     ///
     /// # Errors
     /// When the server breaks.
     pub async fn run(self, state: web::Data<ServiceState>, ready: impl FnOnce()) -> Result<(), ServeError> {
         let url = self.url();
         let (_socket, operators) = self.operators.unzip();
-        let server = listen::serve(self.listener, operators, self.tls.as_ref(), state.clone())?;
+        let server = listener::serve(self.listener, operators, self.tls.as_ref(), state.clone())?;
         let handle = server.handle();
         let running = tokio::spawn(server);
         let loops = background::begin(&state, self.summary, self.tell);

@@ -1,10 +1,10 @@
 //! Templates and tokens, without generating: what would the model get, how long is it, what do these ids say?
 
-use crate::guard::limits::KeyLimits;
-use crate::guard::{Body, Caller};
+use crate::http::guard::limits::KeyLimits;
+use crate::http::guard::{Body, Caller};
 use crate::openai::{Rendered, check_bytes};
-use crate::problem::Problem;
-use crate::text_threads::{Renderer, TextThreads};
+use crate::http::problem::Problem;
+use crate::http::text_threads::{Renderer, TextThreads};
 use actix_web::{HttpResponse, web};
 use serde::Serialize;
 use serde::de::DeserializeOwned;

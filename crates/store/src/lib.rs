@@ -25,6 +25,7 @@ pub mod releases;
 mod runs;
 mod schema;
 mod starts;
+mod time;
 mod writer;
 
 pub use builds::BuildRecord;
@@ -34,6 +35,7 @@ pub use endpoints::{Granted, StoredEndpoint, StoredState};
 pub use events::{EventFilter, EventRecord};
 pub use history::HistoryPoint;
 pub use jobs::{JobEnd, JobRecord};
+pub use time::{milliseconds_since_1970, seconds_since_1970};
 pub use keys::{KeyRecord, Scope};
 pub use open_calls::INTERRUPTED;
 pub use releases::{IncarnationRecord, ReleaseEntry};
@@ -51,7 +53,7 @@ use std::fs::{DirBuilder, OpenOptions, Permissions};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicI64, Ordering};
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::Duration;
 use writer::{Unmade, Writer};
 
 /// Why records cannot be kept or read.
@@ -635,13 +637,6 @@ impl Store {
             source,
         }
     }
-}
-
-/// Returns the time in milliseconds since 1970.
-pub fn milliseconds_since_1970() -> i64 {
-    SystemTime::now()
-        .duration_since(UNIX_EPOCH)
-        .map_or(0, |time| time.as_millis() as i64)
 }
 
 /// Makes the folder, for its owner alone.

@@ -1,7 +1,7 @@
 //! Changes of endpoints over HTTP: when they are under way, how long a caller waits for them, and how they end.
 
-use crate::problem::Problem;
-use crate::records::Records;
+use crate::http::problem::Problem;
+use crate::http::records::Records;
 use actix_web::http::header::LOCATION;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;

@@ -1,6 +1,6 @@
 //! `GET /manage/endpoints/{name}/costs`.
 
-use crate::problem::Problem;
+use crate::http::problem::Problem;
 use actix_web::{HttpResponse, web};
 use vastrelay_control::endpoints::registry::Endpoints;
 use vastrelay_control::placement::loader::Loader;
@@ -21,7 +21,7 @@ pub async fn costs(
 ) -> Result<HttpResponse, Problem> {
     let endpoint = endpoints.get(&name)?;
     // Files are read.
-    let costs = web::block(move || crate::costs::costs(&endpoint, &loader)).await;
+    let costs = web::block(move || crate::manage::setting_costs::costs(&endpoint, &loader)).await;
     let costs = costs.map_err(|error| Problem::internal(error.to_string()))?;
     Ok(HttpResponse::Ok().json(costs))
 }

@@ -2,9 +2,9 @@
 
 use super::change::{WaitQuery, given_up, job_entry, not_deployed, not_started, outcome, refused, under_way};
 use super::status::{endpoint_status, resting_endpoint};
-use crate::guard::{Body, Caller};
-use crate::problem::Problem;
-use crate::records::Records;
+use crate::http::guard::{Body, Caller};
+use crate::http::problem::Problem;
+use crate::http::records::Records;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use std::path::{Path, PathBuf};

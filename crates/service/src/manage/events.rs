@@ -1,7 +1,7 @@
 //! What happened to endpoints: `/manage/events`.
 
-use crate::problem::Problem;
-use crate::records::Records;
+use crate::http::problem::Problem;
+use crate::http::records::Records;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use utoipa::IntoParams;

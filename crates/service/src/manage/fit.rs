@@ -1,8 +1,8 @@
 //! `GET /manage/fit`.
 
-use crate::fit::{self, Ask, AskError, Subject, USUAL_TYPICAL};
-use crate::guard::Caller;
-use crate::problem::Problem;
+use crate::manage::fitting::{self, Ask, AskError, Subject, USUAL_TYPICAL};
+use crate::http::guard::Caller;
+use crate::http::problem::Problem;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use std::path::{Path, PathBuf};
@@ -107,7 +107,7 @@ fn answer(loader: &Loader, query: &FitQuery, path: &Path) -> Result<FitAnswer, P
     let stored = |tensor: &str| subject.kind(tensor);
     let question = ask.question(&subject.description, &stored, hardware.usual())?;
     let fits = question.splits(hardware, hardware.count());
-    let ways: Vec<FitWay> = fits.iter().map(|fit| fit::way(&question, hardware, fit)).collect();
+    let ways: Vec<FitWay> = fits.iter().map(|fit| fitting::way(&question, hardware, fit)).collect();
     let least = || fits.iter().find(|fit| fit.verdict.is_ok()).map(|fit| fit.split);
     let chosen = query.split.or_else(least);
     let closer = chosen.and_then(|split| Closer::new(&question, hardware, fits.get(split.checked_sub(1)?)?));
@@ -116,7 +116,7 @@ fn answer(loader: &Loader, query: &FitQuery, path: &Path) -> Result<FitAnswer, P
         .map(|_| command(query, path, &question, chosen.unwrap_or(1)));
     let Closer { memory, step, curve } = closer.unwrap_or_default();
     Ok(FitAnswer {
-        report: fit::report(&subject.name, &question, ways, &known),
+        report: fitting::report(&subject.name, &question, ways, &known),
         model_context: subject.description.context,
         device: device(hardware),
         devices: known.iter().map(|known| device(*known)).collect(),
@@ -206,7 +206,7 @@ impl Closer {
         let predicted = question.predictions(hardware, split, fitting.usual, &callers);
         let point = |(concurrency, predicted)| FitPoint {
             concurrency,
-            predicted: fit::prediction(predicted),
+            predicted: fitting::prediction(predicted),
         };
         Some(Closer {
             memory: of_memory(question, hardware, split, fitting)

@@ -1,8 +1,8 @@
 //! Long work of the service, and builds: `/manage/jobs`, `/manage/builds`.
 
 use super::change::job_entry;
-use crate::problem::Problem;
-use crate::records::Records;
+use crate::http::problem::Problem;
+use crate::http::records::Records;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use utoipa::IntoParams;

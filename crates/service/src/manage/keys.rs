@@ -1,9 +1,9 @@
 //! Keys of callers: `/manage/keys`.
 
-use crate::guard::{Body, Caller};
-use crate::keys::{MakeKeyError, key_entry, make_key};
-use crate::problem::Problem;
-use crate::records::Records;
+use crate::http::guard::{Body, Caller};
+use crate::access::keys::{MakeKeyError, key_entry, make_key};
+use crate::http::problem::Problem;
+use crate::http::records::Records;
 use actix_web::{HttpResponse, web};
 use vastrelay_control::events::EventLog;
 use vastrelay_store::milliseconds_since_1970;

@@ -1,13 +1,13 @@
 //! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
 
-use crate::guard::{Body, Caller, bearer};
-use crate::life::Life;
-use crate::live::Live;
-use crate::loads::{Loads, is_under_way};
+use crate::http::guard::{Body, Caller, bearer};
+use crate::lifecycle::run::Life;
+use crate::telemetry::live::Live;
+use crate::http::load_tests::{Loads, is_under_way};
 use crate::manage::status::service_status;
-use crate::own_address::OwnAddress;
-use crate::problem::Problem;
-use crate::records::Records;
+use crate::http::own_address::OwnAddress;
+use crate::http::problem::Problem;
+use crate::http::records::Records;
 use actix_web::{HttpRequest, HttpResponse, web};
 use futures_util::FutureExt;
 use futures_util::future::ready;

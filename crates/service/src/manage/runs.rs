@@ -1,8 +1,8 @@
 //! Load tests that are kept: `/manage/runs`, and what is made of them.
 
-use crate::guard::{Body, Caller};
-use crate::problem::Problem;
-use crate::records::Records;
+use crate::http::guard::{Body, Caller};
+use crate::http::problem::Problem;
+use crate::http::records::Records;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use serde_json::Value;

@@ -1,7 +1,7 @@
 //! `GET /manage/status`.
 
-use crate::life::Life;
-use crate::records::Records;
+use crate::lifecycle::run::Life;
+use crate::http::records::Records;
 use actix_web::{HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_control::endpoints::endpoint::Endpoint;

@@ -1,6 +1,6 @@
 //! `GET /manage/endpoints/{name}/steps`.
 
-use crate::problem::Problem;
+use crate::http::problem::Problem;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use utoipa::IntoParams;

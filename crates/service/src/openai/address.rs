@@ -1,9 +1,9 @@
 //! Near-miss calls are told the right one.
 
-use crate::guard::caller_of;
-use crate::listed::{Listed, access_of, listed, resembled};
-use crate::problem::Problem;
-use crate::state::ServiceState;
+use crate::http::guard::caller_of;
+use crate::http::declared::{Listed, access_of, listed, resembled};
+use crate::http::problem::Problem;
+use crate::http::state::ServiceState;
 use actix_web::http::StatusCode;
 use actix_web::http::header::ALLOW;
 use actix_web::{HttpRequest, HttpResponse, ResponseError, web};

@@ -5,7 +5,7 @@ use super::events::{Events, Next};
 use super::frames::Frames;
 use super::piece::{COMMENT, Count, finish_reason, measured};
 use super::shape::{Collected, Extras, Shape};
-use crate::problem::Problem;
+use crate::http::problem::Problem;
 use actix_web::web::Bytes;
 use futures_util::stream::Stream;
 use std::convert::Infallible;

@@ -1,6 +1,6 @@
 //! What is kept of a request: its known fields, bounded and without secrets.
 
-use crate::redact::redact;
+use crate::access::redact::redact;
 use serde::Serialize;
 use serde_json::{Map, Value, json};
 

@@ -2,13 +2,13 @@
 
 use super::asked::Asked;
 use super::events::Events;
-use crate::budget::Share;
-use crate::guard::Permit;
-use crate::lasting::{LastingStream, Moves, Refused};
-use crate::manage::requests::recorded;
-use crate::problem::Problem;
-use crate::redact::redact;
-use crate::state::ServiceState;
+use crate::http::budget::Share;
+use crate::http::guard::Permit;
+use crate::openai::failover::{LastingStream, Moves, Refused};
+use crate::http::recorded::recorded;
+use crate::http::problem::Problem;
+use crate::access::redact::redact;
+use crate::http::state::ServiceState;
 use actix_web::{HttpMessage, HttpRequest, web};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, OnceLock, PoisonError};
@@ -23,7 +23,7 @@ use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest};
 use vastrelay_fleet::dispatch::KeyShare;
 use vastrelay_store::{CallRecord, CallText, milliseconds_since_1970};
 
-pub(super) use crate::guard::Caller;
+pub(super) use crate::http::guard::Caller;
 
 /// The names of a request.
 #[derive(Clone)]

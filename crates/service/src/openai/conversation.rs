@@ -1,7 +1,7 @@
 //! From a conversation to the text and token ids of a prompt.
 
-use crate::problem::Problem;
-use crate::text_threads::Renderer;
+use crate::http::problem::Problem;
+use crate::http::text_threads::Renderer;
 use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_fleet::Mode;
 use vastrelay_text::{Message, Tokenizer};

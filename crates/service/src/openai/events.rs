@@ -1,6 +1,6 @@
 //! The events of a call, until every completion has ended.
 
-use crate::lasting::LastingStream;
+use crate::openai::failover::LastingStream;
 use std::future::poll_fn;
 use std::iter::from_fn;
 use std::pin::Pin;

@@ -2,7 +2,7 @@
 
 use super::piece::{Count, DONE, finish_reason, measured};
 use super::shape::{EndExtras, Extras, Shape};
-use crate::problem::Problem;
+use crate::http::problem::Problem;
 use actix_web::web::{BufMut, Bytes, BytesMut};
 use serde::Serialize;
 use vastrelay_engine::request::Piece;

@@ -1,6 +1,6 @@
 //! Fields of a request that are not ours: accepted and named in a header, or refused.
 
-use crate::problem::Problem;
+use crate::http::problem::Problem;
 use actix_web::HttpResponse;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use vastrelay_wire::chat::{ChatMessage, ChatRequest, MESSAGE_FIELDS};

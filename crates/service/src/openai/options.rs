@@ -1,7 +1,7 @@
 //! The fields that chat and plain completions share, checked and turned into an engine's request.
 
 use super::shape::Extras;
-use crate::problem::Problem;
+use crate::http::problem::Problem;
 use std::ops::RangeInclusive;
 use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_engine::{GenerationRequest, Sampling};

@@ -1,7 +1,7 @@
 //! What chat and plain completions say in the same way.
 
 use super::call::end_name;
-use crate::problem::Problem;
+use crate::http::problem::Problem;
 use actix_web::HttpResponse;
 use actix_web::body::SizedStream;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};

@@ -1,16 +1,17 @@
 //! From a body to an answer: the way that chat and plain completions share.
 
-use super::answer::{self, Pieces};
+use super::answer;
+use super::answer::Pieces;
 use super::asked::Asked;
 use super::call::{Call, RequestId};
 use super::ignored;
 use super::piece::{Count, stream_response, to_json, whole_response};
 use super::shape::{Collected, Extras, Shape};
-use crate::departure::departure;
-use crate::guard::Body;
-use crate::problem::Problem;
-use crate::state::ServiceState;
-use crate::text_threads::Renderer;
+use crate::http::departure::departure;
+use crate::http::guard::Body;
+use crate::http::problem::Problem;
+use crate::http::state::ServiceState;
+use crate::http::text_threads::Renderer;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;

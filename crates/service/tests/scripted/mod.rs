@@ -10,7 +10,7 @@ use std::time::Instant;
 use vastrelay_engine::engine::frame::{EngineCommand, EngineStatus};
 use vastrelay_engine::record::StepRecord;
 use vastrelay_engine::{Edge, GenerationRequest, Limits, PoolLimits, Refusal, RequestStream};
-use vastrelay_service::keys::make_key;
+use vastrelay_service::access::keys::make_key;
 use vastrelay_serving::Generate;
 use vastrelay_store::Store;
 use vastrelay_wire::keys::{KeyScope, NewKey};

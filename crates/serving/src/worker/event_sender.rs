@@ -475,7 +475,7 @@ mod tests {
             kind: RowKind::Decode,
             tokens: usize::MAX,
             reused: usize::MAX,
-            command: None,
+            order: None,
         };
         let wide = |number| StepRecord {
             number,

@@ -1,0 +1,280 @@
+//! The costs of an endpoint's settings and of alternatives: memory and, if the speed of the device is known, speed.
+
+use crate::manage::fitting::{Subject, USUAL_TYPICAL, prediction};
+use vastrelay_control::endpoints::endpoint::Endpoint;
+use vastrelay_control::placement::loader::Loader;
+use vastrelay_planner::accelerator::Placement;
+use vastrelay_planner::memory::MemoryRequest;
+use vastrelay_planner::{Hardware, MemoryPlan, Question, Sizes, Typical};
+use vastrelay_serving::cpu::{CpuHardware, sizes_on_cpu};
+use vastrelay_serving::device::ReplicaCores;
+use vastrelay_serving::replica::{MOST_STEP, MOST_WIDTH};
+use vastrelay_serving::{KvPrecision, Precision, Precisions};
+use vastrelay_weights::{Kind, ModelDescription};
+use vastrelay_wire::manage::{EndpointCosts, SettingChoice, SettingCosts};
+
+/// The settings that cost memory or time.
+#[derive(Clone, Copy, Debug, PartialEq)]
+struct Settings {
+    precisions: Precisions,
+    split: usize,
+    width: usize,
+    step_budget: usize,
+    context: usize,
+}
+
+/// An endpoint whose settings are looked at.
+struct Case<'a> {
+    model: &'a ModelDescription,
+    /// What its tensors are stored as.
+    stored: &'a dyn Fn(&str) -> Kind,
+    endpoint: &'a Endpoint,
+    /// Its device, where its speed is known.
+    hardware: Option<&'a dyn Hardware>,
+    typical: Typical,
+    /// KV pages, where somebody has said how many.
+    pages: Option<usize>,
+}
+
+/// Returns what they cost.
+pub(crate) fn costs(endpoint: &Endpoint, loader: &Loader) -> EndpointCosts {
+    let subject = match Subject::open(endpoint.source()) {
+        Ok(subject) => subject,
+        Err(why) => {
+            return EndpointCosts {
+                why: Some(why),
+                ..EndpointCosts::default()
+            };
+        }
+    };
+    let cpu = loader.cpu().filter(|cpu| is_that_of(cpu, endpoint));
+    let profile = endpoint.device().profile().map(|profile| profile as &dyn Hardware);
+    let said = endpoint.release_fingerprint().map(|fingerprint| &fingerprint.settings);
+    let case = Case {
+        model: &subject.description,
+        stored: &|tensor| subject.kind(tensor),
+        hardware: profile.or(cpu.as_ref().map(|cpu| cpu as &dyn Hardware)),
+        typical: typical(said.and_then(|said| said.typical), endpoint.limits().context),
+        pages: said.and_then(|said| said.pages),
+        endpoint,
+    };
+    EndpointCosts {
+        typical: [case.typical.prompt, case.typical.output],
+        predicts: case.hardware.is_some(),
+        settings: case.settings(),
+        why: None,
+    }
+}
+
+/// Whether the speed of a processor was measured with as many cores as an endpoint has for itself.
+fn is_that_of(cpu: &CpuHardware, endpoint: &Endpoint) -> bool {
+    let cores = endpoint.plan.cores.as_ref();
+    cores.is_some_and(|cores| cores.threads() == cpu.cores && cores.are_its_own())
+}
+
+/// Returns a typical sequence that a context has room for.
+fn typical(said: Option<Typical>, context: usize) -> Typical {
+    let usual = said.unwrap_or(USUAL_TYPICAL);
+    if usual.tokens() <= context {
+        return usual;
+    }
+    Typical {
+        prompt: (context * 3 / 4).max(1),
+        output: (context / 4).max(1),
+    }
+}
+
+impl Case<'_> {
+    fn settings(&self) -> Vec<SettingCosts> {
+        let now = self.now();
+        let (weights, kv) = (now.precisions.weights, now.precisions.kv);
+        let in_precisions = |weights, kv| Settings {
+            precisions: Precisions { weights, kv },
+            ..now
+        };
+        let with_width = |width| Settings {
+            width,
+            step_budget: now.step_budget.max(width),
+            ..now
+        };
+        let steps = around(now.step_budget, now.width, MOST_STEP);
+        let contexts = around(now.context, 1, self.model.context);
+        let all = [
+            self.setting(
+                "precision.weights",
+                weights_beside(weights),
+                |weights| weights.to_string(),
+                |weights| in_precisions(weights, kv),
+            ),
+            self.setting(
+                "precision.kv",
+                kvs(),
+                |kv: KvPrecision| kv.name().into(),
+                |kv| in_precisions(weights, kv),
+            ),
+            self.setting("batch.width", around(now.width, 1, MOST_WIDTH), counted, with_width),
+            self.setting("batch.context", contexts, counted, |context| Settings {
+                context,
+                ..now
+            }),
+            self.setting("batch.step_budget", steps, counted, |step_budget| Settings {
+                step_budget,
+                ..now
+            }),
+            self.setting("device.split", self.splits(now.split), counted, |split| Settings {
+                split,
+                ..now
+            }),
+        ];
+        all.into_iter().filter(|setting| setting.choices.len() > 1).collect()
+    }
+
+    /// Returns the settings as they are.
+    fn now(&self) -> Settings {
+        let (plan, limits) = (&self.endpoint.plan, self.endpoint.limits());
+        Settings {
+            precisions: plan.precisions,
+            split: plan.assignment.split,
+            width: limits.width,
+            step_budget: limits.step_budget,
+            context: limits.context,
+        }
+    }
+
+    /// Returns a setting with values that it could have.
+    fn setting<T: Copy>(
+        &self,
+        key: &str,
+        values: Vec<T>,
+        say: impl Fn(T) -> String,
+        change: impl Fn(T) -> Settings,
+    ) -> SettingCosts {
+        let choice = |value: T| self.choice(say(value), change(value));
+        SettingCosts {
+            key: key.into(),
+            choices: values.into_iter().map(choice).collect(),
+        }
+    }
+
+    fn choice(&self, value: String, settings: Settings) -> SettingChoice {
+        let planned = self.plan(settings);
+        let predicted = self.hardware.filter(|_| planned.is_ok()).map(|hardware| {
+            let fits = planned
+                .as_ref()
+                .map_or(0, |plan| plan.sequences_of(self.typical.tokens(), settings.step_budget));
+            let question = self.question(settings);
+            prediction(&question.predictions(hardware, settings.split, fits, &[settings.width])[0])
+        });
+        SettingChoice {
+            value,
+            is_now: settings == self.now(),
+            reserved: planned.as_ref().ok().map(MemoryPlan::total),
+            full_context_sequences: planned.as_ref().ok().map(MemoryPlan::full_context_sequences),
+            predicted,
+            reason: planned.err(),
+        }
+    }
+
+    /// Plans the memory of other settings within what the endpoint may take now.
+    fn plan(&self, settings: Settings) -> Result<MemoryPlan, String> {
+        let question = self.question(settings);
+        question
+            .model
+            .check_split(settings.split)
+            .map_err(|error| error.to_string())?;
+        let now = &self.endpoint.plan.memory;
+        let request = MemoryRequest {
+            device: now.device,
+            budget: now.budget,
+            width: settings.width,
+            context: settings.context,
+            pages: self.pages,
+        };
+        let sizes = self.sizes(&question.placement(settings.split));
+        MemoryPlan::new(&sizes, request).map_err(|error| error.to_string())
+    }
+
+    fn sizes(&self, placement: &Placement<'_>) -> Sizes {
+        match self.endpoint.device().profile() {
+            Some(profile) => placement.sizes(profile),
+            None => {
+                let threads = self.endpoint.plan.cores.as_ref().map_or(1, ReplicaCores::threads);
+                sizes_on_cpu(placement, threads.max(placement.split))
+            }
+        }
+    }
+
+    fn question(&self, settings: Settings) -> Question<'_> {
+        Question {
+            model: self.model,
+            stored: self.stored,
+            precisions: settings.precisions,
+            width: settings.width,
+            step_budget: settings.step_budget,
+            context: settings.context,
+            memory_share: 1.0,
+            typical: typical(Some(self.typical), settings.context),
+            concurrency: None,
+        }
+    }
+
+    /// Returns other numbers of devices, or of shards, that the model can be divided over.
+    fn splits(&self, now: usize) -> Vec<usize> {
+        let device = self.endpoint.device();
+        let most = device.cores().map_or(device.count(), |cores| cores.most);
+        let works = |split: &usize| self.model.check_split(*split).is_ok();
+        around(now, 1, most).into_iter().filter(works).collect()
+    }
+}
+
+/// Returns half a number, itself and twice as much, as far as they lie between bounds.
+fn around(now: usize, least: usize, most: usize) -> Vec<usize> {
+    let lies = |value: &usize| *value == now || (least..=most).contains(value);
+    let mut all: Vec<usize> = [now / 2, now, now.saturating_mul(2)].into_iter().filter(lies).collect();
+    all.dedup();
+    all
+}
+
+/// Returns the precision of weights that there is and the others that are usual.
+fn weights_beside(now: Precision) -> Vec<Precision> {
+    let words = ["as-stored", "bf16", "int8", "int4"];
+    let usual: Vec<Precision> = words.iter().filter_map(|word| Precision::of(word, None).ok()).collect();
+    let more = Some(now).filter(|now| !usual.contains(now));
+    more.into_iter().chain(usual).collect()
+}
+
+fn kvs() -> Vec<KvPrecision> {
+    ["f32", "bf16", "int8"]
+        .into_iter()
+        .filter_map(KvPrecision::of)
+        .collect()
+}
+
+fn counted(count: usize) -> String {
+    count.to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn choices_lie_around_what_is_within_what_can_be() {
+        assert_eq!(around(16, 1, 4_096), [8, 16, 32]);
+        assert_eq!(around(1, 1, 4_096), [1, 2]);
+        assert_eq!(around(2_048, 1, 2_048), [1_024, 2_048]);
+        assert_eq!(around(40, 32, 60), [40]);
+        let int4 = Precision::of("int4", Some(128)).unwrap();
+        assert_eq!(weights_beside(int4)[0], int4);
+        assert_eq!(weights_beside(int4).len(), 5);
+        assert_eq!(weights_beside(Precision::AsStored).len(), 4);
+    }
+
+    #[test]
+    fn a_typical_sequence_fits_into_the_context() {
+        assert_eq!(typical(None, 8_192), USUAL_TYPICAL);
+        let short = typical(None, 100);
+        assert_eq!((short.prompt, short.output), (75, 25));
+        assert_eq!(typical(None, 1).tokens(), 2);
+    }
+}
