@@ -8,9 +8,9 @@ use std::fs;
 use std::path::Path;
 
 /// A module's path within its crate.
-type Module = Vec<String>;
+pub type Module = Vec<String>;
 /// What each module uses.
-type Uses = BTreeMap<Module, BTreeSet<Module>>;
+pub type Uses = BTreeMap<Module, BTreeSet<Module>>;
 
 /// Returns the circles of all crates in a folder, in words.
 ///
@@ -23,9 +23,7 @@ pub fn circles(crates: &Path) -> Result<Vec<String>, String> {
         if !source.is_dir() {
             continue;
         }
-        let mut texts = BTreeMap::new();
-        read(&source, &mut Vec::new(), &mut texts)?;
-        for circle in of_crate(&texts) {
+        for circle in of_crate(&read_crate(&source)?) {
             let names: Vec<String> = circle.iter().map(|module| format!("{}.rs", module.join("/"))).collect();
             found.push(format!("{}: {}", source.display(), names.join(", ")));
         }
@@ -38,8 +36,7 @@ pub fn circles(crates: &Path) -> Result<Vec<String>, String> {
 /// # Errors
 /// When one cannot be read.
 pub fn texts_of(source: &Path) -> Result<Vec<(String, String)>, String> {
-    let mut texts = BTreeMap::new();
-    read(source, &mut Vec::new(), &mut texts)?;
+    let texts = read_crate(source)?;
     let named = |(module, text): (Module, String)| match module.is_empty() {
         true => ("lib".to_owned(), text),
         false => (module.join("/"), text),
@@ -78,6 +75,22 @@ fn entries(folder: &Path) -> Result<Vec<std::path::PathBuf>, String> {
     Ok(paths)
 }
 
+/// Reads all modules of a crate, by their paths in it.
+///
+/// # Errors
+/// When a file cannot be read.
+pub fn read_crate(source: &Path) -> Result<BTreeMap<Module, String>, String> {
+    let mut texts = BTreeMap::new();
+    read(source, &mut Vec::new(), &mut texts)?;
+    Ok(texts)
+}
+
+/// Returns what each module of a crate uses.
+pub fn uses_of(texts: &BTreeMap<Module, String>) -> Uses {
+    let used = |(module, text): (&Module, &String)| (module.clone(), used(module, text, texts));
+    texts.iter().map(used).collect()
+}
+
 /// Reads all modules of a folder.
 fn read(folder: &Path, at: &mut Module, texts: &mut BTreeMap<Module, String>) -> Result<(), String> {
     for path in entries(folder)? {
@@ -100,10 +113,7 @@ fn read(folder: &Path, at: &mut Module, texts: &mut BTreeMap<Module, String>) ->
 
 /// Returns the circles among a crate's modules.
 fn of_crate(texts: &BTreeMap<Module, String>) -> Vec<Vec<Module>> {
-    let uses: Uses = texts
-        .iter()
-        .map(|(module, text)| (module.clone(), used(module, text, texts)))
-        .collect();
+    let uses = uses_of(texts);
     let reached: Uses = uses
         .keys()
         .map(|module| (module.clone(), reach(module, &uses)))

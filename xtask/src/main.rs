@@ -3,6 +3,7 @@
 mod circles;
 mod endure;
 mod names;
+mod rooms;
 mod steps;
 
 use std::process::ExitCode;

@@ -2,6 +2,7 @@
 
 use crate::circles::circles;
 use crate::names::forbidden;
+use crate::rooms::disorder;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
@@ -137,10 +138,19 @@ fn no_forbidden_names() -> Outcome {
     }
 }
 
+/// Makes sure that rooms are few and use each other in one direction.
+fn rooms_in_order() -> Outcome {
+    match disorder(&root().join("crates"))? {
+        found if found.is_empty() => Ok(()),
+        found => Err(found.join("\n")),
+    }
+}
+
 /// Checks form and types of everything.
 pub fn lint() -> Outcome {
     console()?;
     no_circles()?;
+    rooms_in_order()?;
     no_forbidden_names()?;
     run(npm().args(["run", "lint"]))?;
     run(Command::new("cargo").args(["fmt", "--all", "--check"]))?;

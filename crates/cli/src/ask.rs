@@ -124,12 +124,12 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
         ));
     }
     if let Some(measured) = measured {
-        print_figures(&measured);
+        print_metrics(&measured);
     }
     Ok(())
 }
 
-fn print_figures(measured: &Measured) {
+fn print_metrics(measured: &Measured) {
     let ms = |seconds: f64| format!("{:.1} ms", seconds * 1000.0);
     let Measured {
         prompt_tokens,

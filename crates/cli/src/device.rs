@@ -8,7 +8,7 @@ use crate::machine::{device_memory, machine_cores};
 use crate::output::{ago, device_name, hundredths, json, line};
 use comfy_table::{CellAlignment, Table, presets};
 use std::path::Path;
-use vastrelay_planner::amounts::{bytes, counted};
+use vastrelay_planner::amounts::{bytes, count_of};
 use vastrelay_planner::{CpuProfile, DeviceProfile, Profile};
 use vastrelay_wire::manage::{DeviceOwner, DevicePlace, DeviceStatus};
 
@@ -38,7 +38,7 @@ async fn list(options: &DeviceListOptions) -> Result<(), Failure> {
     for device in &devices {
         let (name, memory) = (device_name(&device.name, device.simulated), bytes(device.memory));
         line(match (device.places.len(), device.cores) {
-            (1, Some(cores)) => format!("{name}, {memory}, {}", counted(cores, "core")),
+            (1, Some(cores)) => format!("{name}, {memory}, {}", count_of(cores, "core")),
             (1, None) => format!("{name}, {memory}"),
             (count, _) => format!("{count} × {name}, {memory} each"),
         });
@@ -175,13 +175,13 @@ fn show_cpu(profile: &CpuProfile) {
     };
     row(
         "measured with",
-        format!("{}, {} kernels", counted(speed.cores, "core"), speed.instructions),
+        format!("{}, {} kernels", count_of(speed.cores, "core"), speed.instructions),
     );
     let giga = |rate: f64| format!("{:.1}", rate / 1e9);
     let mut table = Table::new();
     table.load_preset(presets::NOTHING);
     let rows = speed.products.first().map_or(&[][..], |products| &products.rows);
-    let counts = rows.iter().map(|rows| counted(*rows, "row"));
+    let counts = rows.iter().map(|rows| count_of(*rows, "row"));
     table.set_header(["weights", "of all"].map(str::to_owned).into_iter().chain(counts));
     for products in &speed.products {
         let name = [products.weights.clone(), bytes(products.bytes as usize)];

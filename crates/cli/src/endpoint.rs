@@ -137,9 +137,9 @@ fn cold_start(start: &ColdStart) -> String {
 
 async fn stop(options: &EndpointStopOptions) -> Result<(), Failure> {
     let (client, name) = (Client::new(&options.connection)?, &options.name);
-    let patience = if options.now { Duration::ZERO } else { options.within };
+    let longest_wait = if options.now { Duration::ZERO } else { options.within };
     let within = EndpointStop {
-        within: patience.as_secs_f64(),
+        within: longest_wait.as_secs_f64(),
     };
     let path = format!("/manage/endpoints/{name}/stop");
     change::change(&client, &path, &within, options.json).await?;
@@ -175,7 +175,7 @@ async fn start(options: &EndpointStartOptions) -> Result<(), Failure> {
         return json(&endpoint);
     }
     line(format!("started {}: {}", endpoint.name, summary(&endpoint)));
-    follow::tell(&client, &endpoint).await?;
+    follow::print_step(&client, &endpoint).await?;
     Ok(())
 }
 

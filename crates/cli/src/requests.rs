@@ -1,6 +1,6 @@
 //! `vastrelay requests`.
 
-mod life;
+mod timeline;
 
 use crate::args::requests::{RequestsListOptions, RequestsShowOptions};
 use crate::client::Client;
@@ -139,7 +139,7 @@ fn print(detail: &CallDetail) {
         call.status
     ));
     line("");
-    life::lines(call, &detail.gaps).iter().for_each(line);
+    timeline::lines(call, &detail.gaps).iter().for_each(line);
     line("");
     let reused = match call.reused_tokens {
         0 => String::new(),

@@ -1,6 +1,6 @@
 //! `vastrelay start`.
 
-mod wanted;
+mod requested;
 
 use crate::args::start::{LogForm, StartOptions};
 use crate::console::console_link;
@@ -12,6 +12,7 @@ use crate::memory;
 use crate::output::{cores_name, device_name};
 use actix_web::web;
 use futures_util::future::join_all;
+use requested::RequestedEndpoint;
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -24,13 +25,12 @@ use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_control::{Loader, Workers};
 use vastrelay_files::Roots;
 use vastrelay_fleet::{Settings, State};
-use vastrelay_planner::amounts::{bytes, counted, grouped};
+use vastrelay_planner::amounts::{bytes, count_of, grouped};
 use vastrelay_service::access::operator::RuntimePlaces;
 use vastrelay_service::{Reach, ServeOptions, Server, ServiceState, StateOptions};
 use vastrelay_serving::process::Program;
 use vastrelay_serving::{Cores, Device, Devices, Models, Plan, Precisions};
 use vastrelay_store::{Retention, Store};
-use wanted::Wanted;
 
 /// How long an endpoint that is named before another one has the first choice of its place: a conversion takes longer.
 const FIRST_CHOICE: Duration = Duration::from_millis(500);
@@ -53,14 +53,14 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         run_bytes: options.runs_size.as_u64(),
     };
     let (defaults, isa) = (options.defaults()?, options.isa()?);
-    let mut wanted = wanted::orders(options, &data)?;
+    let mut requested = requested::orders(options, &data)?;
     // Taken before anything is loaded, so that a taken address fails at once.
     let mut server = Server::bind(options.listen, &serve).map_err(Failure::failed)?;
     let store = Store::open(&data, retention).map_err(Failure::failed)?;
     let places = RuntimePlaces::of_this_user(data_folder().ok());
     server.open_to_operator(&data, &places).map_err(Failure::failed)?;
     server.check_keys(&store).map_err(Failure::failed)?;
-    wanted::add_kept(&store, &mut wanted)?;
+    requested::add_kept(&store, &mut requested)?;
     let part = options.cpu()?;
     let memory = part.memory.map_or(usize::MAX, |memory| memory.as_u64() as usize);
     let reserve = part.reserve.map(|reserve| reserve.as_u64() as usize);
@@ -71,7 +71,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     say(&format!(
         "Vast Relay {} on a machine with {} and {}",
         env!("CARGO_PKG_VERSION"),
-        counted(cores.most, "core"),
+        count_of(cores.most, "core"),
         bytes(memory)
     ));
     let (hosts, origins) = (options.hosts.clone(), options.origins.clone());
@@ -112,14 +112,14 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
     // Models load while the service answers already.
     let begin = move || {
         let thread = std::thread::Builder::new().name("start".into());
-        let begun = thread.spawn(move || match handle.block_on(deploy(&wanted, &beginning)) {
+        let begun = thread.spawn(move || match handle.block_on(deploy(&requested, &beginning)) {
             Ok(names) => {
                 say(&format!("\nready: {url}  endpoints: {names}{wants_key}"));
                 say_console(&url, &beginning);
             }
             Err(failure) => {
                 *failed.lock().unwrap_or_else(PoisonError::into_inner) = Some(failure);
-                beginning.life.stop();
+                beginning.service_run.stop();
             }
         });
         begun.map_or_else(|error| tracing::error!(%error, "models cannot be loaded"), drop);
@@ -166,25 +166,25 @@ fn own_program(command: &str) -> Program {
 ///
 /// # Errors
 /// When something is named and nothing can be served.
-async fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failure> {
+async fn deploy(requested: &[RequestedEndpoint], state: &ServiceState) -> Result<String, Failure> {
     let (mut beginning, mut before) = (Vec::new(), None);
-    for one in wanted {
+    for one in requested {
         let (has_place, next) = oneshot::channel();
         beginning.push(begin(one, state, before.replace(next), has_place));
     }
     let begun = join_all(beginning).await;
     let (mut names, mut failures) = (Vec::new(), Vec::new());
-    for (one, begun) in wanted.iter().zip(begun) {
+    for (one, begun) in requested.iter().zip(begun) {
         match begun {
             Ok(true) => names.push(one.request.name.clone()),
             Ok(false) => {}
             Err(why) => failures.push(one.failure(&why)),
         }
     }
-    if wanted.is_empty() {
+    if requested.is_empty() {
         return Ok("none yet; deploy one with `vastrelay endpoint deploy` or in the console".into());
     }
-    let is_named = wanted.iter().any(|one| !one.is_stored);
+    let is_named = requested.iter().any(|one| !one.is_stored);
     if names.is_empty() && is_named && !failures.is_empty() && !serves(state) {
         return Err(failures.remove(0));
     }
@@ -200,7 +200,7 @@ async fn deploy(wanted: &[Wanted], state: &ServiceState) -> Result<String, Failu
 /// Serves one endpoint, and says what it is; returns whether it is ready, or why it has failed. The one `before` has the first choice of a place,
 /// for a while.
 async fn begin(
-    one: &Wanted,
+    one: &RequestedEndpoint,
     state: &ServiceState,
     before: Option<oneshot::Receiver<()>>,
     has_place: oneshot::Sender<()>,

@@ -5,7 +5,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{columns, device_name, json, line, place_name, precision_name, resting, state};
 use comfy_table::{CellAlignment, Table, presets};
-use vastrelay_planner::amounts::{bytes, counted, grouped};
+use vastrelay_planner::amounts::{bytes, count_of, grouped};
 use vastrelay_wire::manage::{EndpointStatus, ReplicaStatus, ServiceStatus};
 
 /// Columns that the table takes; narrower terminals get a list.
@@ -35,13 +35,13 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
         status.version,
         status.state,
         duration(status.uptime),
-        counted(status.calls_recorded as usize, "call")
+        count_of(status.calls_recorded as usize, "call")
     ));
     for restarted in status.loops.iter().filter(|one| one.restarts > 0) {
         line(format!(
             "The loop `{}` restarted {} after a panic: {}\n",
             restarted.name,
-            counted(restarted.restarts as usize, "time"),
+            count_of(restarted.restarts as usize, "time"),
             restarted.why.as_deref().unwrap_or("the log says which")
         ));
     }

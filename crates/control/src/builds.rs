@@ -250,7 +250,7 @@ impl Builds {
         }
         let size = converted_bytes(files, conversion.precisions.weights).map_err(|error| error.to_string())?;
         self.check_room(size)?;
-        job.says(&format!(
+        job.log(&format!(
             "converting {} {}, about {}",
             conversion.source.display(),
             conversion.precisions.weights.phrase(),
@@ -274,7 +274,7 @@ impl Builds {
         self.know(files, digest, weights, &conversion.out)
             .map_err(|error| error.to_string())?;
         let text = format!("{digest}, {}", bytes(size_of(&conversion.out) as usize));
-        job.says(&format!("done: {text}"));
+        job.log(&format!("done: {text}"));
         Ok(text)
     }
 
@@ -359,7 +359,7 @@ impl Builds {
         let said = said.map(|said| std::mem::take(&mut *said.lock().unwrap_or_else(PoisonError::into_inner)));
         let said = said.unwrap_or_default();
         let lines: Vec<String> = said.lines().map(str::to_owned).collect();
-        lines.iter().for_each(|line| job.says(line));
+        lines.iter().for_each(|line| job.log(line));
         (making.request.hears)(&lines);
         if status.success() {
             return Ok(());

@@ -268,11 +268,11 @@ fn run(mut shell: Shell, messages: &Receiver<Message>) {
     let mut ticked = Instant::now();
     loop {
         shell.take_found();
-        let patience = match shell.holds_found() {
+        let longest_wait = match shell.holds_found() {
             true => SHORT_TICK,
             false => TICK.saturating_sub(ticked.elapsed()),
         };
-        match messages.recv_timeout(patience) {
+        match messages.recv_timeout(longest_wait) {
             Ok(Message::End(done)) => {
                 shell.end();
                 let _ = done.send(());
@@ -291,7 +291,7 @@ fn run(mut shell: Shell, messages: &Receiver<Message>) {
 
 fn take(shell: &mut Shell, message: Message) {
     match message {
-        Message::Began(stored, changes) => shell.begins_with(stored, changes),
+        Message::Began(stored, changes) => shell.start_with(stored, changes),
         Message::Found(duties) => shell.finds(duties),
         Message::Requested {
             name,

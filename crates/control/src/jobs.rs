@@ -309,7 +309,7 @@ impl Job {
     }
 
     /// Puts down what it says.
-    pub fn says(&self, line: &str) {
+    pub fn log(&self, line: &str) {
         let mut state = self.lock();
         state.record.log.push_str(line);
         state.record.log.push('\n');

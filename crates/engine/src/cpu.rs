@@ -303,7 +303,7 @@ fn copies(model: &ModelDescription, split: usize, name: &str) -> usize {
 
 /// Returns the KV memory of each layer.
 fn layer_pages(model: &ModelDescription, settings: &CpuSettings) -> Vec<LayerPages> {
-    let reaches = model.sight_of_layers().into_iter().enumerate();
+    let reaches = model.reach_of_layers().into_iter().enumerate();
     reaches
         .map(|(layer, reach)| LayerPages::new(settings.pages[reach], shape(model, layer), settings.kv))
         .collect()

@@ -37,7 +37,7 @@ pub use engine::edge::{Edge, RequestStream};
 pub use engine::frame::EngineStatus;
 pub use engine::{Engine, RunningEngine};
 pub use executor::{Executor, MemoryReport};
-pub use request::{EndReason, Event, Figures, GenerationRequest, Refusal};
+pub use request::{EndReason, Event, GenerationRequest, Refusal, RequestMetrics};
 pub use sampling::Sampling;
 pub use scheduler::{Limits, PoolLimits, Scheduler};
 pub use simulated::SimulatedExecutor;

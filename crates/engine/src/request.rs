@@ -230,7 +230,7 @@ pub struct Piece {
 
 /// The figures of one completion, measured by the engine.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Figures {
+pub struct RequestMetrics {
     /// Seconds from arrival to the batch.
     pub queued: f64,
     /// Seconds from the batch to the first token.
@@ -281,7 +281,7 @@ pub enum Event {
         /// Why it ended.
         reason: EndReason,
         /// What was measured; apart, so that the many other events are small.
-        figures: Box<Figures>,
+        metrics: Box<RequestMetrics>,
     },
     /// The engine failed; nothing more comes.
     Failed(String),

@@ -236,18 +236,18 @@ impl Call {
                 choice,
                 text: last,
                 reason,
-                figures,
+                metrics,
             } => {
                 let (ids, text, end) = self.said.entry(choice).or_default();
                 text.push_str(&last);
                 assert!(end.replace(reason).is_none(), "a completion ends once");
-                assert!(!self.counts_output || figures.output_tokens == ids.len(), "{figures:?}");
+                assert!(!self.counts_output || metrics.output_tokens == ids.len(), "{metrics:?}");
                 let total = (now - self.arrived) as f64 / 1e6;
-                assert!((figures.total - total).abs() < 1e-9, "{figures:?} after {total} s");
-                assert!(figures.queued + figures.prefill <= figures.total + 1e-9, "{figures:?}");
+                assert!((metrics.total - total).abs() < 1e-9, "{metrics:?} after {total} s");
+                assert!(metrics.queued + metrics.prefill <= metrics.total + 1e-9, "{metrics:?}");
                 assert!(
-                    figures.itl_max <= figures.total && figures.itl_mean <= figures.itl_max + 1e-9,
-                    "{figures:?}"
+                    metrics.itl_max <= metrics.total && metrics.itl_mean <= metrics.itl_max + 1e-9,
+                    "{metrics:?}"
                 );
             }
             Event::Failed(reason) => panic!("{reason}"),

@@ -11,7 +11,7 @@ use vastrelay_engine::record::{AdmittedRecord, LaneRecord, StepRecord};
 use vastrelay_engine::request::{Emitted, Piece, RequestKind};
 use vastrelay_engine::scheduler::{Occupancy, PreemptionCause, PrefillOrder, RowKind};
 use vastrelay_engine::token::{TokenLogprob, TokenLogprobs};
-use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest, Refusal, Sampling};
+use vastrelay_engine::{EndReason, Event, GenerationRequest, Refusal, RequestMetrics, Sampling};
 use vastrelay_text::StopStrings;
 
 fn end_reason() -> impl Strategy<Value = EndReason> {
@@ -40,9 +40,9 @@ fn scored() -> impl Strategy<Value = TokenLogprobs> {
     (token(), proptest::collection::vec(token(), 0..3))
 }
 
-fn figures() -> impl Strategy<Value = Figures> {
+fn metrics() -> impl Strategy<Value = RequestMetrics> {
     (proptest::array::uniform6(0f64..100.0), any::<[u16; 4]>(), any::<u32>()).prop_map(
-        |([queued, prefill, ttft, itl_mean, itl_max, total], counts, preemptions)| Figures {
+        |([queued, prefill, ttft, itl_mean, itl_max, total], counts, preemptions)| RequestMetrics {
             queued,
             prefill,
             ttft,
@@ -71,11 +71,11 @@ fn event() -> impl Strategy<Value = Event> {
                 logprobs,
             })
         }),
-        (any::<u32>(), text(), end_reason(), figures()).prop_map(|(choice, text, reason, figures)| Event::Ended {
+        (any::<u32>(), text(), end_reason(), metrics()).prop_map(|(choice, text, reason, metrics)| Event::Ended {
             choice,
             text,
             reason,
-            figures: Box::new(figures)
+            metrics: Box::new(metrics)
         }),
         ".{0,40}".prop_map(Event::Failed),
     ]

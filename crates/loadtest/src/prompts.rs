@@ -66,7 +66,7 @@ pub fn from_json_lines(text: &str) -> Result<Vec<Prompt>, PromptError> {
         prompts.push(match (line.messages, line.prompt, line.question) {
             (Some(messages), None, None) if !messages.is_empty() => Prompt::Messages(messages),
             (None, Some(prompt), None) => Prompt::Text(prompt),
-            (None, None, Some(question)) => Prompt::Messages(vec![says("user", question)]),
+            (None, None, Some(question)) => Prompt::Messages(vec![message_of("user", question)]),
             _ => return Err(wrong("it has none of the fields that make a prompt, or several".into())),
         });
     }
@@ -76,7 +76,7 @@ pub fn from_json_lines(text: &str) -> Result<Vec<Prompt>, PromptError> {
     Ok(prompts)
 }
 
-fn says(role: &str, text: String) -> ChatMessage {
+fn message_of(role: &str, text: String) -> ChatMessage {
     ChatMessage {
         role: role.into(),
         content: Some(Content::Text(text)),

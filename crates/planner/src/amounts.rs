@@ -21,7 +21,7 @@ pub fn bytes(count: usize) -> String {
 }
 
 /// Returns a count of things, such as `1 core` or `2 cores`.
-pub fn counted(count: usize, thing: &str) -> String {
+pub fn count_of(count: usize, thing: &str) -> String {
     let many = if count == 1 { "" } else { "s" };
     format!("{} {thing}{many}", grouped(count))
 }
@@ -33,7 +33,10 @@ mod tests {
     #[test]
     fn amounts_are_written_for_people() {
         assert_eq!([0, 999, 1000, 1234567].map(grouped), ["0", "999", "1,000", "1,234,567"]);
-        assert_eq!([1, 2000].map(|count| counted(count, "core")), ["1 core", "2,000 cores"]);
+        assert_eq!(
+            [1, 2000].map(|count| count_of(count, "core")),
+            ["1 core", "2,000 cores"]
+        );
         assert_eq!([17, 1536, 3 << 30].map(bytes), ["17 B", "1.5 KiB", "3.0 GiB"]);
     }
 }

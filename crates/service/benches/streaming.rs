@@ -127,7 +127,7 @@ fn answer(service: &Service, streams: usize) -> Instant {
             choice: 0,
             text: ".".into(),
             reason: EndReason::Length,
-            figures: Box::default(),
+            metrics: Box::default(),
         };
         (*call, ended)
     }));

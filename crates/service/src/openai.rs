@@ -27,8 +27,8 @@ pub(crate) use conversation::{Rendered, check_bytes};
 
 use crate::http::guard::Caller;
 use crate::http::guard::limits::KeyLimits;
-use crate::lifecycle::run::Life;
 use crate::http::problem::Problem;
+use crate::lifecycle::run::ServiceRun;
 use actix_web::{HttpResponse, web};
 use std::collections::BTreeMap;
 use vastrelay_control::endpoints::registry::Endpoints;
@@ -44,14 +44,16 @@ use vastrelay_wire::models::{ModelEntry, ModelList};
 #[utoipa::path(get, path = "/v1/models", tag = "openai", responses((status = 200, body = ModelList), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn models(
     endpoints: web::Data<Endpoints>,
-    life: web::Data<Life>,
+    service_run: web::Data<ServiceRun>,
     limits: web::Data<KeyLimits>,
     caller: web::ReqData<Caller>,
 ) -> Result<HttpResponse, Problem> {
     let _permit = caller.permit(&limits)?;
     Ok(HttpResponse::Ok().json(ModelList {
         object: "list".into(),
-        data: entries(&endpoints, &caller.visibility(), &life).into_values().collect(),
+        data: entries(&endpoints, &caller.visibility(), &service_run)
+            .into_values()
+            .collect(),
     }))
 }
 
@@ -63,13 +65,13 @@ pub async fn models(
     responses((status = 200, body = ModelEntry), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn model(
     endpoints: web::Data<Endpoints>,
-    life: web::Data<Life>,
+    service_run: web::Data<ServiceRun>,
     limits: web::Data<KeyLimits>,
     caller: web::ReqData<Caller>,
     name: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
     let _permit = caller.permit(&limits)?;
-    let mut all = entries(&endpoints, &caller.visibility(), &life);
+    let mut all = entries(&endpoints, &caller.visibility(), &service_run);
     match all.remove(name.as_str()) {
         Some(entry) => Ok(HttpResponse::Ok().json(entry)),
         None => Err(Problem::unknown_model(&name, all.keys())),
@@ -77,11 +79,11 @@ pub async fn model(
 }
 
 /// Returns the endpoints that a caller knows of, by name.
-fn entries(endpoints: &Endpoints, visibility: &Visibility, life: &Life) -> BTreeMap<String, ModelEntry> {
+fn entries(endpoints: &Endpoints, visibility: &Visibility, service_run: &ServiceRun) -> BTreeMap<String, ModelEntry> {
     let entry = |name: &str, state: State| ModelEntry {
         id: name.into(),
         object: "model".into(),
-        created: life.started_at(),
+        created: service_run.started_at(),
         owned_by: "vastrelay".into(),
         state: state.name().into(),
         modes: None,

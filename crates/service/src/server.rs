@@ -156,7 +156,7 @@ impl Server {
     }
 
     /// Serves until the process is told to stop by SIGTERM, SIGINT or SIGHUP; then refuses new requests, lets the others end,
-    /// and returns; so too when [`crate::lifecycle::run::Life::stop`] is called. `ready` is called once the service can be called and told to stop.
+    /// and returns; so too when [`crate::lifecycle::run::ServiceRun::stop`] is called. `ready` is called once the service can be called and told to stop.
     ///
     /// # Errors
     /// When the server breaks.
@@ -166,24 +166,24 @@ impl Server {
         let server = listener::serve(self.listener, operators, self.tls.as_ref(), state.clone())?;
         let handle = server.handle();
         let running = tokio::spawn(server);
-        let loops = background::begin(&state, self.summary, self.tell);
+        let loops = background::start(&state, self.summary, self.tell);
         let mut signals = Signals::new()?;
         tracing::info!(url, "listening");
         ready();
         tokio::select! {
             () = signals.next() => {}
-            () = state.life.stopped() => {}
+            () = state.service_run.stopped() => {}
         }
-        state.life.drain();
+        state.service_run.drain();
         // Calls that wait for an endpoint without a replica would wait in vain.
         state.endpoints.drain();
         // Its own load test would keep it busy for as long as it may take to drain.
-        state.loads.stop();
-        tracing::info!(active = state.life.active_calls(), "draining");
+        state.load_tests.stop();
+        tracing::info!(active = state.service_run.active_calls(), "draining");
         tokio::select! {
             () = drained(&state) => {}
             // Who asks twice does not want to wait.
-            () = signals.next() => tracing::warn!(left = state.life.active_calls(), "told to stop again: not waiting"),
+            () = signals.next() => tracing::warn!(left = state.service_run.active_calls(), "told to stop again: not waiting"),
         }
         // Calls that still wait get an error instead of a closed connection.
         state
@@ -195,10 +195,10 @@ impl Server {
         drop(loops);
         handle.stop(true).await;
         let ended = running.await;
-        state.loads.wait_for_end(LOAD_LIMIT).await;
+        state.load_tests.wait_for_end(LOAD_LIMIT).await;
         let flushed = state.clone();
         let _ = web::block(move || flushed.records.store.flush()).await;
-        tracing::info!(left = state.life.active_calls(), "stopped");
+        tracing::info!(left = state.service_run.active_calls(), "stopped");
         ended.map_err(io::Error::other)?.map_err(ServeError::Io)
     }
 }
@@ -234,7 +234,7 @@ async fn answered(state: &ServiceState) {
 
 async fn ended_within(state: &ServiceState, limit: Duration) {
     let begun = Instant::now();
-    while state.life.active_calls() > 0 && begun.elapsed() < limit {
+    while state.service_run.active_calls() > 0 && begun.elapsed() < limit {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }

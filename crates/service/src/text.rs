@@ -2,9 +2,9 @@
 
 use crate::http::guard::limits::KeyLimits;
 use crate::http::guard::{Body, Caller};
-use crate::openai::{Rendered, check_bytes};
 use crate::http::problem::Problem;
 use crate::http::text_threads::{Renderer, TextThreads};
+use crate::openai::{Rendered, check_bytes};
 use actix_web::{HttpResponse, web};
 use serde::Serialize;
 use serde::de::DeserializeOwned;

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use tokio::task::JoinHandle;
 use vastrelay_engine::engine::frame::{CallNumber, EngineCommand, Frame, FrameSink};
 use vastrelay_engine::request::Piece;
-use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest, Refusal};
+use vastrelay_engine::{EndReason, Event, GenerationRequest, Refusal, RequestMetrics};
 
 /// An HTTP answer: status, headers and body.
 type Answer = JoinHandle<(u16, Option<String>, String)>;
@@ -77,16 +77,16 @@ fn piece(choice: u32, text: &str) -> Event {
 }
 
 fn end(choice: u32, text: &str, reason: EndReason) -> Event {
-    let figures = Figures {
+    let metrics = RequestMetrics {
         prompt_tokens: 9,
         output_tokens: 2,
-        ..Figures::default()
+        ..RequestMetrics::default()
     };
     Event::Ended {
         choice,
         text: text.into(),
         reason,
-        figures: Box::new(figures),
+        metrics: Box::new(metrics),
     }
 }
 

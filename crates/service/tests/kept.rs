@@ -41,7 +41,7 @@ impl Answering {
                     choice: 0,
                     text: ".".into(),
                     reason: EndReason::EndToken,
-                    figures: Box::default(),
+                    metrics: Box::default(),
                 };
                 answering.edge.take(&mut Frame {
                     answers: vec![(call, Ok(()))],

@@ -34,7 +34,7 @@ pub struct Assignment {
     /// The path of the model, from the root on.
     pub path: OsString,
     /// The precisions asked for.
-    #[serde(with = "words")]
+    #[serde(with = "precision_names")]
     pub precisions: Precisions,
     /// What its engine may spend.
     pub limits: Limits,
@@ -229,7 +229,7 @@ fn occupy(turns: Vec<Turn>) -> impl FnMut(Duration) + Send {
 }
 
 /// Precisions as words, whatever they are written down in.
-mod words {
+mod precision_names {
     use serde::de::Error;
     use serde::{Deserialize, Deserializer, Serialize, Serializer};
     use vastrelay_kernels::attention::KvPrecision;

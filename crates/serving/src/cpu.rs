@@ -6,7 +6,7 @@ use std::path::Path;
 use vastrelay_engine::CpuExecutor;
 use vastrelay_kernels::Isa;
 use vastrelay_planner::accelerator::Placement;
-use vastrelay_planner::amounts::{counted, grouped};
+use vastrelay_planner::amounts::{count_of, grouped};
 use vastrelay_planner::terms::Term;
 use vastrelay_planner::{CpuCost, CpuSpeed, Hardware, Profile, Sizes, StepTimes, Usual};
 
@@ -87,7 +87,7 @@ impl Hardware for CpuHardware {
         let parameters = grouped(placement.model.parameters());
         let weights = format!("{parameters} parameters: matrices {precision}, scales of 4 B, vectors in f32");
         let workspace = format!("activations of {} tokens, logits, rotary tables", placement.step_budget);
-        let process = format!("program, stacks of {} and a tokenizer", counted(self.cores, "core"));
+        let process = format!("program, stacks of {} and a tokenizer", count_of(self.cores, "core"));
         vec![
             Term::bytes("weights", sizes.weights, weights),
             Term::bytes("workspace", sizes.workspace, workspace),

@@ -12,7 +12,7 @@ use vastrelay_engine::phases::StepPhase;
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_planner::CpuSpeed;
-use vastrelay_planner::amounts::counted;
+use vastrelay_planner::amounts::count_of;
 use vastrelay_planner::cpu::{AttentionRates, KINDS, Products, USUAL_HEAD, USUAL_SHARING, precision_of};
 use vastrelay_specimen::Stored;
 
@@ -85,7 +85,7 @@ fn measure_on(shapes: &[Shape], isa: Isa, cores: usize, say: &mut dyn FnMut(&str
             say(&format!(
                 "attention, {}, {} of {head} numbers for each KV head",
                 kv.name(),
-                counted(sharing, "head")
+                count_of(sharing, "head")
             ));
             let mut model = TimedModel::load(folder.path(), load(isa, cores, "bf16", kv))?;
             speed.attention.push(attention(&mut model, kv, sharing, head));
@@ -164,7 +164,7 @@ fn attention(model: &mut TimedModel, kv: KvPrecision, sharing: usize, head: usiz
 fn besides(model: &mut TimedModel, speed: &mut CpuSpeed) {
     let (layers, width) = (model.description.layers as f64, model.description.width as f64);
     let (one, many) = (model.time(1, 1, CACHED), model.time(1, STEP, 0));
-    let counted = [
+    let count_of = [
         StepPhase::Qkv,
         StepPhase::Output,
         StepPhase::GateUp,
@@ -173,7 +173,7 @@ fn besides(model: &mut TimedModel, speed: &mut CpuSpeed) {
         StepPhase::Head,
         StepPhase::Choose,
     ];
-    let rest = |step: &TimedStep| step.seconds - step.sum(&counted);
+    let rest = |step: &TimedStep| step.seconds - step.sum(&count_of);
     speed.element = ((rest(&many) - rest(&one)) / ((STEP - 1) as f64 * layers * width)).max(0.0);
     speed.layer = (rest(&one) / layers - width * speed.element).max(0.0);
     speed.choice = one.sum(&[StepPhase::Choose]) / model.description.vocabulary as f64;

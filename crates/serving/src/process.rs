@@ -102,8 +102,8 @@ impl Process {
     }
 
     /// Waits until it has ended, for so long at most, and ends it then.
-    pub fn finish(mut self, patience: Duration) -> Finish {
-        if !self.ends_within(patience) {
+    pub fn finish(mut self, longest_wait: Duration) -> Finish {
+        if !self.ends_within(longest_wait) {
             self.kill();
             self.ends_within(KILLED_LIMIT);
         }
@@ -119,8 +119,8 @@ impl Process {
         let _ = pidfd_send_signal(&self.handle, Signal::KILL);
     }
 
-    fn ends_within(&self, patience: Duration) -> bool {
-        let until = Instant::now() + patience;
+    fn ends_within(&self, longest_wait: Duration) -> bool {
+        let until = Instant::now() + longest_wait;
         loop {
             let left = until.saturating_duration_since(Instant::now());
             let left = PollTimeout::try_from(left).unwrap_or(PollTimeout::MAX);

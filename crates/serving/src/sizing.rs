@@ -124,7 +124,7 @@ impl Sizing {
                 holders: Holders(room.holders.clone()),
             },
         };
-        self.planned(free, threads).map_err(refused)
+        self.memory_plan(free, threads).map_err(refused)
     }
 
     /// Returns the replica in the place that it has taken.
@@ -134,17 +134,18 @@ impl Sizing {
     pub fn place(&self, taken: Taken, is_there: bool) -> Result<Plan, LoadError> {
         let Facts { path, settings, .. } = &*self.0;
         let all = taken.take.own + taken.take.read;
-        let planned = |free| {
-            self.planned(free, taken.threads).map_err(|source| LoadError::Memory {
-                folder: path.clone(),
-                source,
-                holders: Holders::default(),
-            })
+        let memory_plan = |free| {
+            self.memory_plan(free, taken.threads)
+                .map_err(|source| LoadError::Memory {
+                    folder: path.clone(),
+                    source,
+                    holders: Holders::default(),
+                })
         };
-        let memory = match planned(taken.room) {
+        let memory = match memory_plan(taken.room) {
             Ok(memory) if memory.total() == all => memory,
             // It has as much as its worker found at its time.
-            _ => planned(all)?,
+            _ => memory_plan(all)?,
         };
         let (device, needed) = (&settings.device, memory.total());
         let reserved = match is_there {
@@ -181,7 +182,7 @@ impl Sizing {
     ///
     /// # Errors
     /// When it does not fit there, or other programs use the memory.
-    pub fn alone(&self) -> Result<Plan, LoadError> {
+    pub fn plan_on_empty_device(&self) -> Result<Plan, LoadError> {
         let device = &self.0.settings.device;
         let mut ledgers = Ledgers::default();
         ledgers.add(device.name(), device.count(), device.total(), device.core_ledger());
@@ -189,7 +190,7 @@ impl Sizing {
         self.place(taken.map_err(|failure| LoadError::Refused(failure.why))?, false)
     }
 
-    fn planned(&self, free: usize, threads: usize) -> Result<MemoryPlan, DoesNotFit> {
+    fn memory_plan(&self, free: usize, threads: usize) -> Result<MemoryPlan, DoesNotFit> {
         let memory_request = self.0.settings.memory_request(free, self.0.context);
         MemoryPlan::new(&self.sizes(threads), memory_request)
     }
@@ -297,10 +298,10 @@ impl Replica {
     /// Loads the weights of a path and starts their engine in this process, on a device on which there is nothing else.
     ///
     /// # Errors
-    /// As of [`Sizing::new`] and [`Sizing::alone`], and when the weights cannot be run.
+    /// As of [`Sizing::new`] and [`Sizing::plan_on_empty_device`], and when the weights cannot be run.
     pub fn load(model: &Model, path: &Path, settings: &ReplicaSettings) -> Result<Replica, LoadError> {
         let sizing = Sizing::new(model, &ModelFiles::open(path)?, settings, None)?;
-        Arc::new(sizing.alone()?).load_here(model)
+        Arc::new(sizing.plan_on_empty_device()?).load_here(model)
     }
 }
 

@@ -113,7 +113,7 @@ fn told() -> Vec<Vec<u8>> {
                 choice: 0,
                 text: "s".into(),
                 reason: EndReason::Length,
-                figures: Box::default(),
+                metrics: Box::default(),
             },
         ),
     ];

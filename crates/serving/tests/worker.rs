@@ -20,8 +20,8 @@ async fn events(engine: &dyn Generate, requests: Vec<GenerationRequest>) -> Vec<
     let mut stream = engine.submit(requests).await.unwrap();
     let mut events = Vec::new();
     while let Some(mut event) = stream.next().await {
-        if let Event::Ended { figures, .. } = &mut event {
-            **figures = Default::default();
+        if let Event::Ended { metrics, .. } = &mut event {
+            **metrics = Default::default();
         }
         events.push(event);
     }

@@ -15,7 +15,7 @@ const IDLE: Duration = Duration::from_secs(5);
 /// Pages in the log from which on records are held back, so that the log can restart.
 const MOST_PAGES: i64 = 2_048;
 /// Longest wait for other connections before the log is emptied.
-pub(crate) const PATIENCE: Duration = Duration::from_millis(10);
+pub(crate) const LONGEST_WAIT: Duration = Duration::from_millis(10);
 /// Moves in a row while records are held back; a reader may keep the log from its restart for long.
 const MOST_MOVES: usize = 20;
 

@@ -35,12 +35,12 @@ pub use endpoints::{Granted, StoredEndpoint, StoredState};
 pub use events::{EventFilter, EventRecord};
 pub use history::HistoryPoint;
 pub use jobs::{JobEnd, JobRecord};
-pub use time::{milliseconds_since_1970, seconds_since_1970};
 pub use keys::{KeyRecord, Scope};
 pub use open_calls::INTERRUPTED;
 pub use releases::{IncarnationRecord, ReleaseEntry};
 pub use runs::RunRecord;
 pub use starts::StartRecord;
+pub use time::{milliseconds_since_1970, seconds_since_1970};
 pub use writer::LostRecords;
 
 use checkpoint::Checkpointer;
@@ -198,7 +198,7 @@ impl Store {
         }
         let readers = Readers::open(&path).map_err(database)?;
         let keys = readers::connect(&path).map_err(database)?;
-        keys.busy_timeout(lookup::PATIENCE).map_err(database)?;
+        keys.busy_timeout(lookup::LONGEST_WAIT).map_err(database)?;
         let calls = calls::count(&connection).map_err(database)?;
         let last_incarnation = releases::last_incarnation(&connection).map_err(database)?;
         let last_job = jobs::last(&connection).map_err(database)?;
@@ -210,7 +210,7 @@ impl Store {
                     .pragma_update(None, "wal_autocheckpoint", 0)
                     .map_err(database)?;
                 let own = connect(&path).map_err(database)?;
-                own.busy_timeout(checkpoint::PATIENCE).map_err(database)?;
+                own.busy_timeout(checkpoint::LONGEST_WAIT).map_err(database)?;
                 Some(Checkpointer::start(own).map_err(StoreError::Thread)?)
             }
             false => None,

@@ -125,16 +125,16 @@ impl Queue {
         self.lock().changes.pop_front().map(|(_, change)| change)
     }
 
-    /// Waits for a change, no longer than `patience`.
-    pub fn wait_for_change(&self, patience: Duration) {
+    /// Waits for a change, no longer than `longest_wait`.
+    pub fn wait_for_change(&self, longest_wait: Duration) {
         let waits = |waiting: &mut Waiting| waiting.changes.is_empty() && !waiting.ended;
-        drop(self.more.wait_timeout_while(self.lock(), patience, waits));
+        drop(self.more.wait_timeout_while(self.lock(), longest_wait, waits));
     }
 
-    /// Returns the work that is due, and moves records behind those of `batch`. Waits for work no longer than `patience`, for ever
+    /// Returns the work that is due, and moves records behind those of `batch`. Waits for work no longer than `longest_wait`, for ever
     /// where that is `None`; does not wait while `batch` has records.
-    pub fn next(&self, batch: &mut VecDeque<Record>, patience: Option<Duration>) -> Work {
-        let until = patience.map(|patience| Instant::now() + patience);
+    pub fn next(&self, batch: &mut VecDeque<Record>, longest_wait: Option<Duration>) -> Work {
+        let until = longest_wait.map(|longest_wait| Instant::now() + longest_wait);
         let mut waiting = self.lock();
         loop {
             if let Some((_, change)) = waiting.changes.pop_front() {

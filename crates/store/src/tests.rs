@@ -138,10 +138,10 @@ fn filters_let_pass_what_meets_all_of_them() {
 
 /// Waits for a state of the store, which its writer brings about.
 fn until(store: &Store, reached: impl Fn(&Store) -> bool) {
-    let patience = Instant::now() + Duration::from_secs(60);
+    let longest_wait = Instant::now() + Duration::from_secs(60);
     while !reached(store) {
         assert!(
-            Instant::now() < patience,
+            Instant::now() < longest_wait,
             "{} calls, and nothing more happens",
             store.count_calls()
         );

@@ -16,13 +16,13 @@ use std::time::{Duration, Instant};
 /// Longest time that a batch inserts records before it is committed.
 const LONGEST_BATCH: Duration = Duration::from_millis(4);
 /// Longest wait of a batch, or of a part that is deleted, for a lock of another process.
-const BATCH_PATIENCE: Duration = Duration::from_millis(10);
+const BATCH_WAIT: Duration = Duration::from_millis(10);
 /// Longest wait of a change for a lock of another process, and for its turn.
-const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
+const CHANGE_WAIT: Duration = Duration::from_secs(5);
 /// Longest wait for a lock of another process where the service ends.
-const LAST_PATIENCE: Duration = Duration::from_secs(5);
+const LAST_WAIT: Duration = Duration::from_secs(5);
 /// Longest wait for records to be written.
-const FLUSH_PATIENCE: Duration = Duration::from_secs(3);
+const FLUSH_WAIT: Duration = Duration::from_secs(3);
 /// Time between two looks at whether the write-ahead log may grow again.
 const HOLD_LOOK: Duration = Duration::from_millis(1);
 /// Commits between two moves of the write-ahead log into the database.
@@ -114,11 +114,11 @@ impl Writer {
     ) -> Result<T, Unmade> {
         let (deliver, delivered) = sync_channel(1);
         let change: Change = Box::new(move |connection| {
-            let _ = connection.busy_timeout(CHANGE_PATIENCE);
+            let _ = connection.busy_timeout(CHANGE_WAIT);
             let _ = deliver.send(in_transaction(connection, work));
         });
         let ticket = self.queue.change(change);
-        let made = match delivered.recv_timeout(CHANGE_PATIENCE) {
+        let made = match delivered.recv_timeout(CHANGE_WAIT) {
             Err(RecvTimeoutError::Timeout) if self.queue.withdraw(ticket) => return Err(Unmade::Busy),
             // It is under way, so that its end is worth waiting for.
             Err(RecvTimeoutError::Timeout) => delivered.recv().map_err(|_| Unmade::Lost)?,
@@ -132,7 +132,7 @@ impl Writer {
     pub fn flush(&self) {
         let (done, wait) = channel();
         if self.queue.record(Record::Flush(done)) {
-            let _ = wait.recv_timeout(FLUSH_PATIENCE);
+            let _ = wait.recv_timeout(FLUSH_WAIT);
         }
     }
 
@@ -182,11 +182,11 @@ impl Run {
         loop {
             self.wait_for_log();
             let pruning = self.pruner.as_ref().is_some_and(Pruner::is_due) && !self.queue.has_ended();
-            let patience = match pruning {
+            let longest_wait = match pruning {
                 true => Some(Duration::ZERO),
                 false => self.pruner.as_ref().map(|_| LONGEST_BETWEEN),
             };
-            match self.queue.next(&mut self.batch, patience) {
+            match self.queue.next(&mut self.batch, longest_wait) {
                 Work::Change(change) => self.change(change),
                 Work::Records => self.guarded(|run| {
                     run.write_batch();
@@ -235,8 +235,8 @@ impl Run {
             return self.leave_batch(self.batch.len());
         }
         let ending = self.queue.has_ended();
-        let patience = if ending { LAST_PATIENCE } else { BATCH_PATIENCE };
-        let _ = self.connection.busy_timeout(patience);
+        let longest_wait = if ending { LAST_WAIT } else { BATCH_WAIT };
+        let _ = self.connection.busy_timeout(longest_wait);
         match write(&mut self.connection, &self.batch) {
             Ok(written) => {
                 self.told_of_lock = false;
@@ -275,7 +275,7 @@ impl Run {
         let Some(pruner) = self.pruner.as_mut().filter(|_| due) else {
             return;
         };
-        let _ = self.connection.busy_timeout(BATCH_PATIENCE);
+        let _ = self.connection.busy_timeout(BATCH_WAIT);
         match pruner.part(&mut self.connection) {
             Ok(calls) => drop(self.counts.calls.fetch_sub(calls, Ordering::AcqRel)),
             Err(error) => tracing::error!(%error, "old records could not be deleted; nothing else was lost"),

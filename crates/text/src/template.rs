@@ -156,7 +156,7 @@ impl ChatTemplate {
     /// # Errors
     /// When the template refuses the conversation, fails, or exceeds its bounds of time or size.
     pub fn render(&self, messages: &[Message], answer_next: bool) -> Result<String, TextError> {
-        let template = self.environment.get_template("chat").map_err(told)?;
+        let template = self.environment.get_template("chat").map_err(failure_of)?;
         let values = context! {
             messages,
             add_generation_prompt => answer_next,
@@ -165,13 +165,13 @@ impl ChatTemplate {
             tools => Value::from(()),
         };
         let mut out = Bounded(Vec::new());
-        template.render_captured_to(values, &mut out).map_err(told)?;
+        template.render_captured_to(values, &mut out).map_err(failure_of)?;
         String::from_utf8(out.0).map_err(|e| TextError::Template(e.to_string()))
     }
 }
 
 /// Says what went wrong without the program's own words around it.
-fn told(error: Error) -> TextError {
+fn failure_of(error: Error) -> TextError {
     let text = match (error.kind(), error.detail()) {
         (ErrorKind::OutOfFuel, _) => format!("it did not end within {FUEL} instructions"),
         (ErrorKind::WriteFailure, _) => format!("it wrote more than {} MiB", MOST_BYTES >> 20),

@@ -248,7 +248,7 @@ impl ModelDescription {
     }
 
     /// Returns which of the [`ModelDescription::reaches`] each layer has.
-    pub fn sight_of_layers(&self) -> Vec<usize> {
+    pub fn reach_of_layers(&self) -> Vec<usize> {
         let reaches = self.reaches();
         let of = |window: &Option<usize>| reaches.iter().position(|reach| reach.window == *window);
         self.windows

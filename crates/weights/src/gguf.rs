@@ -181,7 +181,7 @@ fn parse(reader: &mut Reader<'_>) -> Result<Parsed, String> {
     let begin = reader.at.next_multiple_of(alignment);
     let mut tensors = Vec::with_capacity(entries.len());
     for (name, shape, stored, offset) in entries {
-        tensors.push(placed(
+        tensors.push(located(
             name,
             shape,
             stored,
@@ -235,7 +235,7 @@ fn read_entry(reader: &mut Reader<'_>) -> Result<Entry, String> {
     Ok((name, shape, stored, reader.u64()?))
 }
 
-fn placed(
+fn located(
     name: String,
     shape: Vec<usize>,
     stored: BlockType,

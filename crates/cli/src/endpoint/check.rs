@@ -17,12 +17,12 @@ pub async fn check(options: &EndpointCheckOptions) -> Result<(), Failure> {
     if options.json {
         return json(&checked);
     }
-    tell(&wanted.name, &checked, line);
+    print(&wanted.name, &checked, line);
     Ok(())
 }
 
 /// Says how something would be served.
-pub fn tell(name: &str, checked: &EndpointCheck, say: fn(String)) {
+pub fn print(name: &str, checked: &EndpointCheck, say: fn(String)) {
     say(match (checked.served, checked.is_change, checked.needs_pause) {
         (None, ..) => format!("{name} could be served"),
         (Some(release), false, _) => format!("{name} is served so already, as release {release}"),

@@ -2,7 +2,7 @@
 
 use super::change::{change, status};
 use super::check;
-use super::follow::tell;
+use super::follow::print_step;
 use super::named::named;
 use super::summary;
 use crate::args::endpoint::{EndpointDeployOptions, endpoint_name};
@@ -27,11 +27,11 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
     let mut checked: EndpointCheck = client.post_for("/manage/check", &wanted).await?;
     // The caller has agreed to a pause, so the reason for one is left out.
     checked.why = checked.why.filter(|_| !options.with_pause);
-    check::tell(&wanted.name, &checked, note);
+    check::print(&wanted.name, &checked, note);
     change(&client, "/manage/endpoints", &wanted, false).await?;
     let endpoint = status(&client, &wanted.name).await?;
     line(format!("deployed {}: {}", endpoint.name, summary(&endpoint)));
-    tell(&client, &endpoint).await?;
+    print_step(&client, &endpoint).await?;
     line(format!("  base address  {}/v1", client.url().trim_end_matches('/')));
     line(format!("  model         {}", endpoint.name));
     line(format!(

@@ -23,7 +23,7 @@ fn last_line(job: &JobEntry) -> Option<String> {
 }
 
 /// Says how long the phases of an endpoint's start took, where it was started now.
-pub async fn tell(client: &Client, endpoint: &EndpointStatus) -> Result<(), Failure> {
+pub async fn print_step(client: &Client, endpoint: &EndpointStatus) -> Result<(), Failure> {
     let path = format!("/manage/endpoints/{}", endpoint.name);
     let detail: EndpointDetail = client.get(&path).await?;
     let incarnation = endpoint.replicas.first().map(|replica| replica.incarnation);

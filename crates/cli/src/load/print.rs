@@ -73,7 +73,7 @@ pub fn run(run: &Run) {
     }
     right(&mut table, &[1, 2, 3, 4, 5, 6]);
     line(format!("{table}\n"));
-    figures(run, summary);
+    metrics(run, summary);
     line(format!(
         "\nlimited by {}: {}",
         summary.limit.name(),
@@ -81,7 +81,7 @@ pub fn run(run: &Run) {
     ));
 }
 
-fn figures(run: &Run, summary: &Summary) {
+fn metrics(run: &Run, summary: &Summary) {
     let percent = |share: f64| format!("{:.0} %", share * 100.0);
     let answered = format!(
         "{} of {} in {:.1} s",

@@ -62,7 +62,7 @@ pub async fn run(options: &LoadRunOptions) -> Result<(), Failure> {
     let mut show = Show::new(&workload);
     let url = client.url().to_owned();
     let run = vastrelay_loadtest::run(&name, &url, target, workload, prompts, stopped, |progress| {
-        show.tell(&progress)
+        show.print_step(&progress)
     })
     .await;
     show.bar.finish_and_clear();
@@ -135,7 +135,7 @@ impl Show {
         }
     }
 
-    fn tell(&mut self, progress: &RunProgress) {
+    fn print_step(&mut self, progress: &RunProgress) {
         let part = match self.span {
             Span::Seconds(seconds) => progress.seconds / seconds,
             Span::Requests(count) => progress.ended as f64 / count as f64,

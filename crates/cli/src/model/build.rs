@@ -59,7 +59,7 @@ pub fn run(options: &ModelBuildOptions) -> Result<(), Failure> {
     };
     let started = Instant::now();
     let mut progress = BuildProgress::new();
-    let report = make(&request, |phase| progress.tell(phase)).map_err(Failure::failed)?;
+    let report = make(&request, |phase| progress.print(phase)).map_err(Failure::failed)?;
     progress.end();
     let report = Report {
         out: options.out.display().to_string(),
@@ -143,7 +143,7 @@ impl BuildProgress {
         }
     }
 
-    fn tell(&mut self, phase: BuildPhase) {
+    fn print(&mut self, phase: BuildPhase) {
         let (name, done) = match phase {
             BuildPhase::Before(done, all) => ("scoring the source", Some((done, all))),
             BuildPhase::Reading(done, all) => ("reading the calibrating text", Some((done, all))),

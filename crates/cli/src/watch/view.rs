@@ -200,7 +200,7 @@ fn draw_endpoint(frame: &mut Frame<'_>, place: Rect, endpoint: &EndpointStatus, 
     let [left, right] = Layout::horizontal([Constraint::Length(50), Constraint::Fill(1)])
         .spacing(2)
         .areas(inside);
-    frame.render_widget(Paragraph::new(figures(endpoint, past)), left);
+    frame.render_widget(Paragraph::new(metrics(endpoint, past)), left);
     let [axis, charts] = Layout::vertical([Constraint::Length(1), Constraint::Fill(1)]).areas(right);
     let points_each = PAST.div_ceil(axis.width.max(1) as usize);
     let span = points_each * axis.width as usize / POINTS_A_SECOND;
@@ -263,7 +263,7 @@ fn means(past: &VecDeque<u64>, each: usize) -> Vec<u64> {
         .collect()
 }
 
-fn figures(endpoint: &EndpointStatus, past: &Past) -> Vec<Line<'static>> {
+fn metrics(endpoint: &EndpointStatus, past: &Past) -> Vec<Line<'static>> {
     let occupancy = &endpoint.occupancy;
     let window = &endpoint.window;
     let gauge = |used: usize, all: usize| {

@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
 /// How long a state is waited for: what is slow is not broken, on a machine that others use as well.
-const PATIENCE: Duration = Duration::from_secs(180);
+const LONGEST_WAIT: Duration = Duration::from_secs(180);
 
 /// A browser with a fresh profile; dropping it ends the driver.
 pub struct Browser {
@@ -90,7 +90,7 @@ impl Browser {
     /// Waits until an element shows a text.
     pub async fn wait_for_text(&self, css: &str, text: &str) {
         let mark = format!("//*[{css}][contains(., '{text}')]");
-        let waiting = self.client.wait().at_most(PATIENCE);
+        let waiting = self.client.wait().at_most(LONGEST_WAIT);
         let found = waiting.for_element(Locator::XPath(&mark)).await;
         if let Err(error) = found {
             let page = self.run("return document.body.innerText").await;
@@ -139,7 +139,7 @@ impl Browser {
         let element = self
             .client
             .wait()
-            .at_most(PATIENCE)
+            .at_most(LONGEST_WAIT)
             .for_element(Locator::XPath(xpath))
             .await;
         let element = element.unwrap_or_else(|e| panic!("no {xpath}: {e}"));
@@ -153,7 +153,13 @@ impl Browser {
     /// Presses keys in an element.
     async fn press(&self, xpath: &str, keys: &str) {
         let mark = Locator::XPath(xpath);
-        let element = self.client.wait().at_most(PATIENCE).for_element(mark).await.unwrap();
+        let element = self
+            .client
+            .wait()
+            .at_most(LONGEST_WAIT)
+            .for_element(mark)
+            .await
+            .unwrap();
         element.send_keys(keys).await.unwrap();
     }
 
@@ -163,7 +169,7 @@ impl Browser {
         let field = self
             .client
             .wait()
-            .at_most(PATIENCE)
+            .at_most(LONGEST_WAIT)
             .for_element(Locator::Css(&field))
             .await
             .unwrap();
@@ -177,7 +183,7 @@ impl Browser {
         }
         let begun = Instant::now();
         while !self.is_ticked(xpath).await {
-            assert!(begun.elapsed() < PATIENCE, "{xpath} is never ticked");
+            assert!(begun.elapsed() < LONGEST_WAIT, "{xpath} is never ticked");
         }
     }
 
@@ -191,7 +197,7 @@ impl Browser {
         let field = format!("[name='{name}']");
         self.client
             .wait()
-            .at_most(PATIENCE)
+            .at_most(LONGEST_WAIT)
             .for_element(Locator::Css(&field))
             .await
             .unwrap()
@@ -239,7 +245,7 @@ impl Browser {
             if !value.is_null() && value != json!(false) {
                 return value;
             }
-            assert!(begun.elapsed() < PATIENCE, "it never comes true: {script}");
+            assert!(begun.elapsed() < LONGEST_WAIT, "it never comes true: {script}");
         }
     }
 

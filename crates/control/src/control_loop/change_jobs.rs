@@ -166,8 +166,8 @@ impl ChangeJob {
     }
 
     /// Puts down what it says.
-    pub fn says(&self, line: &str) {
-        self.job.iter().for_each(|job| job.says(line));
+    pub fn log(&self, line: &str) {
+        self.job.iter().for_each(|job| job.log(line));
     }
 }
 

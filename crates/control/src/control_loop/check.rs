@@ -13,7 +13,7 @@ use vastrelay_serving::worker::protocol::StartPhase;
 /// How an order would be served.
 pub struct Check {
     /// The endpoint as it would be; why there is no room for it beside what is served under its name.
-    pub planned: Result<Endpoint, String>,
+    pub plan: Result<Endpoint, String>,
     /// The release that is served under its name.
     pub served: Option<u32>,
     /// Whether anything would be different.
@@ -35,24 +35,24 @@ impl Loader {
         let before = served.as_ref().and_then(|endpoint| endpoint.release_fingerprint());
         let is_change = before != Some(&opened.fingerprint);
         let at_once = before.is_some_and(|before| before.runs_on_same_replicas_as(&opened.fingerprint));
-        let planned = match &served {
+        let plan = match &served {
             Some(old) if at_once => Ok(Endpoint::with_replicas_of(old, 0)
                 .with_fingerprint(opened.fingerprint.clone(), old.machine().clone())
                 .read_from(opened.files.path())
                 .answering(opened.answer_settings.clone(), opened.fingerprint.upkeep)),
-            _ => match self.planned(endpoints, request, &opened) {
+            _ => match self.plan(endpoints, request, &opened) {
                 Err(failure) if served.is_some() && failure.is_for_want_of_room() => Err(failure.why),
-                planned => Ok(planned?),
+                plan => Ok(plan?),
             },
         };
-        let typical = opened.fingerprint.settings.typical.zip(planned.as_ref().ok());
+        let typical = opened.fingerprint.settings.typical.zip(plan.as_ref().ok());
         let typical = typical.map(|(typical, endpoint)| {
             let step_budget = endpoint.limits().step_budget;
             endpoint.plan.memory.sequences_of(typical.tokens(), step_budget)
         });
         Ok(Check {
             typical,
-            planned,
+            plan,
             served: served.as_ref().map(|endpoint| endpoint.release),
             is_change,
             at_once,
@@ -60,7 +60,7 @@ impl Loader {
     }
 
     /// Returns an order's endpoint as it would begin.
-    fn planned(&self, endpoints: &Endpoints, request: &DeployRequest, opened: &Opened) -> Result<Endpoint, Failure> {
+    fn plan(&self, endpoints: &Endpoints, request: &DeployRequest, opened: &Opened) -> Result<Endpoint, Failure> {
         let options = self.find_options(request, opened, Make::Later);
         let options = options.map_err(|error| error.failure())?;
         let needs: Vec<_> = options.iter().map(|option| option.sizing.clone()).collect();

@@ -17,7 +17,7 @@ pub struct Exit {
 
 impl Exit {
     /// Returns the end of a worker that the service ended.
-    pub fn told(produced: bool) -> Exit {
+    pub fn ended_by_service(produced: bool) -> Exit {
         Exit {
             cause: None,
             why: "the service ended it".into(),

@@ -139,7 +139,7 @@ impl Shell {
     // --- messages ---
 
     /// Takes up the stored endpoints, and the changes that were under way.
-    pub fn begins_with(&mut self, stored: Vec<Stored<SpecText>>, jobs: Vec<(ChangeJob, JobRecord)>) {
+    pub fn start_with(&mut self, stored: Vec<Stored<SpecText>>, jobs: Vec<(ChangeJob, JobRecord)>) {
         for one in &stored {
             let reasons = self.reasons.entry(one.name.clone()).or_default();
             reasons.at_start = true;
@@ -264,8 +264,8 @@ impl Shell {
                     .get(&run)
                     .map(|object| object.name.clone())
                     .unwrap_or_default();
-                exit.last_words.iter().for_each(|line| self.says(&name, line));
-                self.is_gone(incarnation, exit);
+                exit.last_words.iter().for_each(|line| self.log(&name, line));
+                self.note_exit(incarnation, exit);
                 Some(start_failure(exit))
             }
         };
@@ -275,13 +275,13 @@ impl Shell {
             result: failure.map_or(Ok(()), Err),
         });
         if let Err(exit) = result {
-            self.tell_of_death(run, incarnation, &exit);
+            self.record_exit(run, incarnation, &exit);
         }
     }
 
     /// Takes that a worker is gone.
     pub fn has_exited(&mut self, run: RunId, incarnation: Incarnation, exit: &Exit) {
-        self.is_gone(incarnation, exit);
+        self.note_exit(incarnation, exit);
         let replicas = self.runs.get(&run).map(|object| object.endpoint.replicas.clone());
         let has_calls = replicas.is_some_and(|replicas| !replicas.is_closed() && !replicas.leases().is_free());
         self.handle(Event::Gone {
@@ -290,10 +290,10 @@ impl Shell {
             calls: has_calls && exit.cause.is_some(),
             why: exit.why.clone(),
         });
-        self.tell_of_death(run, incarnation, exit);
+        self.record_exit(run, incarnation, exit);
     }
 
-    fn is_gone(&mut self, incarnation: Incarnation, exit: &Exit) {
+    fn note_exit(&mut self, incarnation: Incarnation, exit: &Exit) {
         let (why, produced) = (exit.why.clone(), exit.produced);
         self.worker_states
             .insert(incarnation, WorkerState::Gone { why, produced });
@@ -392,7 +392,7 @@ impl Shell {
             }
             None => {}
         }
-        self.says(&name, "its model is opened");
+        self.log(&name, "its model is opened");
         let given_up = Arc::new(AtomicBool::new(false));
         self.preparations.insert(id, Preparing::UnderWay(given_up.clone()));
         let (parts, inbox) = (self.parts.clone(), self.inbox.clone());
@@ -430,7 +430,7 @@ fn prepare(parts: &Parts, name: &str, spec: &SpecText, given_up: &AtomicBool) ->
         room: &|| parts.endpoints.room(),
         request: BuildRequest {
             given_up: &|| given_up.load(Ordering::Acquire),
-            hears: &|lines| log.says(0, 0, lines),
+            hears: &|lines| log.add(0, 0, lines),
         },
     };
     let opened = parts.loader.open_spec(name, spec, &parts.opening)?;

@@ -146,7 +146,7 @@ impl Supervisor {
         let started = self.workers.start(config, words, limit, listener, &given_up);
         self.keep_start(&phases, started.as_ref().err());
         if let Err(failed_start) = &started {
-            self.said.says(self.replica, self.incarnation, &failed_start.last_words);
+            self.said.add(self.replica, self.incarnation, &failed_start.last_words);
         }
         started
     }
@@ -189,7 +189,7 @@ impl Supervisor {
             let engine = worker.engine.upgrade().filter(|_| !self.termination.is_ending());
             let Some(engine) = engine else {
                 let (_, _, produced) = self.reap(worker, END_LIMIT);
-                return Exit::told(produced);
+                return Exit::ended_by_service(produced);
             };
             if let Some(cores) = &self.plan.cores {
                 engine.spin(cores.are_its_own());
@@ -223,7 +223,7 @@ impl Supervisor {
             if let Some(why) = end.filter(|_| !self.termination.is_ending()) {
                 let (finish, last_words, produced) = self.reap(worker, EXIT_LIMIT);
                 if is_draining && hung.is_none() {
-                    return Exit::told(true);
+                    return Exit::ended_by_service(true);
                 }
                 // A worker that has reported a failure may still exit with success.
                 let finish = if has_failed { Finish::Code(FAILED) } else { finish };
@@ -300,7 +300,7 @@ impl Supervisor {
     /// Writes the output of a worker to the log.
     fn repeat(&self, log: &mut Log) -> Vec<String> {
         let lines = log.lines().unwrap_or_default();
-        self.said.says(self.replica, self.incarnation, &lines);
+        self.said.add(self.replica, self.incarnation, &lines);
         for line in &lines {
             tracing::info!(
                 endpoint = self.endpoint,

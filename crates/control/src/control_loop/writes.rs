@@ -123,7 +123,7 @@ fn forget(parts: &Parts, name: &str, job: Option<&Job>) -> Result<(), StoreError
             "deleted its build of {} in {}, {size}: no other endpoint uses it",
             build.source, build.precision
         );
-        job.into_iter().for_each(|job| job.says(&text));
+        job.into_iter().for_each(|job| job.log(&text));
     }
     Ok(())
 }

@@ -184,7 +184,7 @@ impl Endpoint {
         };
         let mut change = self.replicas.changes();
         let longest = self.answer_settings.said.longest_wait;
-        let patience = Instant::now();
+        let longest_wait = Instant::now();
         let mut waiting = self
             .replicas
             .queue()
@@ -205,7 +205,7 @@ impl Endpoint {
                 Ok(turn) = &mut waiting.turn => return Ok(turn),
                 // The sender is the crew's own.
                 _ = change.changed() => {}
-                () = until(longest.and_then(|longest| patience.checked_add(longest))) => {
+                () = until(longest.and_then(|longest| longest_wait.checked_add(longest))) => {
                     return Err(NotTaken::NotReady(NotReady::Starting(longest.unwrap_or_default())));
                 }
             }

@@ -49,7 +49,7 @@ impl Recent {
 }
 
 /// Returns the figures of several replicas together, whose engines have by now computed and produced so many tokens.
-pub fn figures<'a>(replicas: impl Iterator<Item = (&'a Recent, (u64, u64))>) -> WindowFigures {
+pub fn window_metrics<'a>(replicas: impl Iterator<Item = (&'a Recent, (u64, u64))>) -> WindowFigures {
     let (now, mut heard, mut sum) = (Instant::now(), Stretch::default(), WindowFigures::default());
     for (recent, (prefill, output)) in replicas {
         let mut window = recent.lock();
@@ -301,8 +301,8 @@ mod tests {
         let (slow, fast) = (Recent::default(), Recent::default());
         slow.gaps(&[0.9; 10], Instant::now());
         fast.gaps(&[0.1; 90], Instant::now());
-        let figures = figures([(&slow, (0, 0)), (&fast, (0, 0))].into_iter());
-        assert_eq!(figures.itl.count, 100);
-        assert!((figures.itl.p50 - 0.1).abs() < 0.01 && (figures.itl.p95 - 0.9).abs() < 0.01);
+        let window_metrics = window_metrics([(&slow, (0, 0)), (&fast, (0, 0))].into_iter());
+        assert_eq!(window_metrics.itl.count, 100);
+        assert!((window_metrics.itl.p50 - 0.1).abs() < 0.01 && (window_metrics.itl.p95 - 0.9).abs() < 0.01);
     }
 }

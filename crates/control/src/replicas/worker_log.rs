@@ -14,7 +14,7 @@ pub struct WorkerLog(Mutex<VecDeque<LogLine>>);
 
 impl WorkerLog {
     /// Adds lines of a worker's output.
-    pub fn says(&self, replica: u32, incarnation: u64, lines: &[String]) {
+    pub fn add(&self, replica: u32, incarnation: u64, lines: &[String]) {
         let at_ms = milliseconds_since_1970();
         let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         for line in lines {
@@ -45,7 +45,7 @@ mod tests {
     fn the_last_lines_are_kept_in_their_order() {
         let log = WorkerLog::default();
         for number in 0..MOST_KEPT + 5 {
-            log.says(1, 7, &[number.to_string()]);
+            log.add(1, 7, &[number.to_string()]);
         }
         let last: Vec<String> = log.last(2).into_iter().map(|line| line.line).collect();
         assert_eq!(last, ["1003", "1004"]);

@@ -63,7 +63,7 @@ pub fn calibrate(
         layers,
         settings.isa,
         ThreadPool::new(settings.cores),
-        Exchange::alone(),
+        Exchange::unsplit(),
     );
     forward.gather(Some(Grams::default()));
     let pages = settings.pages.iter().min().copied().unwrap_or(0);

@@ -55,7 +55,7 @@ impl Exchange {
     }
 
     /// Returns the end of a model that is not split.
-    pub fn alone() -> Exchange {
+    pub fn unsplit() -> Exchange {
         Exchange::all(1, &Spinning::default()).remove(0)
     }
 
@@ -72,7 +72,7 @@ impl Exchange {
         if self.shard.of == 1 {
             return;
         }
-        let slots = self.tell(values);
+        let slots = self.publish(values);
         values.fill(0.0);
         for part in &self.shared.slots[slots] {
             let part = part.read().unwrap_or_else(PoisonError::into_inner);
@@ -86,7 +86,7 @@ impl Exchange {
     /// # Panics
     /// As [`Exchange::sum`].
     pub fn gather(&mut self, rows: &[f32], whole: &mut [f32], width: usize, range: impl Fn(Shard) -> Range<usize>) {
-        let slots = self.tell(rows);
+        let slots = self.publish(rows);
         if self.shard.index > 0 {
             return;
         }
@@ -105,7 +105,7 @@ impl Exchange {
     }
 
     /// Publishes values and waits for the other shards' values; returns the slot, which stays valid for one more exchange.
-    fn tell(&mut self, values: &[f32]) -> usize {
+    fn publish(&mut self, values: &[f32]) -> usize {
         let slots = self.turn % 2;
         {
             let slot = &self.shared.slots[slots][self.shard.index];

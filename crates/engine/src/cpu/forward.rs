@@ -62,7 +62,7 @@ struct Workspace {
 impl Forward {
     pub fn new(model: Model, layers: Vec<LayerPages>, isa: Isa, threads: ThreadPool, exchange: Exchange) -> Forward {
         Forward {
-            pools: model.description.sight_of_layers(),
+            pools: model.description.reach_of_layers(),
             model,
             layers,
             isa,

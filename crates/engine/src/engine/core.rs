@@ -401,9 +401,9 @@ impl EngineCore {
                 self.calls.remove(&live.call);
             }
         }
-        let figures = live.times.figures(!live.head.wants_more(), now);
+        let metrics = live.times.metrics(!live.head.wants_more(), now);
         // One that never ran tells nothing of how long those take that do.
-        let ran = figures.total - figures.queued;
+        let ran = metrics.total - metrics.queued;
         if ran > 0.0 {
             self.status.residence = 0.9 * self.status.residence + 0.1 * ran;
         }
@@ -412,7 +412,7 @@ impl EngineCore {
             choice: live.choice,
             text,
             reason,
-            figures: Box::new(figures),
+            metrics: Box::new(metrics),
         };
         frame.events.push((live.call, event));
     }

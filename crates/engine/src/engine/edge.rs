@@ -84,7 +84,7 @@ impl Edge {
         let _ = self.room.set(tell);
     }
 
-    fn tell_room(&self) {
+    fn notify_of_room(&self) {
         if let Some(tell) = self.room.get() {
             tell();
         }
@@ -213,7 +213,7 @@ impl FrameSink for Edge {
         let has_room = state.given < given;
         drop(state);
         if has_room {
-            self.tell_room();
+            self.notify_of_room();
         }
         spare
     }
@@ -233,7 +233,7 @@ impl FrameSink for Edge {
         }
         state.send();
         drop(state);
-        self.tell_room();
+        self.notify_of_room();
     }
 
     /// Ends all calls without a word, as the engine was stopped; there are no others then.

@@ -4,7 +4,7 @@ use super::frame::CallNumber;
 use super::logprobs_of_prompt::LogprobsOfPrompt;
 use crate::head::SequenceHead;
 use crate::micros::Micros;
-use crate::request::{EndReason, Figures};
+use crate::request::{EndReason, RequestMetrics};
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
 /// What is known of a sequence that has not ended.
@@ -60,7 +60,7 @@ impl Times {
     }
 
     /// Returns the figures of a sequence that ends now; one that is wanted for its prompt alone `is_read` by then.
-    pub fn figures(&self, is_read: bool, now: Micros) -> Figures {
+    pub fn metrics(&self, is_read: bool, now: Micros) -> RequestMetrics {
         let between = |from: Option<Micros>, to: Option<Micros>| match (from, to) {
             (Some(from), Some(to)) => to.saturating_sub(from) as f64 / 1e6,
             _ => 0.0,
@@ -69,7 +69,7 @@ impl Times {
         let read = self.first_token.or(is_read.then_some(now));
         let gaps = self.output_tokens.saturating_sub(1);
         let span = between(self.first_token, self.last_token);
-        Figures {
+        RequestMetrics {
             queued: between(arrived, self.admitted.or(Some(now))),
             prefill: between(self.admitted, read),
             ttft: between(arrived, self.first_token),

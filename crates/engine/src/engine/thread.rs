@@ -58,7 +58,7 @@ impl EngineThread {
     /// Runs until it is told to stop or can do no more; returns why it can do no more.
     pub fn run(&mut self) -> Option<String> {
         let end = self.work();
-        self.tell();
+        self.report_step();
         end
     }
 
@@ -89,7 +89,7 @@ impl EngineThread {
     }
 
     /// Hands on what is to be told.
-    fn tell(&mut self) {
+    fn report_step(&mut self) {
         if !std::mem::take(&mut self.has_news) {
             return;
         }
@@ -104,11 +104,11 @@ impl EngineThread {
     fn next(&mut self) -> Message {
         if self.core.has_work() {
             if self.effects.is_awaited {
-                self.tell();
+                self.report_step();
             }
             return self.within(Duration::ZERO);
         }
-        self.tell();
+        self.report_step();
         match self.core.next_deadline().filter(|_| !self.core.is_stepping()) {
             Some(due) => self.within(Duration::from_micros(due.saturating_sub(self.now()))),
             None => self.inbox.recv().unwrap_or(Message::Stop),
@@ -116,11 +116,13 @@ impl EngineThread {
     }
 
     /// Waits for so long at most.
-    fn within(&self, patience: Duration) -> Message {
-        self.inbox.recv_timeout(patience).unwrap_or_else(|error| match error {
-            RecvTimeoutError::Timeout => Message::Begin,
-            RecvTimeoutError::Disconnected => Message::Stop,
-        })
+    fn within(&self, longest_wait: Duration) -> Message {
+        self.inbox
+            .recv_timeout(longest_wait)
+            .unwrap_or_else(|error| match error {
+                RecvTimeoutError::Timeout => Message::Begin,
+                RecvTimeoutError::Disconnected => Message::Stop,
+            })
     }
 
     fn now(&self) -> Micros {

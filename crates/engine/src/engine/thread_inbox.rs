@@ -274,7 +274,7 @@ mod tests {
             choice: 0,
             text: "".into(),
             reason: EndReason::SlowReader,
-            figures: Box::default(),
+            metrics: Box::default(),
         });
         let events = (0..MOST_UNREAD + 2).map(failed).chain([end.clone(), None]);
         inbox.put(&mut events.map(|event| (number, event)).collect());

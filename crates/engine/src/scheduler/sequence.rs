@@ -62,7 +62,7 @@ impl Table {
     }
 
     /// Returns whether the executor's table is the same.
-    fn is_told(&self) -> bool {
+    fn is_in_step(&self) -> bool {
         self.known == self.pages.len() && self.told == self.pages.len()
     }
 
@@ -113,7 +113,7 @@ impl Sequence {
 
     /// Returns how the executor's tables become the same, and takes it for done: one change for each pool, or nothing where all are.
     pub fn table_changes(&mut self) -> TableChanges {
-        match self.tables.iter().all(Table::is_told) {
+        match self.tables.iter().all(Table::is_in_step) {
             true => TableChanges::new(),
             false => self.tables.iter_mut().map(Table::change).collect(),
         }

@@ -58,13 +58,13 @@ async fn told(engine: &Engine, request: GenerationRequest) -> Told {
             Event::Piece(piece) => tokens += piece.ids.len(),
             Event::Ended {
                 reason,
-                figures,
+                metrics,
                 choice,
                 ..
             } => {
                 ends.push(reason);
                 if choice == 0 {
-                    reused = figures.reused_tokens;
+                    reused = metrics.reused_tokens;
                 }
             }
             Event::Failed(reason) => panic!("{reason}"),

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_engine::{
-    CpuExecutor, EndReason, Engine, Event, Figures, GenerationRequest, Limits, PAGE_TOKENS, PoolLimits, Sampling,
+    CpuExecutor, EndReason, Engine, Event, GenerationRequest, Limits, PAGE_TOKENS, PoolLimits, RequestMetrics, Sampling,
 };
 use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
@@ -120,16 +120,17 @@ pub struct Completion {
 }
 
 /// Runs a request with one completion.
-pub async fn run(engine: &Engine, request: GenerationRequest) -> (Completion, Figures) {
+pub async fn run(engine: &Engine, request: GenerationRequest) -> (Completion, RequestMetrics) {
     let mut all = run_all(engine, request).await;
     assert_eq!(all.len(), 1);
-    let (completion, _, figures) = all.remove(0);
-    (completion, figures)
+    let (completion, _, metrics) = all.remove(0);
+    (completion, metrics)
 }
 
 /// Runs a request and returns each of its completions.
-pub async fn run_all(engine: &Engine, request: GenerationRequest) -> Vec<(Completion, EndReason, Figures)> {
-    let mut done: Vec<(Completion, Option<(EndReason, Figures)>)> = vec![Default::default(); request.choices as usize];
+pub async fn run_all(engine: &Engine, request: GenerationRequest) -> Vec<(Completion, EndReason, RequestMetrics)> {
+    let mut done: Vec<(Completion, Option<(EndReason, RequestMetrics)>)> =
+        vec![Default::default(); request.choices as usize];
     let mut stream = engine.submit(vec![request]).await.unwrap();
     while let Some(event) = stream.next().await {
         match event {
@@ -146,18 +147,18 @@ pub async fn run_all(engine: &Engine, request: GenerationRequest) -> Vec<(Comple
                 choice,
                 text,
                 reason,
-                figures,
+                metrics,
             } => {
                 done[choice as usize].0.text.push_str(&text);
-                done[choice as usize].1 = Some((reason, *figures));
+                done[choice as usize].1 = Some((reason, *metrics));
             }
             Event::Failed(reason) => panic!("{reason}"),
         }
     }
     done.into_iter()
         .map(|(completion, end)| {
-            let (reason, figures) = end.expect("every completion ends");
-            (completion, reason, figures)
+            let (reason, metrics) = end.expect("every completion ends");
+            (completion, reason, metrics)
         })
         .collect()
 }

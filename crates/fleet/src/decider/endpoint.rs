@@ -6,8 +6,8 @@ use super::room::Holder;
 use super::run::{Goal, Run, Stage};
 use super::shared::Shared;
 use super::{
-    Action, ActionId, Desired, Generation, Incarnation, LOOK, Millis, Outcome, PAUSE, RETRY_WRITE, ROOM_PATIENCE,
-    Refused, RunId, START_AGAIN, Start, Terms, Write,
+    Action, ActionId, Desired, Generation, Incarnation, LOOK, Millis, Outcome, PAUSE, RETRY_WRITE, ROOM_WAIT, Refused,
+    RunId, START_AGAIN, Start, Terms, Write,
 };
 use crate::restart::EarlyExits;
 use std::collections::VecDeque;
@@ -771,10 +771,10 @@ impl<T: Terms> Endpoint<T> {
         }
         let makes_room = self.frees_soon();
         let frees_soon = makes_room || shared.frees_soon || shared.left.iter().any(|worker| worker.hold.is_some());
-        let has_patience = shared.now.saturating_sub(since) < ROOM_PATIENCE;
+        let has_time = shared.now.saturating_sub(since) < ROOM_WAIT;
         let underway = self.change.as_ref().filter(|underway| underway.run == Some(id));
         let is_paused = underway.is_some_and(|underway| underway.paused);
-        if frees_soon && has_patience || (is_paused || self.frees_in_time()) && makes_room {
+        if frees_soon && has_time || (is_paused || self.frees_in_time()) && makes_room {
             return;
         }
         let with_pause = underway.is_some_and(|underway| {

@@ -56,9 +56,9 @@ const RETRY_WRITE: Millis = 1_000;
 /// Time between two tries to start what could not be started for a reason that may pass.
 const START_AGAIN: Millis = 5_000;
 /// How long a run waits for memory that is about to be given back.
-const ROOM_PATIENCE: Millis = 5_000;
+const ROOM_WAIT: Millis = 5_000;
 /// Longest time that a worker of an earlier service waits for its adoption.
-const LEFT_PATIENCE: Millis = 60_000;
+const LEFT_WAIT: Millis = 60_000;
 /// How long the calls of a release have to end that makes room for the next one.
 const PAUSE: Millis = 60_000;
 

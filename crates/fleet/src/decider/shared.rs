@@ -1,7 +1,7 @@
 //! The part of the decider's state that endpoints share: numbers, the ledger, and workers that belong to no run.
 
 use super::room::{Hold, Holder, Ledgers, Need};
-use super::{ASK_AGAIN, Action, ActionId, Incarnation, LEFT_PATIENCE, Left, Millis, RunId, Terms};
+use super::{ASK_AGAIN, Action, ActionId, Incarnation, LEFT_WAIT, Left, Millis, RunId, Terms};
 
 /// State that endpoints share.
 #[derive(Clone, Debug)]
@@ -126,7 +126,7 @@ impl<T: Terms> Shared<T> {
         let now = self.now;
         for worker in &mut self.left {
             let is_told = worker.ending.is_some_and(|asked| now.saturating_sub(asked) < ASK_AGAIN);
-            let is_late = now.saturating_sub(worker.found) >= LEFT_PATIENCE;
+            let is_late = now.saturating_sub(worker.found) >= LEFT_WAIT;
             if !is_told && (worker.ending.is_some() || worker.hold.is_none() || is_late || !kept(&worker.left)) {
                 worker.ending = Some(now);
                 self.actions.push(end(worker.left.incarnation));

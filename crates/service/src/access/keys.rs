@@ -17,7 +17,7 @@ const MOST_ENDPOINTS: usize = 100;
 /// Greatest weight of a key.
 const MOST_WEIGHT: u32 = 100;
 /// Longest wait for a key to be looked up.
-const PATIENCE: Duration = Duration::from_secs(1);
+const LONGEST_WAIT: Duration = Duration::from_secs(1);
 /// A longer life than this is no expiry at all.
 const LONGEST_LIFE: Duration = Duration::from_secs(100 * 365 * 24 * 3600);
 
@@ -51,7 +51,7 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
     }
     if wanted
         .expires_in
-        .is_some_and(|life| life == 0 || life > LONGEST_LIFE.as_secs())
+        .is_some_and(|service_run| service_run == 0 || service_run > LONGEST_LIFE.as_secs())
     {
         return refuse("expires_in", "must be between one second and a hundred years");
     }
@@ -97,7 +97,7 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
             KeyScope::Manage => Scope::Manage,
         },
         created_ms: now,
-        expires_ms: wanted.expires_in.map(|life| now + life as i64 * 1000),
+        expires_ms: wanted.expires_in.map(|service_run| now + service_run as i64 * 1000),
         revoked_ms: None,
         used_ms: None,
         per_minute: wanted.per_minute,
@@ -162,9 +162,7 @@ pub(crate) async fn find_key_of_id(store: &Store, id: &str) -> Result<Option<Key
         let _ = deliver.send(found);
     });
     asked.map_err(|_| KeysUnavailable)?;
-    let found = timeout(PATIENCE, found)
-        .await
-        .map_err(|_| KeysUnavailable)?;
+    let found = timeout(LONGEST_WAIT, found).await.map_err(|_| KeysUnavailable)?;
     found.map_err(|_| KeysUnavailable)?.map_err(|error| {
         tracing::error!(%error, "a key could not be looked up");
         KeysUnavailable

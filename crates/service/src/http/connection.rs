@@ -96,7 +96,7 @@ impl Drop for ConnectionSlot {
 }
 
 /// A connection that has a place and does not wait for ever.
-pub(crate) struct Patient<T> {
+pub(crate) struct WatchedConnection<T> {
     inner: T,
     slot: ConnectionSlot,
     /// Runs while the reader takes nothing.
@@ -105,9 +105,9 @@ pub(crate) struct Patient<T> {
     dressed: Option<(Vec<u8>, usize)>,
 }
 
-impl<T> Patient<T> {
-    pub fn new(inner: T, slot: ConnectionSlot) -> Patient<T> {
-        Patient {
+impl<T> WatchedConnection<T> {
+    pub fn new(inner: T, slot: ConnectionSlot) -> WatchedConnection<T> {
+        WatchedConnection {
             inner,
             slot,
             stuck: None,
@@ -144,7 +144,7 @@ impl<T> Patient<T> {
     }
 }
 
-impl<T: AsyncRead + Unpin> AsyncRead for Patient<T> {
+impl<T: AsyncRead + Unpin> AsyncRead for WatchedConnection<T> {
     fn poll_read(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -154,7 +154,7 @@ impl<T: AsyncRead + Unpin> AsyncRead for Patient<T> {
     }
 }
 
-impl<T: AsyncWrite + Unpin> AsyncWrite for Patient<T> {
+impl<T: AsyncWrite + Unpin> AsyncWrite for WatchedConnection<T> {
     fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
         let this = &mut *self;
         let (bare, before) = match bare_answer(bytes) {
@@ -232,8 +232,8 @@ mod tests {
 
     const BARE: &str = "HTTP/1.1 400 Bad Request\r\ncontent-length: 0\r\nconnection: close\r\n\r\n";
 
-    fn patient<T>(inner: T) -> Patient<T> {
-        Patient::new(inner, Connections::new(100).enter().unwrap())
+    fn patient<T>(inner: T) -> WatchedConnection<T> {
+        WatchedConnection::new(inner, Connections::new(100).enter().unwrap())
     }
 
     #[tokio::test]

@@ -8,17 +8,17 @@ use vastrelay_wire::load::{LoadState, LoadStatus};
 
 /// The newest load test, and how to stop it.
 #[derive(Default)]
-pub struct Loads {
-    newest: Mutex<Option<Load>>,
+pub struct LoadTests {
+    newest: Mutex<Option<LoadTest>>,
 }
 
-pub(crate) struct Load {
+pub(crate) struct LoadTest {
     pub status: LoadStatus,
     pub stop: watch::Sender<bool>,
 }
 
-impl Loads {
-    pub(crate) fn lock(&self) -> MutexGuard<'_, Option<Load>> {
+impl LoadTests {
+    pub(crate) fn lock(&self) -> MutexGuard<'_, Option<LoadTest>> {
         self.newest.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -62,7 +62,7 @@ impl Loads {
             ));
         }
         let (stop, stopped) = watch::channel(false);
-        *newest = Some(Load { status, stop });
+        *newest = Some(LoadTest { status, stop });
         Ok(stopped)
     }
 }
@@ -77,14 +77,14 @@ mod tests {
 
     #[test]
     fn a_load_test_whose_thread_cannot_start_is_over_and_the_next_one_may_begin() {
-        let loads = Loads::default();
+        let load_tests = LoadTests::default();
         let status = LoadStatus::default();
-        assert!(loads.begin(status.clone()).is_ok());
-        assert!(loads.begin(status.clone()).is_err(), "one is under way");
-        loads.give_up("its thread cannot be started");
-        let over = loads.status().unwrap();
+        assert!(load_tests.begin(status.clone()).is_ok());
+        assert!(load_tests.begin(status.clone()).is_err(), "one is under way");
+        load_tests.give_up("its thread cannot be started");
+        let over = load_tests.status().unwrap();
         assert!(!is_under_way(&over));
         assert_eq!(over.failure.as_deref(), Some("its thread cannot be started"));
-        assert!(loads.begin(status).is_ok());
+        assert!(load_tests.begin(status).is_ok());
     }
 }

@@ -523,7 +523,7 @@ impl Problem {
     }
 
     /// Returns it with more words at the end.
-    pub(crate) fn and_says(mut self, more: &str) -> Problem {
+    pub(crate) fn with_detail(mut self, more: &str) -> Problem {
         self.body.message.push_str(more);
         self
     }

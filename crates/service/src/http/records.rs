@@ -11,7 +11,7 @@ use vastrelay_store::{Store, StoreError};
 /// Most uses of the database at the same time, key look-ups and records aside.
 const MOST_AT_ONCE: usize = 16;
 /// Longest wait to use it.
-const PATIENCE: Duration = Duration::from_secs(5);
+const LONGEST_WAIT: Duration = Duration::from_secs(5);
 
 /// Calls, keys, runs and history.
 pub struct Records {
@@ -37,7 +37,7 @@ impl Records {
         self: &Arc<Self>,
         work: impl FnOnce(&Store) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, Problem> {
-        let permit = timeout(PATIENCE, self.permits.acquire()).await;
+        let permit = timeout(LONGEST_WAIT, self.permits.acquire()).await;
         let _permit = permit.map_err(|_| Problem::database_busy())?;
         let records = self.clone();
         let done = web::block(move || work(&records.store)).await;

@@ -41,4 +41,3 @@ pub(crate) fn own_address(request: &HttpRequest) -> Option<&OwnAddress> {
 pub(crate) fn cookie_name(own: &OwnAddress) -> String {
     format!("vastrelay-session-{}", own.socket.port())
 }
-

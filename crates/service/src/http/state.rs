@@ -1,17 +1,17 @@
 //! What handlers share. Each takes the parts that it uses.
 
+use crate::access::operator::Operator;
+use crate::access::sessions::{Holder, Sessions};
 use crate::http::budget::Budget;
 use crate::http::guard::limits::KeyLimits;
 use crate::http::guard::pace::Pace;
 use crate::http::guard::reach::Reach;
-use crate::lifecycle::run::Life;
-use crate::telemetry::live::Live;
-use crate::http::load_tests::Loads;
-use crate::telemetry::metrics::Metrics;
-use crate::access::operator::Operator;
+use crate::http::load_tests::LoadTests;
 use crate::http::records::Records;
-use crate::access::sessions::{Holder, Sessions};
 use crate::http::text_threads::TextThreads;
+use crate::lifecycle::run::ServiceRun;
+use crate::telemetry::live::Live;
+use crate::telemetry::metrics::Metrics;
 use actix_web::web;
 use std::io;
 use std::sync::Arc;
@@ -60,10 +60,10 @@ pub struct ServiceState {
     /// Calls, keys, runs and history.
     pub records: Arc<Records>,
     /// Since when it runs, and whether it goes on.
-    pub life: Arc<Life>,
+    pub service_run: Arc<ServiceRun>,
     pub(crate) metrics: Arc<Metrics>,
     pub(crate) live: Arc<Live>,
-    pub(crate) loads: Arc<Loads>,
+    pub(crate) load_tests: Arc<LoadTests>,
     pub(crate) jobs: Arc<Jobs>,
     pub(crate) options: StateOptions,
     pub(crate) reach: Reach,
@@ -82,8 +82,8 @@ impl ServiceState {
     /// # Errors
     /// When the system refuses a thread, or the database cannot be read.
     pub fn new(mut loader: Loader, store: Store, reach: Reach, options: StateOptions) -> io::Result<ServiceState> {
-        let (endpoints, life) = (Arc::new(Endpoints::default()), Life::begin());
-        let metrics = Metrics::new(endpoints.clone(), &life, store.lost());
+        let (endpoints, service_run) = (Arc::new(Endpoints::default()), ServiceRun::start());
+        let metrics = Metrics::new(endpoints.clone(), &service_run, store.lost());
         let records = Arc::new(Records::new(store));
         let jobs = Arc::new(Jobs::new(records.store.clone()));
         if let Some((program, available)) = options.converter.clone() {
@@ -100,10 +100,10 @@ impl ServiceState {
             loader,
             records,
             jobs,
-            life: Arc::new(life),
+            service_run: Arc::new(service_run),
             metrics: Arc::new(metrics),
             live: Arc::default(),
-            loads: Arc::default(),
+            load_tests: Arc::default(),
             limits: Arc::default(),
             sessions: Sessions::default(),
             text_threads: Arc::new(TextThreads::start(options.templates.clone())),
@@ -219,10 +219,10 @@ impl ServiceState {
             .app_data(web::Data::from(self.endpoints.clone()))
             .app_data(web::Data::from(self.loader.clone()))
             .app_data(web::Data::from(self.records.clone()))
-            .app_data(web::Data::from(self.life.clone()))
+            .app_data(web::Data::from(self.service_run.clone()))
             .app_data(web::Data::from(self.metrics.clone()))
             .app_data(web::Data::from(self.live.clone()))
-            .app_data(web::Data::from(self.loads.clone()))
+            .app_data(web::Data::from(self.load_tests.clone()))
             .app_data(web::Data::from(self.jobs.clone()))
             .app_data(web::Data::from(self.text_threads.clone()))
             .app_data(web::Data::from(self.limits.clone()))

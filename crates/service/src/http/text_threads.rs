@@ -83,12 +83,12 @@ impl Turns {
 }
 
 #[derive(Default)]
-struct Desk {
+struct WorkQueue {
     waiting: Mutex<Waiting>,
     more: Condvar,
 }
 
-impl Desk {
+impl WorkQueue {
     fn lock(&self) -> MutexGuard<'_, Waiting> {
         self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -110,26 +110,26 @@ impl Desk {
 
 /// The threads.
 pub struct TextThreads {
-    desk: Arc<Desk>,
+    queue: Arc<WorkQueue>,
 }
 
 impl TextThreads {
     pub(crate) fn start(program: Option<Program>) -> TextThreads {
-        let desk = Arc::new(Desk::default());
+        let queue = Arc::new(WorkQueue::default());
         for kinds in [1, 2] {
-            let (desk, program) = (desk.clone(), program.clone());
+            let (queue, program) = (queue.clone(), program.clone());
             std::thread::Builder::new()
                 .name("text".into())
                 .spawn(move || {
                     let mut renderer =
                         Renderer(program.map(|program| TemplateProcess::new(program.path, program.words)));
-                    while let Some(job) = desk.next(kinds) {
+                    while let Some(job) = queue.next(kinds) {
                         job(&mut renderer);
                     }
                 })
                 .expect("the system gives threads for text");
         }
-        TextThreads { desk }
+        TextThreads { queue }
     }
 
     /// Does work of a key on this many bytes of text, and returns what it brought.
@@ -150,14 +150,14 @@ impl TextThreads {
             }
         });
         self.queue(key, usize::from(bytes > LONG), job)?;
-        self.desk.more.notify_all();
+        self.queue.more.notify_all();
         let panicked =
             || Problem::internal("the text could not be processed: its tokenizer or template panicked".into());
         answer.await.map_err(|_| panicked())?.map_err(|_| panicked())
     }
 
     fn queue(&self, key: &Arc<str>, kind: usize, job: Job) -> Result<(), Problem> {
-        let mut waiting = self.desk.lock();
+        let mut waiting = self.queue.lock();
         match waiting.jobs[kind].add(key, job, MOST_WAITING[kind]) {
             true => Ok(()),
             false => Err(Problem::text_threads_full()),
@@ -167,8 +167,8 @@ impl TextThreads {
 
 impl Drop for TextThreads {
     fn drop(&mut self) {
-        self.desk.lock().is_over = true;
-        self.desk.more.notify_all();
+        self.queue.lock().is_over = true;
+        self.queue.more.notify_all();
     }
 }
 

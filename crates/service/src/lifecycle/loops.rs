@@ -45,7 +45,7 @@ impl Loops {
     ///
     /// # Panics
     /// Outside of a local task set.
-    pub(crate) fn begin<S: 'static>(
+    pub(crate) fn start<S: 'static>(
         self: &Arc<Self>,
         running: &mut Running,
         name: &'static str,
@@ -124,7 +124,7 @@ mod tests {
         let (seen, other) = (steps.clone(), Rc::new(RefCell::new(0)));
         let counted = other.clone();
         let every = Duration::from_millis(1);
-        loops.begin(
+        loops.start(
             &mut running,
             "counting",
             every,
@@ -135,7 +135,7 @@ mod tests {
                 assert!(*count < 3, "three are too many");
             },
         );
-        loops.begin(
+        loops.start(
             &mut running,
             "waiting",
             every,

@@ -8,7 +8,7 @@ use tokio::sync::Notify;
 use vastrelay_store::seconds_since_1970;
 
 /// The life of a service.
-pub struct Life {
+pub struct ServiceRun {
     started: Instant,
     started_at: u64,
     draining: AtomicBool,
@@ -20,10 +20,10 @@ pub struct Life {
     pub(crate) loops: Arc<Loops>,
 }
 
-impl Life {
+impl ServiceRun {
     /// Returns a life that begins now.
-    pub fn begin() -> Life {
-        Life {
+    pub fn start() -> ServiceRun {
+        ServiceRun {
             started: Instant::now(),
             started_at: seconds_since_1970(),
             draining: AtomicBool::new(false),

@@ -119,7 +119,7 @@ async fn stale(records: Arc<Records>, name: String, from: u32, now: u32) -> Prob
         "`{name}` is served as release {now}, not {from}: it changed since you read it; read it again, then deploy"
     );
     let overtaken = on_thread(move || Ok(overtaken(&records, &name, from, now))).await;
-    Problem::conflict("release_changed", text).and_says(&overtaken.unwrap_or_default())
+    Problem::conflict("release_changed", text).with_detail(&overtaken.unwrap_or_default())
 }
 
 /// `POST /manage/check`: how a spec, a folder of weights, the demo's own, or an earlier release would be served. Nothing is changed by it.
@@ -143,7 +143,7 @@ pub async fn check(
         check_name(&request.name).map_err(|text| Problem::field("name", text))?;
         let checked = loader.check(&endpoints, &request);
         let checked = checked.map_err(|failure| refusal(&failure, &request))?;
-        let (planned, why) = match &checked.planned {
+        let (planned, why) = match &checked.plan {
             Ok(endpoint) => (Some(endpoint_status(endpoint)), None),
             Err(why) => (None, Some(why.clone())),
         };

@@ -1,8 +1,8 @@
 //! `GET /manage/fit`.
 
-use crate::manage::fitting::{self, Ask, AskError, Subject, USUAL_TYPICAL};
 use crate::http::guard::Caller;
 use crate::http::problem::Problem;
+use crate::manage::fitting::{self, Ask, AskError, Subject, USUAL_TYPICAL};
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use std::path::{Path, PathBuf};

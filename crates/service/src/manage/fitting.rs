@@ -182,11 +182,11 @@ pub fn way(question: &Question<'_>, hardware: &dyn Hardware, fit: &SplitFit) -> 
         group: precisions.weights.group(),
         kv: precisions.kv.name().to_owned(),
         reason: fit.verdict.as_ref().err().map(ToString::to_string),
-        fitting: fitting.map(|fitting| figures(question, fit.split, fitting)),
+        fitting: fitting.map(|fitting| metrics(question, fit.split, fitting)),
     }
 }
 
-fn figures(question: &Question<'_>, split: usize, fitting: &Fitting) -> FitFigures {
+fn metrics(question: &Question<'_>, split: usize, fitting: &Fitting) -> FitFigures {
     let Fitting { plan, predicted, .. } = fitting;
     FitFigures {
         memory_limit: plan.budget,

@@ -1,8 +1,8 @@
 //! `GET /manage/endpoints/{name}/history`.
 
-use crate::telemetry::history::SPANS;
 use crate::http::problem::Problem;
 use crate::http::records::Records;
+use crate::telemetry::history::SPANS;
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use utoipa::IntoParams;

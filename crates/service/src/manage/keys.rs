@@ -1,7 +1,7 @@
 //! Keys of callers: `/manage/keys`.
 
-use crate::http::guard::{Body, Caller};
 use crate::access::keys::{MakeKeyError, key_entry, make_key};
+use crate::http::guard::{Body, Caller};
 use crate::http::problem::Problem;
 use crate::http::records::Records;
 use actix_web::{HttpResponse, web};

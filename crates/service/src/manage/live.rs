@@ -1,12 +1,12 @@
 //! `GET /manage/live`.
 
-use crate::telemetry::live::{Live, frame};
 use crate::http::guard::{Caller, check_again};
-use crate::lifecycle::run::Life;
-use crate::manage::status::service_status;
 use crate::http::problem::Problem;
 use crate::http::records::Records;
 use crate::http::state::ServiceState;
+use crate::lifecycle::run::ServiceRun;
+use crate::manage::status::service_status;
+use crate::telemetry::live::{Live, frame};
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::{HttpResponse, web};
 use std::time::{Duration, Instant};
@@ -24,12 +24,12 @@ pub async fn live(
     live: web::Data<Live>,
     endpoints: web::Data<Endpoints>,
     records: web::Data<Records>,
-    life: web::Data<Life>,
+    service_run: web::Data<ServiceRun>,
     state: web::Data<ServiceState>,
     caller: web::ReqData<Caller>,
 ) -> HttpResponse {
     let mut frames = live.frames.subscribe();
-    let first = frame("status", &service_status(&endpoints, &records, &life));
+    let first = frame("status", &service_status(&endpoints, &records, &service_run));
     let events = async_stream::stream! {
         yield Ok::<_, Problem>(first);
         let mut checked = Instant::now();

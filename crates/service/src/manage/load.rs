@@ -1,13 +1,13 @@
 //! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
 
 use crate::http::guard::{Body, Caller, bearer};
-use crate::lifecycle::run::Life;
-use crate::telemetry::live::Live;
-use crate::http::load_tests::{Loads, is_under_way};
-use crate::manage::status::service_status;
+use crate::http::load_tests::{LoadTests, is_under_way};
 use crate::http::own_address::OwnAddress;
 use crate::http::problem::Problem;
 use crate::http::records::Records;
+use crate::lifecycle::run::ServiceRun;
+use crate::manage::status::service_status;
+use crate::telemetry::live::Live;
 use actix_web::{HttpRequest, HttpResponse, web};
 use futures_util::FutureExt;
 use futures_util::future::ready;
@@ -32,8 +32,8 @@ use vastrelay_wire::parse::parse_body;
 /// `GET /manage/load`: how the newest load test is getting on; `null` when there was none.
 #[utoipa::path(get, path = "/manage/load", operation_id = "load_status", tag = "load",
     responses((status = 200, body = Option<LoadStatus>)))]
-pub async fn status(loads: web::Data<Loads>) -> HttpResponse {
-    HttpResponse::Ok().json(loads.status())
+pub async fn status(load_tests: web::Data<LoadTests>) -> HttpResponse {
+    HttpResponse::Ok().json(load_tests.status())
 }
 
 /// `DELETE /manage/load`: ends the current load test; the measurements taken so far stay.
@@ -42,8 +42,8 @@ pub async fn status(loads: web::Data<Loads>) -> HttpResponse {
 /// 404 when there is none.
 #[utoipa::path(delete, path = "/manage/load", operation_id = "stop_load", tag = "load", responses(
     (status = 200, body = LoadStatus), (status = "4XX", body = ErrorEnvelope)))]
-pub async fn stop(loads: web::Data<Loads>) -> Result<HttpResponse, Problem> {
-    let newest = loads.lock();
+pub async fn stop(load_tests: web::Data<LoadTests>) -> Result<HttpResponse, Problem> {
+    let newest = load_tests.lock();
     let load = newest.as_ref().filter(|load| is_under_way(&load.status));
     let load = load.ok_or_else(|| Problem::not_kept("no load test is under way".into()))?;
     let _ = load.stop.send(true);
@@ -58,12 +58,12 @@ pub async fn stop(loads: web::Data<Loads>) -> Result<HttpResponse, Problem> {
     (status = 202, body = LoadStatus), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn start(
     control: web::Data<Control>,
-    loads: web::Data<Loads>,
+    load_tests: web::Data<LoadTests>,
     live: web::Data<Live>,
     records: web::Data<Records>,
     own: web::Data<OwnAddress>,
     endpoints: web::Data<Endpoints>,
-    life: web::Data<Life>,
+    service_run: web::Data<ServiceRun>,
     jobs: web::Data<Jobs>,
     caller: web::ReqData<Caller>,
     request: HttpRequest,
@@ -91,21 +91,26 @@ pub async fn start(
     let key = key.unwrap_or_else(|| own.token.clone());
     let target = HttpTarget::new(own.trust(), &url, Some(key), &order.model, order.temperature, true)
         .map_err(Problem::internal)?;
-    let target = target.looked_at_by(look(&endpoints, &records, &life));
+    let target = target.looked_at_by(look(&endpoints, &records, &service_run));
     let status = LoadStatus {
         name: prepared.name.clone(),
         model: order.model.clone(),
         ..LoadStatus::default()
     };
-    let stopped = loads.begin(status.clone())?;
-    let job = begin_job(&jobs, &loads, &prepared.name, &order.model, caller.name()).await;
-    let job = job.inspect_err(|problem| loads.give_up(&problem.to_string()))?;
+    let stopped = load_tests.begin(status.clone())?;
+    let job = begin_job(&jobs, &load_tests, &prepared.name, &order.model, caller.name()).await;
+    let job = job.inspect_err(|problem| load_tests.give_up(&problem.to_string()))?;
     live.load(&status);
-    let told = Told { loads, live, jobs, job };
+    let reporter = LoadReporter {
+        load_tests,
+        live,
+        jobs,
+        job,
+    };
     // A separate thread, so that sending does not delay the threads that answer.
     let thread = std::thread::Builder::new().name("load".into());
-    begin_on(thread, told, move |told| {
-        send(told, &records, &url, target, prepared, stopped)
+    begin_on(thread, reporter, move |reporter| {
+        send(reporter, &records, &url, target, prepared, stopped)
     })?;
     Ok(HttpResponse::Accepted().json(status))
 }
@@ -116,19 +121,19 @@ pub async fn start(
 /// 500 when the system gives no thread.
 fn begin_on(
     thread: std::thread::Builder,
-    told: Told,
-    send: impl FnOnce(&Told) + Send + 'static,
+    reporter: LoadReporter,
+    send: impl FnOnce(&LoadReporter) + Send + 'static,
 ) -> Result<(), Problem> {
-    let told = Arc::new(told);
-    let teller = told.clone();
+    let reporter = Arc::new(reporter);
+    let teller = reporter.clone();
     let begun = thread.spawn(move || {
-        if catch_unwind(AssertUnwindSafe(|| send(&told))).is_err() {
-            told.fails("its thread panicked; the service's log says why");
+        if catch_unwind(AssertUnwindSafe(|| send(&reporter))).is_err() {
+            reporter.fail("its thread panicked; the service's log says why");
         }
     });
     begun.map(drop).map_err(|error| {
         let why = format!("its thread cannot be started: {error}");
-        teller.fails(&why);
+        teller.fail(&why);
         Problem::internal(why)
     })
 }
@@ -136,12 +141,12 @@ fn begin_on(
 /// Takes the load test in as a job that is under way, on a thread that may wait for the database.
 async fn begin_job(
     jobs: &web::Data<Jobs>,
-    loads: &web::Data<Loads>,
+    load_tests: &web::Data<LoadTests>,
     name: &str,
     endpoint: &str,
     who: &str,
 ) -> Result<Arc<Job>, Problem> {
-    let (jobs, termination) = (jobs.clone(), loads.clone());
+    let (jobs, termination) = (jobs.clone(), load_tests.clone());
     let [name, endpoint, who] = [name, endpoint, who].map(str::to_owned);
     let begun = web::block(move || {
         let wanted = NewJob {
@@ -171,9 +176,9 @@ fn prepared_order(endpoints: &Endpoints, body: &[u8]) -> Result<(LoadOrder, Prep
 }
 
 /// Returns what says how this service stands, without a call.
-fn look(endpoints: &web::Data<Endpoints>, records: &web::Data<Records>, life: &web::Data<Life>) -> Look {
-    let (endpoints, records, life) = (endpoints.clone(), records.clone(), life.clone());
-    Box::new(move || ready(Some(service_status(&endpoints, &records, &life))).boxed())
+fn look(endpoints: &web::Data<Endpoints>, records: &web::Data<Records>, service_run: &web::Data<ServiceRun>) -> Look {
+    let (endpoints, records, service_run) = (endpoints.clone(), records.clone(), service_run.clone());
+    Box::new(move || ready(Some(service_status(&endpoints, &records, &service_run))).boxed())
 }
 
 /// Returns the address at which this service reaches itself.
@@ -190,7 +195,7 @@ fn own_url(own: &OwnAddress) -> String {
 }
 
 fn send(
-    told: &Told,
+    reporter: &LoadReporter,
     records: &Records,
     url: &str,
     target: HttpTarget,
@@ -216,7 +221,7 @@ fn send(
                 prompts,
                 stopped,
                 |progress| {
-                    told.tell(|status| take(status, &progress, span));
+                    reporter.update(|status| take(status, &progress, span));
                 },
             ))
         });
@@ -230,8 +235,8 @@ fn send(
         records.store.add_run(&record).map_err(|error| error.to_string())?;
         Ok((run.id, run.ended_because))
     });
-    told.ends(&kept);
-    told.tell(|status| match kept {
+    reporter.end(&kept);
+    reporter.update(|status| match kept {
         Ok((run, ended_because)) => {
             status.state = LoadState::Ended;
             status.part = 1.0;
@@ -246,17 +251,17 @@ fn send(
 }
 
 /// Who is told how the load test is getting on.
-struct Told {
-    loads: web::Data<Loads>,
+struct LoadReporter {
+    load_tests: web::Data<LoadTests>,
     live: web::Data<Live>,
     jobs: web::Data<Jobs>,
     job: Arc<Job>,
 }
 
-impl Told {
+impl LoadReporter {
     /// Changes the status of the load test and tells whoever listens.
-    fn tell(&self, change: impl FnOnce(&mut LoadStatus)) {
-        let mut newest = self.loads.lock();
+    fn update(&self, change: impl FnOnce(&mut LoadStatus)) {
+        let mut newest = self.load_tests.lock();
         if let Some(load) = newest.as_mut() {
             change(&mut load.status);
             self.job.is_so_far(load.status.part);
@@ -265,16 +270,16 @@ impl Told {
     }
 
     /// Notes that it is over without a run, and why.
-    fn fails(&self, why: &str) {
+    fn fail(&self, why: &str) {
         self.jobs.ends(&self.job, JobEnd::Failed(why.to_owned()));
-        self.tell(|status| {
+        self.update(|status| {
             status.state = LoadState::Failed;
             status.failure = Some(why.to_owned());
         });
     }
 
     /// Notes that it is over, with the name of its run or why there is none.
-    fn ends(&self, kept: &Result<(String, Option<String>), String>) {
+    fn end(&self, kept: &Result<(String, Option<String>), String>) {
         let end = match kept {
             Ok((run, Some(why))) => JobEnd::Done(format!("run {run}, ended early: {why}")),
             Ok((run, None)) if self.job.is_cancelled() => JobEnd::Done(format!("run {run}, stopped early")),
@@ -309,10 +314,10 @@ mod tests {
     use super::*;
     use vastrelay_store::{Retention, Store};
 
-    fn told(folder: &std::path::Path) -> Told {
+    fn reporter(folder: &std::path::Path) -> LoadReporter {
         let records = Arc::new(Records::new(Store::open(folder, Retention::default()).unwrap()));
-        let (jobs, loads) = (Arc::new(Jobs::new(records.store.clone())), Loads::default());
-        assert!(loads.begin(LoadStatus::default()).is_ok());
+        let (jobs, load_tests) = (Arc::new(Jobs::new(records.store.clone())), LoadTests::default());
+        assert!(load_tests.begin(LoadStatus::default()).is_ok());
         let wanted = NewJob {
             kind: "load",
             name: "knee".into(),
@@ -320,41 +325,47 @@ mod tests {
             who: "",
         };
         let job = jobs.start(&wanted, || {}).unwrap();
-        Told {
-            loads: web::Data::new(loads),
+        LoadReporter {
+            load_tests: web::Data::new(load_tests),
             live: web::Data::new(Live::default()),
             jobs: web::Data::from(jobs),
             job,
         }
     }
 
-    fn is_over(loads: &Loads, why: &str) {
-        let status = loads.status().unwrap();
+    fn is_over(load_tests: &LoadTests, why: &str) {
+        let status = load_tests.status().unwrap();
         assert_eq!(status.state, LoadState::Failed);
         assert!(status.failure.as_ref().unwrap().contains(why), "{status:?}");
-        assert!(loads.begin(LoadStatus::default()).is_ok(), "the next one may begin");
+        assert!(
+            load_tests.begin(LoadStatus::default()).is_ok(),
+            "the next one may begin"
+        );
     }
 
     #[test]
     fn a_load_test_to_which_the_system_gives_no_thread_is_over() {
         let folder = tempfile::tempdir().unwrap();
-        let told = told(folder.path());
-        let loads = told.loads.clone();
+        let reporter = reporter(folder.path());
+        let load_tests = reporter.load_tests.clone();
         // No machine has room for such a stack, so that the system itself refuses.
         let thread = std::thread::Builder::new().stack_size(1 << 60);
-        assert!(begin_on(thread, told, |_| panic!("it cannot run")).is_err());
-        is_over(&loads, "its thread cannot be started");
+        assert!(begin_on(thread, reporter, |_| panic!("it cannot run")).is_err());
+        is_over(&load_tests, "its thread cannot be started");
     }
 
     #[test]
     fn a_load_test_whose_thread_panics_is_over() {
         let folder = tempfile::tempdir().unwrap();
-        let told = told(folder.path());
-        let loads = told.loads.clone();
-        assert!(begin_on(std::thread::Builder::new(), told, |_| panic!("on purpose")).is_ok());
-        while loads.status().is_some_and(|status| status.state != LoadState::Failed) {
+        let reporter = reporter(folder.path());
+        let load_tests = reporter.load_tests.clone();
+        assert!(begin_on(std::thread::Builder::new(), reporter, |_| panic!("on purpose")).is_ok());
+        while load_tests
+            .status()
+            .is_some_and(|status| status.state != LoadState::Failed)
+        {
             std::thread::yield_now();
         }
-        is_over(&loads, "its thread panicked");
+        is_over(&load_tests, "its thread panicked");
     }
 }

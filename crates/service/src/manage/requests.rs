@@ -7,9 +7,9 @@ use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
-use vastrelay_store::{CallFilter, CallRecord, milliseconds_since_1970};
+use vastrelay_store::{CallFilter, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
-use vastrelay_wire::manage::{CallDetail, CallMove, CallText, RecordedCall};
+use vastrelay_wire::manage::{CallDetail, CallText, RecordedCall};
 
 /// Most calls of a listing.
 const MOST_LISTED: usize = 10_000;
@@ -106,4 +106,3 @@ pub async fn request(records: web::Data<Records>, id: web::Path<String>) -> Resu
         call: recorded(call, milliseconds_since_1970()),
     }))
 }
-

@@ -1,11 +1,11 @@
 //! Signing in to the console, and out: `/session` and `/manage/console`.
 
+use crate::access::sessions::{CODE_LIFE, NewSession, SESSION_LIFE};
 use crate::http::guard::{Access, Body, Caller, caller_of};
 use crate::http::own_address::OwnAddress;
-use crate::http::session_secrets::{SessionSecrets, cookie_name, own_address};
 use crate::http::problem::Problem;
 use crate::http::records::Records;
-use crate::access::sessions::{CODE_LIFE, Holder, NewSession, SESSION_LIFE, Sessions};
+use crate::http::session_secrets::{SessionSecrets, cookie_name, own_address};
 use crate::http::state::ServiceState;
 use actix_web::cookie::time::Duration as CookieAge;
 use actix_web::cookie::{Cookie, SameSite};

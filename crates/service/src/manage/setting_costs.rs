@@ -112,16 +112,16 @@ impl Case<'_> {
                 |kv: KvPrecision| kv.name().into(),
                 |kv| in_precisions(weights, kv),
             ),
-            self.setting("batch.width", around(now.width, 1, MOST_WIDTH), counted, with_width),
-            self.setting("batch.context", contexts, counted, |context| Settings {
+            self.setting("batch.width", around(now.width, 1, MOST_WIDTH), text_of, with_width),
+            self.setting("batch.context", contexts, text_of, |context| Settings {
                 context,
                 ..now
             }),
-            self.setting("batch.step_budget", steps, counted, |step_budget| Settings {
+            self.setting("batch.step_budget", steps, text_of, |step_budget| Settings {
                 step_budget,
                 ..now
             }),
-            self.setting("device.split", self.splits(now.split), counted, |split| Settings {
+            self.setting("device.split", self.splits(now.split), text_of, |split| Settings {
                 split,
                 ..now
             }),
@@ -250,7 +250,7 @@ fn kvs() -> Vec<KvPrecision> {
         .collect()
 }
 
-fn counted(count: usize) -> String {
+fn text_of(count: usize) -> String {
     count.to_string()
 }
 

@@ -1,7 +1,7 @@
 //! `GET /manage/status`.
 
-use crate::lifecycle::run::Life;
 use crate::http::records::Records;
+use crate::lifecycle::run::ServiceRun;
 use actix_web::{HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_control::endpoints::endpoint::Endpoint;
@@ -26,22 +26,22 @@ use vastrelay_wire::manage::{
 pub async fn status(
     endpoints: web::Data<Endpoints>,
     records: web::Data<Records>,
-    life: web::Data<Life>,
+    service_run: web::Data<ServiceRun>,
 ) -> HttpResponse {
-    HttpResponse::Ok().json(service_status(&endpoints, &records, &life))
+    HttpResponse::Ok().json(service_status(&endpoints, &records, &service_run))
 }
 
 /// Returns how everything stands.
-pub(crate) fn service_status(endpoints: &Endpoints, records: &Records, life: &Life) -> ServiceStatus {
+pub(crate) fn service_status(endpoints: &Endpoints, records: &Records, service_run: &ServiceRun) -> ServiceStatus {
     let all = endpoints.all();
     ServiceStatus {
         version: env!("CARGO_PKG_VERSION").into(),
-        uptime: life.uptime(),
-        state: condition(endpoints, &all, life).name().into(),
+        uptime: service_run.uptime(),
+        state: condition(endpoints, &all, service_run).name().into(),
         calls_recorded: records.store.count_calls(),
         endpoints: all.iter().map(|endpoint| endpoint_status(endpoint)).collect(),
         resting: endpoints.resting().iter().map(resting_endpoint).collect(),
-        loops: life.loops.status(),
+        loops: service_run.loops.status(),
     }
 }
 
@@ -56,8 +56,8 @@ pub(crate) fn resting_endpoint((name, resting): (&String, &Resting)) -> RestingE
 }
 
 /// Returns the service's state.
-pub(crate) fn condition(endpoints: &Endpoints, all: &[Arc<Endpoint>], life: &Life) -> State {
-    if life.is_draining() {
+pub(crate) fn condition(endpoints: &Endpoints, all: &[Arc<Endpoint>], service_run: &ServiceRun) -> State {
+    if service_run.is_draining() {
         return State::Draining;
     }
     let resting = endpoints.resting().into_values().map(|resting| resting.state);
@@ -80,19 +80,19 @@ pub(crate) fn endpoint_status(endpoint: &Endpoint) -> EndpointStatus {
         let produced = (status.prefill_tokens, status.output_tokens);
         (&measured.recent, produced)
     });
-    let window = recent::figures(windows);
+    let window = recent::window_metrics(windows);
     let mut lives = endpoint.replicas.without_worker();
     let measured = replicas.iter().zip(statuses);
     let mut replicas: Vec<ReplicaStatus> = measured
         .map(|(measured, status)| {
-            let life = lives.remove(&measured.replica.number);
-            replica_status(endpoint, measured, status, life.as_ref())
+            let service_run = lives.remove(&measured.replica.number);
+            replica_status(endpoint, measured, status, service_run.as_ref())
         })
         .collect();
     replicas.extend(
         lives
             .iter()
-            .map(|(number, life)| replica_to_be(endpoint, *number, life)),
+            .map(|(number, service_run)| replica_to_be(endpoint, *number, service_run)),
     );
     let mut occupancy = OccupancyStatus::default();
     replicas.iter().for_each(|replica| occupancy += replica.occupancy);
@@ -127,10 +127,15 @@ fn replica_status(
     endpoint: &Endpoint,
     measured: &MeasuredReplica,
     status: EngineStatus,
-    life: Option<&ReplicaState>,
+    service_run: Option<&ReplicaState>,
 ) -> ReplicaStatus {
     let replica = &measured.replica;
-    let planned = replica_as_planned(endpoint, replica.number, endpoint.replicas.state_of(measured), life);
+    let planned = replica_of_plan(
+        endpoint,
+        replica.number,
+        endpoint.replicas.state_of(measured),
+        service_run,
+    );
     let limits = endpoint.limits();
     // What has ended has nothing in hand.
     let now = match status.failure {
@@ -142,7 +147,7 @@ fn replica_status(
     };
     ReplicaStatus {
         incarnation: replica.incarnation,
-        process: replica.process.filter(|_| life.is_none()),
+        process: replica.process.filter(|_| service_run.is_none()),
         uptime: status.uptime,
         memory: memory_status(&replica.memory, replica.resident()),
         full_context_sequences: replica.memory.full_context_sequences(),
@@ -162,13 +167,18 @@ fn replica_status(
 }
 
 /// Returns how a replica stands that has never had a worker.
-fn replica_to_be(endpoint: &Endpoint, number: u32, life: &ReplicaState) -> ReplicaStatus {
-    replica_as_planned(endpoint, number, life.state(), Some(life))
+fn replica_to_be(endpoint: &Endpoint, number: u32, service_run: &ReplicaState) -> ReplicaStatus {
+    replica_of_plan(endpoint, number, service_run.state(), Some(service_run))
 }
 
-fn replica_as_planned(endpoint: &Endpoint, number: u32, state: State, life: Option<&ReplicaState>) -> ReplicaStatus {
+fn replica_of_plan(
+    endpoint: &Endpoint,
+    number: u32,
+    state: State,
+    service_run: Option<&ReplicaState>,
+) -> ReplicaStatus {
     let (plan, limits) = (&endpoint.plan, endpoint.limits());
-    let (phase, failure) = match life {
+    let (phase, failure) = match service_run {
         Some(ReplicaState::Starting(phase)) => (Some(phase.name().to_owned()), None),
         Some(ReplicaState::Draining) => (None, None),
         Some(ReplicaState::Failed { why, .. }) => (None, Some(why.clone())),

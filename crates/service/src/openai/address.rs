@@ -1,7 +1,7 @@
 //! Near-miss calls are told the right one.
 
-use crate::http::guard::caller_of;
 use crate::http::declared::{Listed, access_of, listed, resembled};
+use crate::http::guard::caller_of;
 use crate::http::problem::Problem;
 use crate::http::state::ServiceState;
 use actix_web::http::StatusCode;

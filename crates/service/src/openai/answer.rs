@@ -55,13 +55,13 @@ pub(super) async fn collect(
                     choice,
                     text,
                     reason,
-                    figures,
+                    metrics,
                 } => {
-                    count.add(choice, &figures);
+                    count.add(choice, &metrics);
                     let one = &mut collected[choice as usize];
                     one.text.push_str(&text);
                     one.finish_reason = finish_reason(reason).inspect_err(|problem| call.note_failure(problem))?;
-                    one.measured = Some(measured(reason, &figures));
+                    one.measured = Some(measured(reason, &metrics));
                 }
                 Event::Failed(reason) => return Err(Problem::ended(reason)),
             }

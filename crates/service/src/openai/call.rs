@@ -2,13 +2,13 @@
 
 use super::asked::Asked;
 use super::events::Events;
+use crate::access::redact::redact;
 use crate::http::budget::Share;
 use crate::http::guard::Permit;
-use crate::openai::failover::{LastingStream, Moves, Refused};
-use crate::http::recorded::recorded;
 use crate::http::problem::Problem;
-use crate::access::redact::redact;
+use crate::http::recorded::recorded;
 use crate::http::state::ServiceState;
+use crate::openai::failover::{FailoverStream, Moves, Refused};
 use actix_web::{HttpMessage, HttpRequest, web};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, OnceLock, PoisonError};
@@ -19,7 +19,7 @@ use vastrelay_control::replicas::counters::{EndedCall, ReleaseMetrics};
 use vastrelay_control::replicas::measured::MeasuredReplica;
 use vastrelay_control::replicas::recent::Noted;
 use vastrelay_engine::request::Piece;
-use vastrelay_engine::{EndReason, Event, Figures, GenerationRequest};
+use vastrelay_engine::{EndReason, Event, GenerationRequest, RequestMetrics};
 use vastrelay_fleet::dispatch::KeyShare;
 use vastrelay_store::{CallRecord, CallText, milliseconds_since_1970};
 
@@ -83,7 +83,7 @@ struct Held {
 
 impl Drop for Held {
     fn drop(&mut self) {
-        self.state.life.active_calls.fetch_sub(1, Ordering::AcqRel);
+        self.state.service_run.active_calls.fetch_sub(1, Ordering::AcqRel);
     }
 }
 
@@ -117,9 +117,9 @@ impl Call {
             client_gone: true,
             ..CallRecord::default()
         };
-        state.life.active_calls.fetch_add(1, Ordering::AcqRel);
+        state.service_run.active_calls.fetch_add(1, Ordering::AcqRel);
         let permit = match key {
-            _ if state.life.is_draining() => Err(Problem::draining()),
+            _ if state.service_run.is_draining() => Err(Problem::draining()),
             Some(key) => state.limits.enter(key, Instant::now()).map(Some),
             None => Ok(None),
         };
@@ -264,7 +264,7 @@ impl Call {
         self.record.simulated = endpoint.device().is_simulated();
         let mut departure = Box::pin(departure);
         let begun = tokio::select! {
-            begun = LastingStream::begin(endpoint.clone(), requests, self.key.clone(), self.moves.clone()) => begun,
+            begun = FailoverStream::begin(endpoint.clone(), requests, self.key.clone(), self.moves.clone()) => begun,
             () = &mut departure => return Err(Problem::half_closed()),
         };
         let stream = begun.map_err(|refused| match refused {
@@ -306,10 +306,10 @@ impl Call {
                 choice,
                 text,
                 reason,
-                figures,
+                metrics,
             } => {
                 self.keep(*choice, text);
-                self.note_end(*reason, figures);
+                self.note_end(*reason, metrics);
             }
             Event::Failed(reason) => self.note_failure(&Problem::ended(reason.clone())),
         }
@@ -347,12 +347,12 @@ impl Call {
         self.gaps.counters = self.gaps.all.len();
     }
 
-    fn note_end(&mut self, reason: EndReason, figures: &Figures) {
+    fn note_end(&mut self, reason: EndReason, metrics: &RequestMetrics) {
         self.record.outcome = end_name(reason).into();
-        self.record.reused_tokens += figures.reused_tokens;
-        self.record.preemptions += figures.preemptions as usize;
-        self.record.queued = self.record.queued.max(figures.queued);
-        self.record.prefill = self.record.prefill.max(figures.prefill);
+        self.record.reused_tokens += metrics.reused_tokens;
+        self.record.preemptions += metrics.preemptions as usize;
+        self.record.queued = self.record.queued.max(metrics.queued);
+        self.record.prefill = self.record.prefill.max(metrics.prefill);
         self.gaps.unfinished = self.gaps.unfinished.saturating_sub(1);
         // The caller has gone only when a completion never came to its end.
         self.record.client_gone = self.gaps.unfinished > 0;

@@ -1,6 +1,6 @@
 //! The events of a call, until every completion has ended.
 
-use crate::openai::failover::LastingStream;
+use crate::openai::failover::FailoverStream;
 use std::future::poll_fn;
 use std::iter::from_fn;
 use std::pin::Pin;
@@ -18,7 +18,7 @@ const MOST_TOGETHER: usize = 64;
 
 /// A call's events and its caller's departure. Dropping them cancels what has not ended.
 pub(super) struct Events {
-    stream: LastingStream,
+    stream: FailoverStream,
     departure: Pin<Box<dyn Future<Output = ()>>>,
     unfinished: u32,
     /// Ready when nothing may have come for a while; set anew only then, as that costs more than to note the time.
@@ -43,7 +43,7 @@ pub(super) enum Next {
 
 impl Events {
     /// Returns the events of so many completions.
-    pub fn new(stream: LastingStream, unfinished: u32, departure: impl Future<Output = ()> + 'static) -> Events {
+    pub fn new(stream: FailoverStream, unfinished: u32, departure: impl Future<Output = ()> + 'static) -> Events {
         Events {
             stream,
             departure: Box::pin(departure),

@@ -22,7 +22,7 @@ use vastrelay_control::replicas::state::STOPPED;
 use vastrelay_engine::{Event, GenerationRequest, Refusal, RequestStream};
 use vastrelay_fleet::dispatch::KeyShare;
 use vastrelay_fleet::survival::Survival;
-use vastrelay_planner::amounts::counted;
+use vastrelay_planner::amounts::count_of;
 use vastrelay_wire::manage::{CallMove, EventKind};
 
 /// A replica that works on a call.
@@ -37,7 +37,7 @@ struct HandedIn {
 }
 
 /// The events of a call; dropping it cancels what has not ended.
-pub(crate) struct LastingStream {
+pub(crate) struct FailoverStream {
     endpoint: Lease,
     requests: Vec<GenerationRequest>,
     key: KeyShare,
@@ -61,7 +61,7 @@ enum State {
     GivenUp(Option<String>),
 }
 
-impl LastingStream {
+impl FailoverStream {
     /// Hands the requests of a call in, all or none, as soon as a replica takes them, and waits until one of them has a lane.
     ///
     /// # Errors
@@ -71,7 +71,7 @@ impl LastingStream {
         requests: Vec<GenerationRequest>,
         key: KeyShare,
         moves: Moves,
-    ) -> Result<LastingStream, Refused> {
+    ) -> Result<FailoverStream, Refused> {
         let begun = Instant::now();
         let taking = taken(&endpoint, &requests, entry(&requests, &key, begun), Survival::default());
         let waits = [
@@ -85,7 +85,7 @@ impl LastingStream {
                 Err(_) => return Err(Refused::QueueWait),
             },
         };
-        Ok(LastingStream {
+        Ok(FailoverStream {
             progress: AnswerProgress::of(&requests),
             endpoint,
             requests,
@@ -189,7 +189,7 @@ impl LastingStream {
         );
         self.endpoint.counters.moved();
         if let Some(log) = self.endpoint.log() {
-            let (name, so_far) = (&self.requests[0].name, counted(tokens, "token"));
+            let (name, so_far) = (&self.requests[0].name, count_of(tokens, "token"));
             let text = format!("{name}, after {so_far}: {why}");
             log.happened(measured.replica.number, EventKind::RequestMoved, text);
         }

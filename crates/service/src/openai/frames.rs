@@ -6,7 +6,7 @@ use crate::http::problem::Problem;
 use actix_web::web::{BufMut, Bytes, BytesMut};
 use serde::Serialize;
 use vastrelay_engine::request::Piece;
-use vastrelay_engine::{Event, Figures};
+use vastrelay_engine::{Event, RequestMetrics};
 use vastrelay_wire::sampling::Measured;
 
 /// Stands for the text in the piece from which frames with nothing but text are made: nothing else in a piece is like it.
@@ -56,10 +56,10 @@ impl<S: Shape> Frames<S> {
                 choice,
                 text,
                 reason,
-                figures,
+                metrics,
             } => {
-                self.count.add(choice, &figures);
-                let extras = end_extras(self.extras, measured(reason, &figures));
+                self.count.add(choice, &metrics);
+                let extras = end_extras(self.extras, measured(reason, &metrics));
                 let end = self.shape.end(choice, text.into(), finish_reason(reason)?, extras);
                 put(&mut self.out, &end);
             }
@@ -151,11 +151,11 @@ fn end_extras(extras: Extras, measured: Measured) -> EndExtras {
 
 impl Count {
     /// Adds a completion that has ended.
-    pub(super) fn add(&mut self, choice: u32, figures: &Figures) {
-        self.output += figures.output_tokens;
+    pub(super) fn add(&mut self, choice: u32, metrics: &RequestMetrics) {
+        self.output += metrics.output_tokens;
         // The completions of one prompt share its pages, so they are not added up.
         let prompt = (choice / self.choices_each.max(1)) as usize;
         self.reused.resize(self.reused.len().max(prompt + 1), 0);
-        self.reused[prompt] = self.reused[prompt].max(figures.reused_tokens);
+        self.reused[prompt] = self.reused[prompt].max(metrics.reused_tokens);
     }
 }

@@ -42,7 +42,7 @@ pub(super) fn in_completion(body: &[u8]) -> Result<Vec<String>, Problem> {
 }
 
 /// Names ignored fields in a header.
-pub(super) fn tell(response: &mut HttpResponse, ignored: &[String]) {
+pub(super) fn log_ignored(response: &mut HttpResponse, ignored: &[String]) {
     if ignored.is_empty() {
         return;
     }

@@ -11,7 +11,7 @@ use serde::Serialize;
 use std::convert::Infallible;
 use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_engine::token::{TokenLogprob, TokenLogprobs};
-use vastrelay_engine::{EndReason, Figures};
+use vastrelay_engine::{EndReason, RequestMetrics};
 use vastrelay_wire::chat;
 use vastrelay_wire::chat::{ChatLogprob, ChatLogprobs};
 use vastrelay_wire::sampling::{Measured, PromptTokensDetails, Usage};
@@ -79,19 +79,19 @@ pub(super) fn finish_reason(reason: EndReason) -> Result<String, Problem> {
     }
 }
 
-pub(super) fn measured(reason: EndReason, figures: &Figures) -> Measured {
+pub(super) fn measured(reason: EndReason, metrics: &RequestMetrics) -> Measured {
     Measured {
-        queued: figures.queued,
-        prefill: figures.prefill,
-        ttft: figures.ttft,
-        itl_mean: figures.itl_mean,
-        itl_max: figures.itl_max,
-        total: figures.total,
-        prompt_tokens: figures.prompt_tokens,
-        reused_tokens: figures.reused_tokens,
-        pages_reused: figures.pages_reused,
-        output_tokens: figures.output_tokens,
-        preemptions: figures.preemptions,
+        queued: metrics.queued,
+        prefill: metrics.prefill,
+        ttft: metrics.ttft,
+        itl_mean: metrics.itl_mean,
+        itl_max: metrics.itl_max,
+        total: metrics.total,
+        prompt_tokens: metrics.prompt_tokens,
+        reused_tokens: metrics.reused_tokens,
+        pages_reused: metrics.pages_reused,
+        output_tokens: metrics.output_tokens,
+        preemptions: metrics.preemptions,
         ended: end_name(reason).into(),
     }
 }

@@ -142,7 +142,7 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
     let (ignored, note) = (prepared.ignored.clone(), prepared.note.clone());
     let endpoint = prepared.endpoint.clone();
     let mut response = send(call, prepared, &http).await?;
-    ignored::tell(&mut response, &ignored);
+    ignored::log_ignored(&mut response, &ignored);
     if endpoint.device().is_simulated() {
         let device = HeaderValue::from_str(endpoint.device().name());
         let device = device.unwrap_or(HeaderValue::from_static("device"));

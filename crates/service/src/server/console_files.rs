@@ -1,9 +1,9 @@
 //! The console's files, compiled into the binary.
 
 use crate::http::declared::is_crooked;
-use crate::openai;
 use crate::http::problem::Problem;
 use crate::http::state::ServiceState;
+use crate::openai;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY};
 use actix_web::{HttpRequest, HttpResponse, web};
 use rust_embed::RustEmbed;

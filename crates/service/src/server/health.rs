@@ -1,9 +1,9 @@
 //! Is it alive, and is it ready?
 
 use crate::http::guard::{Access, caller_of};
-use crate::manage::status::condition;
 use crate::http::problem::Problem;
 use crate::http::state::ServiceState;
+use crate::manage::status::condition;
 use actix_web::{HttpRequest, HttpResponse, web};
 use serde_json::json;
 use vastrelay_fleet::State;
@@ -19,9 +19,9 @@ pub async fn live() -> HttpResponse {
 /// none yet. 503 with the reason when not. To callers who may use models, endpoints that have failed are named either way.
 #[utoipa::path(get, path = "/health/ready", tag = "manage", responses((status = 200, body = serde_json::Value), (status = 503, body = serde_json::Value)))]
 pub async fn ready(state: web::Data<ServiceState>, request: HttpRequest) -> HttpResponse {
-    let (endpoints, life) = (&state.endpoints, &state.life);
+    let (endpoints, service_run) = (&state.endpoints, &state.service_run);
     let all = endpoints.all();
-    let condition = condition(endpoints, &all, life);
+    let condition = condition(endpoints, &all, service_run);
     let Ok(caller) = caller_of(&state, &request, Access::Use).await else {
         return answer(condition, &[]);
     };
@@ -50,7 +50,7 @@ pub async fn endpoint_ready(
     name: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
     let found = state.endpoints.state_of(&name);
-    let serves = |found: State| found.serves() && !state.life.is_draining();
+    let serves = |found: State| found.serves() && !state.service_run.is_draining();
     let Ok(caller) = caller_of(&state, &request, Access::Use).await else {
         return Ok(match found.is_ok_and(serves) {
             true => HttpResponse::Ok().json(json!({"ready": true})),
@@ -62,7 +62,7 @@ pub async fn endpoint_ready(
         let text = "this key knows of no such endpoint; GET /v1/models lists those that it may call";
         return Err(Problem::not_kept(text.into()));
     }
-    let draining = state.life.is_draining();
+    let draining = state.service_run.is_draining();
     Ok(answer(if draining { State::Draining } else { found? }, &[]))
 }
 

@@ -3,15 +3,15 @@
 //! Connections are [`Stamped`], so that a request counts from its arrival at this machine and not from the moment at which a
 //! worker had time for it.
 
-use crate::server::routes::routes;
-use crate::http::connection::{Connections, Patient, raise_file_limit};
+use crate::access::operator::Operator;
+use crate::access::sessions::secret;
+use crate::http::connection::{Connections, WatchedConnection, raise_file_limit};
 use crate::http::departure;
 use crate::http::guard::{Reach, guard};
-use crate::access::operator::Operator;
 use crate::http::own_address::OwnAddress;
-use crate::server::request_id::name_request;
-use crate::access::sessions::secret;
 use crate::http::state::ServiceState;
+use crate::server::request_id::name_request;
+use crate::server::routes::routes;
 use crate::server::tls::Tls;
 use actix_cors::Cors;
 use actix_http::error::DispatchError;
@@ -39,7 +39,7 @@ const MOST_OPERATORS: usize = 256;
 /// Threads that serve HTTP.
 const WORKERS: usize = 2;
 /// How long a caller may take to agree on encryption, and how long to send a request's head.
-const PATIENCE: Duration = Duration::from_secs(5);
+const LONGEST_WAIT: Duration = Duration::from_secs(5);
 /// How long a connection is kept open for another request: longer than clients with pools keep theirs, so that it is they who
 /// close it and no request crosses with the end.
 const IDLE: Duration = Duration::from_secs(90);
@@ -115,12 +115,16 @@ pub(crate) fn serve(
 }
 
 /// A connection as HTTP is spoken on it: the protocol, and who calls.
-type Spoken<T> = (Patient<T>, Protocol, Option<SocketAddr>);
+type Spoken<T> = (WatchedConnection<T>, Protocol, Option<SocketAddr>);
 
 async fn plain(connections: Connections, stream: TcpStream) -> Result<Spoken<Stamped>, DispatchError> {
     let place = connections.enter()?;
     let caller = stream.peer_addr().ok();
-    Ok((Patient::new(Stamped::new(stream)?, place), Protocol::Http1, caller))
+    Ok((
+        WatchedConnection::new(Stamped::new(stream)?, place),
+        Protocol::Http1,
+        caller,
+    ))
 }
 
 async fn encrypted(
@@ -130,9 +134,9 @@ async fn encrypted(
 ) -> Result<Spoken<TlsStream<Stamped>>, DispatchError> {
     let place = connections.enter()?;
     let caller = stream.peer_addr().ok();
-    let agreed = timeout(PATIENCE, acceptor.accept(Stamped::new(stream)?)).await;
+    let agreed = timeout(LONGEST_WAIT, acceptor.accept(Stamped::new(stream)?)).await;
     let stream = agreed.map_err(|_| DispatchError::SlowRequestTimeout)??;
-    Ok((Patient::new(stream, place), Protocol::Http1, caller))
+    Ok((WatchedConnection::new(stream, place), Protocol::Http1, caller))
 }
 
 /// Takes a connection over the operator's socket; other users than the service's own and root do not get one.
@@ -145,7 +149,7 @@ async fn local(connections: Connections, stream: UnixStream) -> Result<Spoken<Un
         );
         return Err(refused.into());
     }
-    Ok((Patient::new(stream, place), Protocol::Http1, None))
+    Ok((WatchedConnection::new(stream, place), Protocol::Http1, None))
 }
 
 fn prepare_local(stream: &UnixStream, data: &mut Extensions) {
@@ -176,11 +180,11 @@ where
         .wrap(from_fn(name_request));
     let app = app.into_factory().map_err(|error: Error| error.error_response());
     HttpService::build()
-        .client_request_timeout(PATIENCE)
+        .client_request_timeout(LONGEST_WAIT)
         .keep_alive(IDLE)
         .client_disconnect_timeout(FAREWELL)
         .graceful_shutdown_signal(termination)
-        .on_connect_ext(move |connection: &Patient<T>, data| {
+        .on_connect_ext(move |connection: &WatchedConnection<T>, data| {
             data.insert(connection.count());
             prepare(connection.inner(), data);
         })

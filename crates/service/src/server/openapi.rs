@@ -1,8 +1,11 @@
 //! The description of the interface: `GET /openapi.json`.
 
-use crate::http::guard::Access;
 use crate::http::declared::listed;
-use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, live, load, requests, roots, runs, session, status, steps};
+use crate::http::guard::Access;
+use crate::manage::{
+    costs, devices, endpoints, events, fit, history, jobs, keys, live, load, requests, roots, runs, session, status,
+    steps,
+};
 use crate::server::{health, scrape};
 use crate::{openai, text};
 use actix_web::HttpResponse;

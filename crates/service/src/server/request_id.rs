@@ -1,9 +1,9 @@
 //! Every request has a name and is counted.
 
-use crate::http::departure::arrival;
-use crate::openai::{Arrival, RequestId};
 use crate::access::redact::redact;
+use crate::http::departure::arrival;
 use crate::http::state::ServiceState;
+use crate::openai::{Arrival, RequestId};
 use actix_web::body::{BodySize, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{HeaderName, HeaderValue, X_CONTENT_TYPE_OPTIONS};

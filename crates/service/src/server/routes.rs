@@ -1,11 +1,14 @@
 //! Every address of the service, and what each asks of its caller.
 
-use crate::http::guard::{Access, admit};
 use crate::http::declared::{self, Listed};
-use crate::manage::{costs, devices, endpoints, events, fit, history, jobs, keys, live, load, requests, roots, runs, session, status, steps};
+use crate::http::guard::{Access, admit};
+use crate::http::problem::Problem;
+use crate::manage::{
+    costs, devices, endpoints, events, fit, history, jobs, keys, live, load, requests, roots, runs, session, status,
+    steps,
+};
 use crate::openai;
 use crate::openai::{wrong_address, wrong_method};
-use crate::http::problem::Problem;
 use crate::server::{console_files, health, openapi, scrape};
 use crate::text;
 use actix_web::http::Method;

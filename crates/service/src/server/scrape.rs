@@ -1,8 +1,8 @@
 //! `GET /metrics`.
 
-use crate::telemetry::metrics::Metrics;
 use crate::http::guard::Caller;
 use crate::http::problem::Problem;
+use crate::telemetry::metrics::Metrics;
 use actix_web::{HttpResponse, web};
 use prometheus_client::encoding::text;
 

@@ -12,8 +12,8 @@ pub(crate) const SPANS: [u32; 2] = [5, 60];
 
 /// The stretches of time that are under way, by incarnation.
 #[derive(Default)]
-pub(crate) struct Chronicle {
-    lives: HashMap<u64, [Sum; SPANS.len()]>,
+pub(crate) struct HistoryRecorder {
+    replicas: HashMap<u64, [Sum; SPANS.len()]>,
 }
 
 /// A stretch of time so far.
@@ -33,7 +33,7 @@ struct Sum {
     heard: Stretch,
 }
 
-impl Chronicle {
+impl HistoryRecorder {
     /// Looks at a replica, and keeps each stretch of time that is over.
     pub fn look(&mut self, store: &Store, endpoint: &Endpoint, measured: &MeasuredReplica, status: &EngineStatus) {
         let now = milliseconds_since_1970();
@@ -43,9 +43,9 @@ impl Chronicle {
         } else {
             0
         };
-        let sums = self.lives.entry(measured.replica.incarnation).or_insert_with(|| {
+        let sums = self.replicas.entry(measured.replica.incarnation).or_insert_with(|| {
             let (begun, first) = &measured.first;
-            SPANS.map(|span| Sum::begin(*begun, span, first))
+            SPANS.map(|span| Sum::start(*begun, span, first))
         });
         if sums[0].number != now / milliseconds(SPANS[0]) {
             let heard = measured.recent.take();
@@ -53,7 +53,7 @@ impl Chronicle {
         }
         for (sum, span) in sums.iter_mut().zip(SPANS) {
             if sum.number != now / milliseconds(span) {
-                let ended = std::mem::replace(sum, Sum::begin(now, span, status));
+                let ended = std::mem::replace(sum, Sum::start(now, span, status));
                 if ended.looks > 0 {
                     store.record_history(HistoryPoint {
                         endpoint: endpoint.name.clone(),
@@ -71,10 +71,10 @@ impl Chronicle {
     }
 }
 
-impl Chronicle {
+impl HistoryRecorder {
     /// Forgets lives that are over.
     pub fn keep(&mut self, is_alive: impl Fn(u64) -> bool) {
-        self.lives.retain(|incarnation, _| is_alive(*incarnation));
+        self.replicas.retain(|incarnation, _| is_alive(*incarnation));
     }
 }
 
@@ -83,7 +83,7 @@ fn milliseconds(span: u32) -> i64 {
 }
 
 impl Sum {
-    fn begin(now: i64, span: u32, status: &EngineStatus) -> Sum {
+    fn start(now: i64, span: u32, status: &EngineStatus) -> Sum {
         Sum {
             number: now / milliseconds(span),
             begun_ms: now,

@@ -29,14 +29,14 @@ impl Live {
     /// Tells a call that has ended.
     pub(crate) fn call(&self, call: impl FnOnce() -> RecordedCall) {
         if self.has_listeners() {
-            self.tell("call", &call());
+            self.send("call", &call());
         }
     }
 
     /// Tells how a load test is getting on.
     pub(crate) fn load(&self, status: &LoadStatus) {
         if self.has_listeners() {
-            self.tell("load", status);
+            self.send("load", status);
         }
     }
 
@@ -44,7 +44,7 @@ impl Live {
         self.frames.receiver_count() > 0
     }
 
-    pub(crate) fn tell(&self, event: &str, value: &impl Serialize) {
+    pub(crate) fn send(&self, event: &str, value: &impl Serialize) {
         // Nobody may be left by now.
         let _ = self.frames.send(frame(event, value));
     }

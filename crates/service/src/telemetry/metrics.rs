@@ -3,8 +3,7 @@
 //! Where OpenTelemetry's conventions for generative AI have a name, it is theirs; everything else begins with `vastrelay_`. Histograms
 //! and counters belong to a release, gauges to a replica; when one of them goes, its series end.
 
-
-use crate::lifecycle::run::Life;
+use crate::lifecycle::run::ServiceRun;
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, EncodeLabelSet, EncodeMetric};
 use prometheus_client::metrics::MetricType;
@@ -43,7 +42,7 @@ pub struct Metrics {
 }
 
 impl Metrics {
-    pub(crate) fn new(endpoints: Arc<Endpoints>, life: &Life, lost: LostRecords) -> Metrics {
+    pub(crate) fn new(endpoints: Arc<Endpoints>, service_run: &ServiceRun, lost: LostRecords) -> Metrics {
         let nobody = Arc::new(ReleaseMetrics::new(ReleaseLabels::default()));
         let durations: fn() -> Histogram = || Histogram::new(DURATIONS);
         let http = Family::new_with_constructor(durations);
@@ -57,12 +56,12 @@ impl Metrics {
         registry.register(
             "vastrelay_loop_restarts",
             "Restarts of the service's loops after panics",
-            life.loops.restarts(),
+            service_run.loops.restarts(),
         );
         registry.register_collector(Box::new(Served {
             endpoints,
             nobody: nobody.clone(),
-            active_calls: life.active_calls.clone(),
+            active_calls: service_run.active_calls.clone(),
             lost,
         }));
         Metrics { registry, nobody, http }

@@ -11,38 +11,38 @@ use vastrelay_fleet::State;
 use vastrelay_store::milliseconds_since_1970;
 
 /// How long the address may take to answer.
-const PATIENCE: Duration = Duration::from_secs(5);
+const LONGEST_WAIT: Duration = Duration::from_secs(5);
 /// How often it is told, and the pauses before it is told again.
 const PAUSES: [Duration; 3] = [Duration::ZERO, Duration::from_secs(1), Duration::from_secs(4)];
 
 /// Tells an address.
-pub(crate) struct Herald {
+pub(crate) struct Webhook {
     client: Client,
     to: Url,
     /// What was told last, by endpoint.
-    told: HashMap<String, Told>,
+    announced: HashMap<String, Announced>,
     /// Delivers the newest state of each endpoint, one after the other: an older one never arrives after a newer one.
     deliveries: HashMap<String, watch::Sender<Value>>,
 }
 
 /// What is to be told of an endpoint: its state and its release.
-type Told = (State, u32);
+type Announced = (State, u32);
 
-impl Herald {
+impl Webhook {
     /// Returns what tells an address; it is not followed elsewhere.
     ///
     /// # Errors
     /// When there can be no client.
-    pub fn of(to: Url) -> Result<Herald, reqwest::Error> {
+    pub fn of(to: Url) -> Result<Webhook, reqwest::Error> {
         let client = Client::builder()
             .redirect(Policy::none())
-            .timeout(PATIENCE)
+            .timeout(LONGEST_WAIT)
             .no_proxy()
             .build()?;
-        Ok(Herald {
+        Ok(Webhook {
             client,
             to,
-            told: HashMap::new(),
+            announced: HashMap::new(),
             deliveries: HashMap::new(),
         })
     }
@@ -50,7 +50,7 @@ impl Herald {
     /// Looks at endpoints and tells what is new.
     pub fn look(&mut self, endpoints: &Endpoints) {
         let now = now(endpoints);
-        for (name, why) in news(&mut self.told, &now) {
+        for (name, why) in news(&mut self.announced, &now) {
             let (state, release) = now[&name].0;
             let body = json!({
                 "endpoint": name,
@@ -73,7 +73,7 @@ impl Herald {
                 "at_ms": milliseconds_since_1970(),
             });
             let (client, to) = (self.client.clone(), self.to.clone());
-            tokio::spawn(async move { tell(&client, &to, &body, || false).await });
+            tokio::spawn(async move { notify(&client, &to, &body, || false).await });
         }
     }
 
@@ -83,16 +83,16 @@ impl Herald {
             return;
         }
         let (delivery, newest) = watch::channel(body);
-        tokio::spawn(tell_each(self.client.clone(), self.to.clone(), newest));
+        tokio::spawn(notify_of_each(self.client.clone(), self.to.clone(), newest));
         self.deliveries.insert(name, delivery);
     }
 }
 
 /// Tells an endpoint's states in their order, one delivery after the other, and drops those that are overtaken while they wait.
-async fn tell_each(client: Client, to: Url, mut newest: watch::Receiver<Value>) {
+async fn notify_of_each(client: Client, to: Url, mut newest: watch::Receiver<Value>) {
     loop {
         let body = newest.borrow_and_update().clone();
-        tell(&client, &to, &body, || newest.has_changed().unwrap_or(false)).await;
+        notify(&client, &to, &body, || newest.has_changed().unwrap_or(false)).await;
         if newest.changed().await.is_err() {
             return;
         }
@@ -100,9 +100,9 @@ async fn tell_each(client: Client, to: Url, mut newest: watch::Receiver<Value>) 
 }
 
 /// Returns how endpoints stand, and why.
-fn now(endpoints: &Endpoints) -> BTreeMap<String, (Told, Option<String>)> {
+fn now(endpoints: &Endpoints) -> BTreeMap<String, (Announced, Option<String>)> {
     let resting = endpoints.resting().into_iter();
-    let mut all: BTreeMap<String, (Told, Option<String>)> = resting
+    let mut all: BTreeMap<String, (Announced, Option<String>)> = resting
         .map(|(name, resting)| (name, ((resting.state, 0), Some(resting.why))))
         .collect();
     for endpoint in endpoints.all() {
@@ -117,15 +117,15 @@ fn now(endpoints: &Endpoints) -> BTreeMap<String, (Told, Option<String>)> {
 
 /// Returns who has become ready or has failed since that was told, and notes it. What was stopped or removed is told anew when it is back.
 fn news(
-    told: &mut HashMap<String, Told>,
-    now: &BTreeMap<String, (Told, Option<String>)>,
+    announced: &mut HashMap<String, Announced>,
+    now: &BTreeMap<String, (Announced, Option<String>)>,
 ) -> Vec<(String, Option<String>)> {
-    told.retain(|name, _| now.get(name).is_some_and(|((state, _), _)| *state != State::Stopped));
+    announced.retain(|name, _| now.get(name).is_some_and(|((state, _), _)| *state != State::Stopped));
     let mut news = Vec::new();
     for (name, (state_of, why)) in now {
         let is_news = matches!(state_of.0, State::Ready | State::Failed);
-        if is_news && told.get(name) != Some(state_of) {
-            told.insert(name.clone(), *state_of);
+        if is_news && announced.get(name) != Some(state_of) {
+            announced.insert(name.clone(), *state_of);
             news.push((name.clone(), why.clone().filter(|_| state_of.0 == State::Failed)));
         }
     }
@@ -133,7 +133,7 @@ fn news(
 }
 
 /// Sends a message, with further tries until it is overtaken.
-async fn tell(client: &Client, to: &Url, body: &Value, is_overtaken: impl Fn() -> bool) {
+async fn notify(client: &Client, to: &Url, body: &Value, is_overtaken: impl Fn() -> bool) {
     // An address may hold a secret, so only its host is named.
     let host = to.host_str().unwrap_or_default();
     for pause in PAUSES {
@@ -162,7 +162,11 @@ mod tests {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let to: Url = format!("http://{}/", listener.local_addr().unwrap()).parse().unwrap();
         let (delivery, newest) = watch::channel(json!(1));
-        let telling = tokio::spawn(tell_each(Client::builder().no_proxy().build().unwrap(), to, newest));
+        let telling = tokio::spawn(notify_of_each(
+            Client::builder().no_proxy().build().unwrap(),
+            to,
+            newest,
+        ));
         let mut arrived = Vec::new();
         // The first delivery of each state fails, and the second state comes while the first one waits for its next try.
         for answer in ["500 Internal Server Error", "500 Internal Server Error", "200 OK"] {
@@ -186,10 +190,10 @@ mod tests {
 
     #[test]
     fn each_change_is_told_once_and_parking_is_none() {
-        let mut told = HashMap::new();
+        let mut announced = HashMap::new();
         let mut look = |state, release| {
             let now = BTreeMap::from([("desk".to_owned(), ((state, release), Some("why".to_owned())))]);
-            news(&mut told, &now)
+            news(&mut announced, &now)
         };
         assert_eq!(look(State::Starting, 1), []);
         assert_eq!(look(State::Ready, 1), [("desk".into(), None)]);

@@ -112,7 +112,7 @@ impl EventSender {
     }
 
     /// Tells something before whatever comes next.
-    pub fn tell(&self, what: ToService) {
+    pub fn send(&self, what: ToService) {
         let mut state = self.lock();
         state.first.push_back(what);
         self.flush(&mut state);
@@ -121,7 +121,7 @@ impl EventSender {
     /// Tells that orders are taken; `ready` is as it was when the engine began.
     pub fn ready(&self, ready: &Ready) {
         let status = self.lock().frame.status.clone();
-        self.tell(ToService::Ready(Ready {
+        self.send(ToService::Ready(Ready {
             status,
             ..ready.clone()
         }));
@@ -172,7 +172,7 @@ impl FrameSink for EventSender {
     }
 
     fn fail(&self, reason: &str) {
-        self.tell(ToService::Failed(reason.to_owned()));
+        self.send(ToService::Failed(reason.to_owned()));
         let send_buffer = self.lock().send_buffer.clone();
         if let Some(send_buffer) = send_buffer {
             send_buffer.drain();
@@ -369,7 +369,7 @@ mod tests {
             choice: 0,
             text: "".into(),
             reason: EndReason::SlowReader,
-            figures: Box::default(),
+            metrics: Box::default(),
         }
     }
 

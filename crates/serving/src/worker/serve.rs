@@ -245,7 +245,7 @@ impl Worker {
 
     fn load(self: &Arc<Self>, config: &WorkerConfig, tokens: TokenTable) -> Result<(), LoadError> {
         let assignment = &config.assignment;
-        let enters = |phase| self.event_sender.tell(ToService::Phase(phase));
+        let enters = |phase| self.event_sender.send(ToService::Phase(phase));
         enters(StartPhase::VerifyingFiles);
         vastrelay_files::take_working_directory(assignment.path()).map_err(LoadError::Thread)?;
         let files = ModelFiles::open(assignment.path())?;
@@ -303,7 +303,7 @@ impl Worker {
             ready.untouched = ready.untouched.saturating_sub(bytes);
         }
         drop(state);
-        self.event_sender.tell(ToService::Given(bytes));
+        self.event_sender.send(ToService::Given(bytes));
     }
 
     /// Hands an order to the engine, or refuses it.

@@ -37,7 +37,7 @@ impl World {
             &settings(Device::cpu(1 << 30, Cores::part(1), || usize::MAX)),
             None,
         );
-        let plan = sizing.unwrap().alone().unwrap();
+        let plan = sizing.unwrap().plan_on_empty_device().unwrap();
         let data = tempfile::tempdir().unwrap();
         World {
             model,

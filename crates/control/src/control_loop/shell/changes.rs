@@ -160,14 +160,14 @@ impl Shell {
     }
 
     /// Puts down a phase of the change of an endpoint.
-    pub(super) fn says(&self, name: &str, line: &str) {
+    pub(super) fn log(&self, name: &str, line: &str) {
         let underway = self
             .decider
             .endpoints()
             .get(name)
             .and_then(|endpoint| endpoint.change.as_ref());
         let change = underway.and_then(|underway| self.changes.get(&underway.generation));
-        change.into_iter().for_each(|change| change.says(line));
+        change.into_iter().for_each(|change| change.log(line));
     }
 
     pub(super) fn forget(&mut self, name: String) {

@@ -94,7 +94,7 @@ impl Shell {
         endpoint
             .replicas
             .comes_back(FIRST, ReplicaState::Starting(StartPhase::StartingWorker));
-        self.says(&name, &format!("worker {incarnation} starts"));
+        self.log(&name, &format!("worker {incarnation} starts"));
         let supervisor = Supervisor {
             workers: workers.clone(),
             store: self.parts.store.clone(),
@@ -267,7 +267,7 @@ impl Shell {
     }
 
     /// Records the unexpected end of a worker.
-    pub(super) fn tell_of_death(&self, run: RunId, incarnation: Incarnation, exit: &Exit) {
+    pub(super) fn record_exit(&self, run: RunId, incarnation: Incarnation, exit: &Exit) {
         let Some(cause) = exit.cause else { return };
         let Some(object) = self.runs.get(&run) else { return };
         let runs = self

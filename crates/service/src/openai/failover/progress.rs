@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 use vastrelay_engine::request::Emitted;
-use vastrelay_engine::{Event, Figures, GenerationRequest};
+use vastrelay_engine::{Event, GenerationRequest, RequestMetrics};
 
 /// How far the completions of a call are.
 pub(super) struct AnswerProgress {
@@ -58,13 +58,13 @@ impl AnswerProgress {
                 self.emitted[request][completion].ids.extend_from_slice(&piece.ids);
                 self.times[piece.choice as usize].token(begun.elapsed());
             }
-            Event::Ended { choice, figures, .. } => {
+            Event::Ended { choice, metrics, .. } => {
                 let Some((request, completion)) = self.place(*choice) else {
                     return;
                 };
                 self.emitted[request][completion].ended = true;
                 if self.has_moved {
-                    self.times[*choice as usize].correct(figures, begun.elapsed());
+                    self.times[*choice as usize].correct(metrics, begun.elapsed());
                 }
             }
             Event::Failed(_) => {}
@@ -116,21 +116,21 @@ impl Times {
     }
 
     /// Puts the times of the whole in the place of those that the last engine knows.
-    fn correct(&self, figures: &mut Figures, now: Duration) {
+    fn correct(&self, metrics: &mut RequestMetrics, now: Duration) {
         let seconds = |time: Option<Duration>| time.map_or(0.0, |time| time.as_secs_f64());
         let (admitted, first, last) = (
             seconds(self.admitted),
             seconds(self.first_token),
             seconds(self.last_token),
         );
-        figures.queued = admitted;
-        figures.ttft = first;
-        figures.prefill = (first - admitted).max(0.0);
-        figures.itl_mean = match figures.output_tokens {
+        metrics.queued = admitted;
+        metrics.ttft = first;
+        metrics.prefill = (first - admitted).max(0.0);
+        metrics.itl_mean = match metrics.output_tokens {
             0 | 1 => 0.0,
             tokens => (last - first) / (tokens - 1) as f64,
         };
-        figures.itl_max = figures.itl_max.max(self.longest_gap.as_secs_f64());
-        figures.total = now.as_secs_f64();
+        metrics.itl_max = metrics.itl_max.max(self.longest_gap.as_secs_f64());
+        metrics.total = now.as_secs_f64();
     }
 }

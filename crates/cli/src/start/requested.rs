@@ -13,7 +13,7 @@ use vastrelay_service::ServiceState;
 use vastrelay_store::{Store, StoredEndpoint, StoredState};
 
 /// An endpoint to serve.
-pub struct Wanted {
+pub struct RequestedEndpoint {
     pub request: DeployRequest,
     /// The file of its spec, if there is one.
     spec: Option<String>,
@@ -24,14 +24,14 @@ pub struct Wanted {
 }
 
 /// Returns all endpoints to serve, without loading any.
-pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failure> {
-    let plain = |name: &str, model: &Path| Wanted {
+pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<RequestedEndpoint>, Failure> {
+    let plain = |name: &str, model: &Path| RequestedEndpoint {
         request: DeployRequest::plain(name, model, START),
         spec: None,
         is_stored: false,
         comes_back: false,
     };
-    let mut all: Vec<Wanted> = options.models.iter().map(|(name, model)| plain(name, model)).collect();
+    let mut all: Vec<RequestedEndpoint> = options.models.iter().map(|(name, model)| plain(name, model)).collect();
     if options.demo {
         all.push(plain("pierdesk", &demo::unpack(data).map_err(Failure::failed)?));
     }
@@ -49,11 +49,11 @@ pub fn orders(options: &StartOptions, data: &Path) -> Result<Vec<Wanted>, Failur
 }
 
 /// Reads a spec; the endpoint has the file's name.
-fn described(file: &Path) -> Result<Wanted, Failure> {
+fn described(file: &Path) -> Result<RequestedEndpoint, Failure> {
     let SpecFile { name, text, beside } = SpecFile::read(file).map_err(Failure::failed)?;
     let request = DeployRequest::of_spec(&name, &text, &beside, START);
     let request = request.map_err(|error| Failure::failed(format!("{}: {error}", file.display())))?;
-    Ok(Wanted {
+    Ok(RequestedEndpoint {
         request,
         spec: Some(file.display().to_string()),
         is_stored: false,
@@ -65,20 +65,20 @@ fn described(file: &Path) -> Result<Wanted, Failure> {
 ///
 /// # Errors
 /// When the database cannot be read.
-pub fn add_kept(store: &Store, wanted: &mut Vec<Wanted>) -> Result<(), Failure> {
+pub fn add_kept(store: &Store, requested: &mut Vec<RequestedEndpoint>) -> Result<(), Failure> {
     for kept in store.stored_endpoints().map_err(Failure::failed)? {
         let kept = addressable(store, kept)?;
         if kept.state != StoredState::Served {
             continue;
         }
-        if let Some(named) = wanted.iter_mut().find(|other| other.request.name == kept.name) {
+        if let Some(named) = requested.iter_mut().find(|other| other.request.name == kept.name) {
             named.comes_back = named.request.is_kept_as(&kept);
             continue;
         }
         // The control plane says why what this version does not understand has failed.
         let plain = || DeployRequest::plain(&kept.name, Path::new(&kept.name), START);
         let request = DeployRequest::of_kept(&kept, START);
-        wanted.push(Wanted {
+        requested.push(RequestedEndpoint {
             request: request.unwrap_or_else(|_| plain()),
             spec: Some(format!("the spec of `{}`", kept.name)),
             is_stored: true,
@@ -115,7 +115,7 @@ fn addressable(store: &Store, kept: StoredEndpoint) -> Result<StoredEndpoint, Fa
     Ok(kept)
 }
 
-impl Wanted {
+impl RequestedEndpoint {
     /// Returns why an endpoint of an earlier service has failed.
     pub fn why_failed(&self, state: &ServiceState) -> String {
         let name = &self.request.name;
