@@ -14,7 +14,7 @@ import { Frame } from "./frame/Frame";
 import { Load } from "./load/Load";
 import { Jobs } from "./jobs/Jobs";
 import { Keys } from "./keys/Keys";
-import { Life } from "./requests/Life";
+import { Timeline } from "./requests/Timeline";
 import { Requests } from "./requests/Requests";
 import { Strip } from "./strip/Strip";
 import { Try } from "./try/Try";
@@ -36,7 +36,7 @@ const router = createBrowserRouter([
       { path: "console/try", element: <Try /> },
       { path: "console/load", element: <Load /> },
       { path: "console/requests", element: <Requests /> },
-      { path: "console/requests/:id", element: <Life /> },
+      { path: "console/requests/:id", element: <Timeline /> },
       { path: "console/jobs", element: <Jobs /> },
       { path: "console/keys", element: <Keys /> },
       { path: "*", element: <Navigate to="/console/watch" replace /> },

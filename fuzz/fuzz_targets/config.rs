@@ -13,7 +13,7 @@ fuzz_target!(|data: &[u8]| {
     let _ = GenerationDefaults::read(&files);
     let Ok(model) = ModelDescription::read(&files) else { return };
     let _ = model.rotary.frequencies(model.head_dim.min(1 << 12), model.context);
-    let _ = (model.sights(), model.sight_of_layers(), model.splits());
+    let _ = (model.reaches(), model.reach_of_layers(), model.splits());
     if model.layers * model.experts.as_ref().map_or(1, |experts| experts.count) < 64 {
         let _ = model.parameters();
     }

@@ -90,7 +90,8 @@ mod tests {
     #[test]
     fn forbidden_names_are_found_alone_and_in_braces_but_not_in_comments_and_tests() {
         let service = &RULES[1];
-        let text = "use vastrelay_serving::{Model, worker::WorkerConfig};\nfn f() { vastrelay_weights::ModelFiles::open(x) }";
+        let text =
+            "use vastrelay_serving::{Model, worker::WorkerConfig};\nfn f() { vastrelay_weights::ModelFiles::open(x) }";
         assert_eq!(
             named(service, text),
             ["vastrelay_serving::worker", "vastrelay_weights::ModelFiles"]

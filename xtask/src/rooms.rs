@@ -29,7 +29,10 @@ fn rooms(uses: &Uses) -> Rooms {
     let mut rooms = Rooms::new();
     for (module, used) in uses {
         let Some(room) = module.first() else { continue };
-        let others = used.iter().filter_map(|other| other.first()).filter(|other| *other != room);
+        let others = used
+            .iter()
+            .filter_map(|other| other.first())
+            .filter(|other| *other != room);
         rooms.entry(room.clone()).or_default().extend(others.cloned());
     }
     rooms
@@ -46,13 +49,20 @@ fn wrong(name: &str, rooms: &Rooms) -> Vec<String> {
         ));
     }
     let mut left = rooms.clone();
-    while let Some(ground) = left.iter().find(|(_, used)| used.is_empty()).map(|(room, _)| room.clone()) {
+    while let Some(ground) = left
+        .iter()
+        .find(|(_, used)| used.is_empty())
+        .map(|(room, _)| room.clone())
+    {
         left.remove(&ground);
         left.values_mut().for_each(|used| _ = used.remove(&ground));
     }
     if !left.is_empty() {
         let names: Vec<&str> = left.keys().map(String::as_str).collect();
-        found.push(format!("rooms of crates/{name} use each other in a circle: {}", names.join(", ")));
+        found.push(format!(
+            "rooms of crates/{name} use each other in a circle: {}",
+            names.join(", ")
+        ));
     }
     found
 }
@@ -62,8 +72,16 @@ mod tests {
     use super::*;
 
     fn of(files: &[(&str, &str)]) -> Vec<String> {
-        let module = |path: &str| path.split('/').filter(|word| !word.is_empty()).map(str::to_owned).collect();
-        let texts = files.iter().map(|(path, text)| (module(path), (*text).to_owned())).collect();
+        let module = |path: &str| {
+            path.split('/')
+                .filter(|word| !word.is_empty())
+                .map(str::to_owned)
+                .collect()
+        };
+        let texts = files
+            .iter()
+            .map(|(path, text)| (module(path), (*text).to_owned()))
+            .collect();
         wrong("service", &rooms(&uses_of(&texts)))
     }
 

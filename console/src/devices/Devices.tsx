@@ -4,7 +4,7 @@ import type { DeviceOwner, DevicePlace, DeviceStatus } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { useLive } from "../api/useLive";
 import { Empty, Trouble } from "../frame/State";
-import { bytes, deviceName } from "../figures";
+import { bytes, deviceName } from "../numbers";
 import { Place } from "./Place";
 import { Use } from "./Use";
 

@@ -1,6 +1,6 @@
 import type { Busy } from "../api/busy";
 import type { DevicePlace, DeviceStatus, ReplicaStatus } from "../api/types";
-import { bytes, hundredths } from "../figures";
+import { bytes, hundredths } from "../numbers";
 import { MemoryBar } from "../frame/MemoryBar";
 
 /** One device: its memory by owner, adding up to what it has, and how busy it is. */

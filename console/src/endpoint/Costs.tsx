@@ -1,7 +1,7 @@
 import { useEffect } from "react";
 import type { EndpointCosts, SettingChoice } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
-import { bytes, grouped, timing } from "../figures";
+import { bytes, grouped, timing } from "../numbers";
 
 /** What the settings cost in memory and, where the device's speed is known, in speed; and what other values would. */
 export function Costs({ name, release }: { name: string; release: number }) {

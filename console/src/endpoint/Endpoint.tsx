@@ -3,20 +3,20 @@ import { Link, useParams, useSearchParams } from "react-router";
 import type { EndpointDetail } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { useLive } from "../api/useLive";
-import { ago } from "../figures";
+import { ago } from "../numbers";
 import { Buoy } from "../frame/Buoy";
 import { Empty, Trouble } from "../frame/State";
 import { Actions } from "./Actions";
 import { Costs } from "./Costs";
 import { Events } from "./Events";
-import { Figures } from "./Figures";
+import { Metrics } from "./Metrics";
 import { Releases } from "./Releases";
 import { Starts } from "./Starts";
 import { useEvents } from "./useEvents";
 import { WorkerLog } from "./WorkerLog";
 
 // An editor is large, and few need it.
-const SpecDesk = lazy(() => import("../spec/SpecDesk"));
+const SpecPanel = lazy(() => import("../spec/SpecPanel"));
 
 const WINDOWS = [
   [60, "1 min"],
@@ -94,7 +94,7 @@ export function Endpoint() {
               ask it something
             </Link>
           </div>
-          <Figures endpoint={served} seconds={seconds} events={events} />
+          <Metrics endpoint={served} seconds={seconds} events={events} />
         </>
       )}
       <div className="grid gap-5 lg:grid-cols-2">
@@ -116,7 +116,7 @@ export function Endpoint() {
       {served && <Costs name={name} release={served.release} />}
       {value.spec && (
         <Suspense fallback={<Empty>Loading the editor…</Empty>}>
-          <SpecDesk
+          <SpecPanel
             name={name}
             text={value.spec}
             beside={value.beside}

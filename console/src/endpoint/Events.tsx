@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import type { EndpointEvent } from "../api/types";
-import { ago } from "../figures";
+import { ago } from "../numbers";
 
 /** Why something happened; a request that it happened to leads to its page. */
 function Why({ event }: { event: EndpointEvent }) {

@@ -1,5 +1,5 @@
 import type { ReplicaStatus } from "../api/types";
-import { bytes } from "../figures";
+import { bytes } from "../numbers";
 import { MemoryBar } from "../frame/MemoryBar";
 
 /** Memory by owner, adding up to what the replica has reserved. */

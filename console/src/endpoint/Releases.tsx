@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { change } from "../api/change";
 import type { EndpointDetail } from "../api/types";
-import { ago } from "../figures";
+import { ago } from "../numbers";
 import { Trouble } from "../frame/State";
 
 /** The releases of an endpoint, newest first, and the way back to each. */

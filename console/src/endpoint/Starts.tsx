@@ -1,5 +1,5 @@
 import type { ColdStart } from "../api/types";
-import { ago, timing } from "../figures";
+import { ago, timing } from "../numbers";
 
 /** The fill of each phase: told apart by more than colour. */
 const FILLS: Record<string, string> = {

@@ -1,6 +1,6 @@
 import { useEffect, useId, useState } from "react";
 import type { FitAnswer } from "../api/types";
-import { deviceName, grouped } from "../figures";
+import { deviceName, grouped } from "../numbers";
 import { CALLERS, KV, SHARES, TOKENS, WEIGHTS, WIDTHS, contexts, type Question } from "./question";
 import { Choice, Slide } from "./Setting";
 

@@ -1,5 +1,5 @@
 import type { FitAnswer } from "../api/types";
-import { bytes, grouped, timing } from "../figures";
+import { bytes, grouped, timing } from "../numbers";
 
 /** Each number of devices: whether it does, and why not. */
 export function Splits({

@@ -1,5 +1,5 @@
 import type { FitAnswer } from "../api/types";
-import { bytes, grouped, timing } from "../figures";
+import { bytes, grouped, timing } from "../numbers";
 import { MemoryBar } from "../frame/MemoryBar";
 import { place } from "./place";
 

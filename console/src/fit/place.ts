@@ -1,4 +1,4 @@
-import { deviceName } from "../figures";
+import { deviceName } from "../numbers";
 
 /** So many devices of a kind, for people. */
 export function place(split: number, device: { name: string; simulated: boolean }): string {

@@ -4,7 +4,7 @@ import { currentKey, keepKey, sessionToken } from "../api/credentials";
 import { live } from "../api/live";
 import { signOut } from "../api/session";
 import { useLive } from "../api/useLive";
-import { duration, grouped } from "../figures";
+import { duration, grouped } from "../numbers";
 import { Condition } from "./Condition";
 import { Try } from "../try/Try";
 import { SignIn } from "./SignIn";

@@ -1,4 +1,4 @@
-import { bytes } from "../figures";
+import { bytes } from "../numbers";
 
 /** Parts of a memory by what they are for: a bar that adds up, and its legend. */
 export function MemoryBar({

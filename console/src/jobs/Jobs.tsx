@@ -4,7 +4,7 @@ import { call } from "../api/call";
 import { isOver } from "../api/change";
 import type { BuildEntry, JobEntry } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
-import { ago, bytes, timing } from "../figures";
+import { ago, bytes, timing } from "../numbers";
 import { Confirm } from "../frame/Confirm";
 import { Empty, Trouble } from "../frame/State";
 

@@ -5,7 +5,7 @@ import type { KeyEntry, MadeKey, NewKey } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { Confirm } from "../frame/Confirm";
 import { Empty, Trouble } from "../frame/State";
-import { ago } from "../figures";
+import { ago } from "../numbers";
 
 const DAY = 24 * 3600;
 const LIVES = [

@@ -1,5 +1,5 @@
 import { useAnswer } from "../api/useAnswer";
-import { timing } from "../figures";
+import { timing } from "../numbers";
 import { Empty, Trouble } from "../frame/State";
 import type { Run } from "./run";
 

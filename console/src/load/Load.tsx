@@ -7,7 +7,7 @@ import { names } from "../api/names";
 import { useLive } from "../api/useLive";
 import { live } from "../api/live";
 import { Empty, Trouble } from "../frame/State";
-import { OrderForm } from "./OrderForm";
+import { LoadForm } from "./LoadForm";
 import type { RunEntry } from "./run";
 import { RunList } from "./RunList";
 import { Shown } from "./Shown";
@@ -50,7 +50,7 @@ export function Load() {
         <Empty>There are no endpoints. Deploy one first.</Empty>
       ) : (
         <div className="grid items-start gap-5 lg:grid-cols-[3fr_2fr]">
-          <OrderForm
+          <LoadForm
             models={names(status.endpoints.map(({ name, simulated }) => ({ id: name, simulated })))}
             busy={busy}
           />

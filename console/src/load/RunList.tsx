@@ -1,5 +1,5 @@
 import { call } from "../api/call";
-import { grouped, timing } from "../figures";
+import { grouped, timing } from "../numbers";
 import { Confirm } from "../frame/Confirm";
 import { arrivalWords, type RunEntry } from "./run";
 

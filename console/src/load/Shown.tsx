@@ -1,7 +1,7 @@
 import { memo, useEffect, useState } from "react";
 import { call, send } from "../api/call";
 import { Chart, type Along, type Curve } from "../chart/Chart";
-import { grouped, timing } from "../figures";
+import { grouped, timing } from "../numbers";
 import { Empty, Trouble } from "../frame/State";
 import { save } from "../requests/save";
 import { Comparison } from "./Comparison";
@@ -51,7 +51,7 @@ export function Shown({ ids }: { ids: string[] }) {
   if (!runs) return <Empty>Loading runs…</Empty>;
   return (
     <article aria-label="Report" className="flex flex-col gap-5 border border-line bg-sheet p-5">
-      <Figures runs={runs} />
+      <Metrics runs={runs} />
       <Charts runs={runs} />
       {runs.length === 2 && <Comparison a={runs[0]!} b={runs[1]!} />}
     </article>
@@ -75,7 +75,7 @@ function Swatch({ index }: { index: number }) {
   );
 }
 
-function Figures({ runs }: { runs: Run[] }) {
+function Metrics({ runs }: { runs: Run[] }) {
   const spread = ({ p50, p90, p99, max }: Run["summary"]["ttft"]) =>
     [p50, p90, p99, max].map(timing).join(" · ");
   const share = (part: number | null) => (part === null ? "–" : `${Math.round(part * 100)} %`);

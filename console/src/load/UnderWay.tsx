@@ -2,8 +2,8 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { call } from "../api/call";
 import type { LoadStatus, EndpointStatus } from "../api/types";
-import { Figure } from "../Figure";
-import { grouped, timing } from "../figures";
+import { Metric } from "../Metric";
+import { grouped, timing } from "../numbers";
 import { Empty, Trouble } from "../frame/State";
 
 const STATES = {
@@ -48,28 +48,28 @@ export function UnderWay({
         <div className="h-full bg-ink" style={{ width: `${load.part * 100}%` }} />
       </div>
       <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-3 sm:grid-cols-3">
-        <Figure
+        <Metric
           name="sent · ended"
           value={`${grouped(load.sent)} · ${grouped(load.ended)}`}
           meaning="Requests sent and requests completed so far."
         />
-        <Figure name="errors" value={grouped(load.errors)} meaning="Requests refused or failed." />
-        <Figure
+        <Metric name="errors" value={grouped(load.errors)} meaning="Requests refused or failed." />
+        <Metric
           name="tokens/s"
           value={grouped(Math.round(rate))}
           meaning="Output tokens of completed answers per second, since the first counted request."
         />
-        <Figure
+        <Metric
           name="TTFT p50"
           value={load.ttft_p50 > 0 ? timing(load.ttft_p50) : "–"}
           meaning="Median time to first token of the last 50 requests, from when each was due."
         />
-        <Figure
+        <Metric
           name="queue depth"
           value={occupancy ? grouped(occupancy.queue_depth) : "–"}
           meaning="Sequences waiting for the batch now."
         />
-        <Figure
+        <Metric
           name="lanes"
           value={occupancy ? `${occupancy.lanes_used} of ${occupancy.lanes}` : "–"}
           meaning="Sequences in the batch now, of the batch width."

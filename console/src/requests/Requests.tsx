@@ -4,7 +4,7 @@ import { live } from "../api/live";
 import type { RecordedCall } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { Empty, Trouble } from "../frame/State";
-import { ago, grouped, timing } from "../figures";
+import { ago, grouped, timing } from "../numbers";
 import { csv, jsonLines, save } from "./save";
 
 /** What can be asked for; each stands in the address. */

@@ -11,7 +11,7 @@ export interface Part {
 const PAUSE = { times: 8, least: 0.02 };
 
 /** Returns what a request did when, in order and without gaps. */
-export function lifeParts({ call, gaps }: CallDetail): Part[] {
+export function timelineParts({ call, gaps }: CallDetail): Part[] {
   const parts: Part[] = [];
   const add = (kind: Part["kind"], from: number, to: number) => {
     const last = parts.at(-1);

@@ -5,7 +5,7 @@ import { Roots } from "../frame/Roots";
 import { Empty } from "../frame/State";
 
 // An editor is large, and few need it.
-const SpecDesk = lazy(() => import("./SpecDesk"));
+const SpecPanel = lazy(() => import("./SpecPanel"));
 
 const FIRST = `# A folder of weights or a GGUF file on the service's machine.
 model = ""
@@ -47,7 +47,7 @@ export function Deploy() {
       )}
       <Roots />
       <Suspense fallback={<Empty>Loading the editor…</Empty>}>
-        <SpecDesk
+        <SpecPanel
           name={name}
           text={FIRST}
           beside=""

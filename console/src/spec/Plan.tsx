@@ -1,5 +1,5 @@
 import type { EndpointCheck } from "../api/types";
-import { bytes, deviceName, grouped, precisionName, timing } from "../figures";
+import { bytes, deviceName, grouped, precisionName, timing } from "../numbers";
 import { MemoryBar } from "../frame/MemoryBar";
 
 /** What will happen when a spec is deployed: what changes, and what it takes of the device, by owner. */

@@ -5,7 +5,7 @@ import type { ReplicaSteps, Step } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { useLive } from "../api/useLive";
 import { Empty, Trouble } from "../frame/State";
-import { grouped, timing } from "../figures";
+import { grouped, timing } from "../numbers";
 import { draw, layout, type Palette } from "./draw";
 import { firstAfter, laneUse, preemptions, type LaneRun } from "./runs";
 

@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 import { live } from "../api/live";
-import { timing } from "../figures";
+import { timing } from "../numbers";
 import { Gaps } from "./Gaps";
 import type { Asked } from "./useAsk";
 

@@ -1,4 +1,4 @@
-import { timing } from "../figures";
+import { timing } from "../numbers";
 import type { Token } from "./stream";
 
 /** Each token of an answer as a bar: how long it took to come, and on hover how probable it was. */

@@ -9,7 +9,7 @@ import { useAnswer } from "../api/useAnswer";
 import { basics, rootOf } from "../editor/basics";
 import { Problems } from "../editor/Problems";
 import { complete } from "./complete";
-import { diagnose, lineAndCharacter, placed, type Diagnosis } from "./diagnose";
+import { diagnose, lineAndCharacter, diagnosisAt, type Diagnosis } from "./diagnose";
 import type { AskBody } from "./options";
 import type { Schema, Schemas } from "../editor/schema";
 
@@ -35,7 +35,7 @@ export default function JsonEditor({
   const request: Schema = schemas[kind] ?? {};
   const found = diagnose(text, request, schemas);
   const problems: Diagnosis[] =
-    found.length === 0 && refused ? [placed(text, refused.field, refused.message)] : found;
+    found.length === 0 && refused ? [diagnosisAt(text, refused.field, refused.message)] : found;
   // What the editor's own calls read: the newest of everything.
   const now = useRef({ request, schemas, problems, onChange });
   now.current = { request, schemas, problems, onChange };

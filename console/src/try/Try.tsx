@@ -3,7 +3,7 @@ import { useSearchParams } from "react-router";
 import { names } from "../api/names";
 import { useModels } from "../api/useModels";
 import { Empty, Trouble } from "../frame/State";
-import { AskDesk } from "./AskDesk";
+import { AskPanel } from "./AskPanel";
 import { TwoPanes } from "./TwoPanes";
 
 /** What does it answer, how fast, and how do I call it from code? */
@@ -39,7 +39,7 @@ export function Try() {
       {two ? (
         <TwoPanes models={names(models)} {...{ question, setQuestion }} />
       ) : (
-        <AskDesk
+        <AskPanel
           models={models}
           wanted={query.get("model")}
           choose={(model) => set("model", model)}

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import description from "../../openapi.json";
 import { complete } from "./complete";
-import { diagnose, lineAndCharacter, placed } from "./diagnose";
+import { diagnose, lineAndCharacter, diagnosisAt } from "./diagnose";
 import type { Schema, Schemas } from "../editor/schema";
 
 const schemas = description.components.schemas as unknown as Schemas;
@@ -55,7 +55,7 @@ describe("diagnose", () => {
   });
 
   it("finds the field that the service speaks of", () => {
-    const { from, to } = placed(GOOD, "messages[0].content", "no");
+    const { from, to } = diagnosisAt(GOOD, "messages[0].content", "no");
     expect(GOOD.slice(from, to)).toBe('"Hello"');
   });
 });

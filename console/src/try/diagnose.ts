@@ -29,7 +29,7 @@ export function diagnose(text: string, schema: Schema, schemas: Schemas): Diagno
 }
 
 /** Finds the place that a service's error speaks of. */
-export function placed(text: string, field: string | null, message: string): Diagnosis {
+export function diagnosisAt(text: string, field: string | null, message: string): Diagnosis {
   const path = (field ?? "").split(/[.[\]]+/).filter((part) => part !== "");
   const steps = path.map((part) => (/^\d+$/.test(part) ? Number(part) : part));
   const tree = parseTree(text, [], STRICT);

@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { EndpointStatus, ServiceStatus } from "../api/types";
 import { useTrack } from "../endpoint/useTrack";
-import { ago, deviceName, grouped, timing } from "../figures";
+import { ago, deviceName, grouped, timing } from "../numbers";
 import { Buoy } from "../frame/Buoy";
 import { byAttention } from "./attention";
 import { Spark, SPARK_SECONDS } from "./Spark";

@@ -82,14 +82,11 @@ pub fn ago(seconds: f64) -> String {
     }
 }
 
-/// Returns a duration in milliseconds or seconds; nothing is a dash.
+/// Returns a duration as reports have it; nothing is a dash.
 pub fn duration(seconds: f64) -> String {
-    match seconds * 1000.0 {
+    match seconds {
         0.0 => "–".into(),
-        ms if ms < 10.0 => format!("{ms:.2} ms"),
-        ms if ms < 100.0 => format!("{ms:.1} ms"),
-        ms if ms < 10_000.0 => format!("{ms:.0} ms"),
-        ms => format!("{:.1} s", ms / 1000.0),
+        seconds => vastrelay_loadtest::report::duration(seconds),
     }
 }
 

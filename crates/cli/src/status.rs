@@ -5,6 +5,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{columns, device_name, json, line, place_name, precision_name, resting, state};
 use comfy_table::{CellAlignment, Table, presets};
+use std::time::Duration;
 use vastrelay_planner::amounts::{bytes, count_of, grouped};
 use vastrelay_wire::manage::{EndpointStatus, ReplicaStatus, ServiceStatus};
 
@@ -34,7 +35,7 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
         "Vast Relay {}: {}, up {}\n{} recorded\n",
         status.version,
         status.state,
-        duration(status.uptime),
+        humantime::format_duration(Duration::from_secs(status.uptime as u64)),
         count_of(status.calls_recorded as usize, "call")
     ));
     for restarted in status.loops.iter().filter(|one| one.restarts > 0) {
@@ -147,13 +148,4 @@ fn row(endpoint: &EndpointStatus) -> Vec<String> {
         grouped(totals.output_tokens as usize),
         grouped(totals.preemptions as usize),
     ]
-}
-
-fn duration(seconds: f64) -> String {
-    let seconds = seconds as u64;
-    match (seconds / 3600, seconds / 60 % 60, seconds % 60) {
-        (0, 0, s) => format!("{s} s"),
-        (0, m, s) => format!("{m} min {s} s"),
-        (h, m, _) => format!("{h} h {m} min"),
-    }
 }

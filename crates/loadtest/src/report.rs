@@ -10,8 +10,9 @@ use vastrelay_wire::manage::Spread;
 pub fn duration(seconds: f64) -> String {
     match seconds * 1000.0 {
         ms if ms < 10.0 => format!("{ms:.2} ms"),
-        ms if ms < 1000.0 => format!("{ms:.1} ms"),
-        ms => format!("{:.2} s", ms / 1000.0),
+        ms if ms < 100.0 => format!("{ms:.1} ms"),
+        ms if ms < 10_000.0 => format!("{ms:.0} ms"),
+        ms => format!("{:.1} s", ms / 1000.0),
     }
 }
 

@@ -3,6 +3,7 @@
 //! No address is answered here: those of models are in [`openai`](crate::openai) and [`text`](crate::text), those that manage in
 //! [`manage`](crate::manage). Listening and the table of addresses belong in [`server`](crate::server).
 
+pub(crate) mod blocking;
 pub(crate) mod budget;
 pub(crate) mod connection;
 pub(crate) mod declared;

@@ -4,7 +4,9 @@
 
 pub mod change;
 pub mod costs;
+pub mod deploy;
 pub mod devices;
+pub mod endpoint_changes;
 pub mod endpoints;
 pub mod events;
 pub mod fit;
@@ -18,6 +20,7 @@ pub mod requests;
 pub mod roots;
 pub mod runs;
 pub mod session;
+mod setting_choices;
 mod setting_costs;
 pub mod status;
 pub mod steps;

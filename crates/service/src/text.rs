@@ -9,7 +9,6 @@ use actix_web::{HttpResponse, web};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::sync::Arc;
-use std::time::Instant;
 use vastrelay_control::control_loop::Control;
 use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_control::endpoints::lease::Lease;
@@ -145,8 +144,7 @@ async fn answered<T: DeserializeOwned + 'static, A: Serialize + 'static>(
     body: Body,
     answer: fn(&mut Renderer, Seen<'_>, T) -> Result<A, Problem>,
 ) -> Result<HttpResponse, Problem> {
-    let key = caller.key.as_ref();
-    let _permit = key.map(|key| limits.enter(key, Instant::now())).transpose()?;
+    let _permit = caller.permit(limits)?;
     let (bytes, body) = (body.len(), Arc::new(body));
     loop {
         let (endpoints, visibility, body) = (endpoints.clone(), caller.visibility(), body.clone());

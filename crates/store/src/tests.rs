@@ -1,8 +1,10 @@
 //! The database as a service uses it.
 
 use super::*;
+use rusqlite::Connection;
+use std::path::Path;
 use std::sync::mpsc::channel;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 fn open(folder: &Path) -> Store {
     Store::open(folder, Retention::default()).unwrap()

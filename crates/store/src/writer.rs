@@ -377,7 +377,7 @@ mod tests {
     use crate::calls::{CallRecord, CallText};
 
     fn database(folder: &std::path::Path) -> Connection {
-        let mut connection = crate::connect(&folder.join("vastrelay.sqlite")).unwrap();
+        let mut connection = crate::database::connect(&folder.join("vastrelay.sqlite")).unwrap();
         crate::schema::migrations().to_latest(&mut connection).unwrap();
         connection
     }

@@ -7,11 +7,19 @@ use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use std::time::Duration;
 use utoipa::IntoParams;
-use vastrelay_control::control_loop::Accepted;
+use vastrelay_control::control_loop::{Accepted, Control};
 use vastrelay_control::endpoints::registry::Endpoints;
 use vastrelay_control::jobs::Jobs;
 use vastrelay_fleet::decider::{About, Failure, Outcome, Refused};
 use vastrelay_wire::manage::JobEntry;
+
+/// The parts that handlers of changes use.
+pub(super) type Parts = (
+    web::Data<Control>,
+    web::Data<Endpoints>,
+    web::Data<Jobs>,
+    web::Data<Records>,
+);
 
 /// Longest that a caller may wait for the end of a change.
 const MOST_WAIT: Duration = Duration::from_secs(3_600);

@@ -5,6 +5,7 @@ use crate::http::problem::Problem;
 use crate::manage::fitting::{self, Ask, AskError, Subject, USUAL_TYPICAL};
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
+use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 use utoipa::IntoParams;
 use vastrelay_control::endpoints::registry::Endpoints;
@@ -244,11 +245,9 @@ fn command(query: &FitQuery, path: &Path, question: &Question<'_>, split: usize)
     let name = folder.file_stem().unwrap_or_default().to_string_lossy();
     let is_plain = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
     let name: String = name.chars().filter(|c| is_plain(*c)).collect();
-    let named = quoted(&format!(
-        "{}={}",
-        if name.is_empty() { "model" } else { &name },
-        folder.display()
-    ));
+    let name = if name.is_empty() { "model" } else { &name };
+    let named = format!("{name}={}", folder.display());
+    let named = quoted(&named);
     let weights = question.precisions.weights;
     let group = weights
         .group()
@@ -266,14 +265,9 @@ fn command(query: &FitQuery, path: &Path, question: &Question<'_>, split: usize)
     )
 }
 
-/// Returns a word as a shell takes it.
-fn quoted(word: &str) -> String {
-    let is_plain = |c: char| c.is_ascii_alphanumeric() || "-_./=@,+".contains(c);
-    if word.chars().all(is_plain) {
-        word.to_owned()
-    } else {
-        format!("'{}'", word.replace('\'', r"'\''"))
-    }
+/// Returns a word as a shell takes it; no word has a zero byte here, as paths and names have none.
+fn quoted(word: &str) -> Cow<'_, str> {
+    shlex::try_quote(word).unwrap_or(Cow::Borrowed(word))
 }
 
 #[cfg(test)]
@@ -283,6 +277,7 @@ mod tests {
     #[test]
     fn a_shell_takes_each_word_as_it_is() {
         assert_eq!(quoted("big=/models/a-b_c.d"), "big=/models/a-b_c.d");
-        assert_eq!(quoted("a=/my models/it's"), r"'a=/my models/it'\''s'");
+        let word = "a=/my models/it's";
+        assert_eq!(shlex::split(&quoted(word)), Some(vec![word.to_owned()]));
     }
 }

@@ -1,6 +1,7 @@
 //! The costs of an endpoint's settings and of alternatives: memory and, if the speed of the device is known, speed.
 
 use crate::manage::fitting::{Subject, USUAL_TYPICAL, prediction};
+use crate::manage::setting_choices::{around, kvs, weights_beside};
 use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_control::placement::loader::Loader;
 use vastrelay_planner::accelerator::Placement;
@@ -9,7 +10,7 @@ use vastrelay_planner::{Hardware, MemoryPlan, Question, Sizes, Typical};
 use vastrelay_serving::cpu::{CpuHardware, sizes_on_cpu};
 use vastrelay_serving::device::ReplicaCores;
 use vastrelay_serving::replica::{MOST_STEP, MOST_WIDTH};
-use vastrelay_serving::{KvPrecision, Precision, Precisions};
+use vastrelay_serving::{KvPrecision, Precisions};
 use vastrelay_weights::{Kind, ModelDescription};
 use vastrelay_wire::manage::{EndpointCosts, SettingChoice, SettingCosts};
 
@@ -227,29 +228,6 @@ impl Case<'_> {
     }
 }
 
-/// Returns half a number, itself and twice as much, as far as they lie between bounds.
-fn around(now: usize, least: usize, most: usize) -> Vec<usize> {
-    let lies = |value: &usize| *value == now || (least..=most).contains(value);
-    let mut all: Vec<usize> = [now / 2, now, now.saturating_mul(2)].into_iter().filter(lies).collect();
-    all.dedup();
-    all
-}
-
-/// Returns the precision of weights that there is and the others that are usual.
-fn weights_beside(now: Precision) -> Vec<Precision> {
-    let words = ["as-stored", "bf16", "int8", "int4"];
-    let usual: Vec<Precision> = words.iter().filter_map(|word| Precision::of(word, None).ok()).collect();
-    let more = Some(now).filter(|now| !usual.contains(now));
-    more.into_iter().chain(usual).collect()
-}
-
-fn kvs() -> Vec<KvPrecision> {
-    ["f32", "bf16", "int8"]
-        .into_iter()
-        .filter_map(KvPrecision::of)
-        .collect()
-}
-
 fn text_of(count: usize) -> String {
     count.to_string()
 }
@@ -257,18 +235,6 @@ fn text_of(count: usize) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn choices_lie_around_what_is_within_what_can_be() {
-        assert_eq!(around(16, 1, 4_096), [8, 16, 32]);
-        assert_eq!(around(1, 1, 4_096), [1, 2]);
-        assert_eq!(around(2_048, 1, 2_048), [1_024, 2_048]);
-        assert_eq!(around(40, 32, 60), [40]);
-        let int4 = Precision::of("int4", Some(128)).unwrap();
-        assert_eq!(weights_beside(int4)[0], int4);
-        assert_eq!(weights_beside(int4).len(), 5);
-        assert_eq!(weights_beside(Precision::AsStored).len(), 4);
-    }
 
     #[test]
     fn a_typical_sequence_fits_into_the_context() {

@@ -118,10 +118,9 @@ impl Call {
             ..CallRecord::default()
         };
         state.service_run.active_calls.fetch_add(1, Ordering::AcqRel);
-        let permit = match key {
-            _ if state.service_run.is_draining() => Err(Problem::draining()),
-            Some(key) => state.limits.enter(key, Instant::now()).map(Some),
-            None => Ok(None),
+        let permit = match state.service_run.is_draining() {
+            true => Err(Problem::draining()),
+            false => caller.permit(&state.limits),
         };
         let (permit, refused) = match permit {
             Ok(permit) => (permit, None),

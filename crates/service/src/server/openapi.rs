@@ -3,8 +3,8 @@
 use crate::http::declared::listed;
 use crate::http::guard::Access;
 use crate::manage::{
-    costs, devices, endpoints, events, fit, history, jobs, keys, live, load, requests, roots, runs, session, status,
-    steps,
+    costs, deploy, devices, endpoint_changes, endpoints, events, fit, history, jobs, keys, live, load, requests, roots,
+    runs, session, status, steps,
 };
 use crate::server::{health, scrape};
 use crate::{openai, text};
@@ -26,7 +26,7 @@ use vastrelay_fleet::Spec;
         openai::models, openai::model, openai::chat, openai::complete,
         text::render, text::encode, text::count, text::decode,
         status::status, requests::requests, requests::request, steps::steps, history::history, costs::costs,
-        devices::devices, fit::fit, endpoints::deploy, endpoints::check, endpoints::detail, endpoints::stop, endpoints::park, endpoints::log, endpoints::start, endpoints::renew, endpoints::remove, events::events, jobs::jobs, jobs::job, jobs::cancel, jobs::builds, roots::roots, live::live,
+        devices::devices, fit::fit, deploy::deploy, deploy::check, endpoints::detail, endpoint_changes::stop, endpoint_changes::park, endpoints::log, endpoint_changes::start, endpoint_changes::renew, endpoint_changes::remove, events::events, jobs::jobs, jobs::job, jobs::cancel, jobs::builds, roots::roots, live::live,
         keys::keys, keys::add_key, keys::revoke_key, session::offer, session::begin, session::end,
         runs::runs, runs::run, runs::add_run, runs::remove_run, runs::report, runs::comparison,
         load::status, load::start, load::stop,

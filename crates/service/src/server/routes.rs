@@ -4,8 +4,8 @@ use crate::http::declared::{self, Listed};
 use crate::http::guard::{Access, admit};
 use crate::http::problem::Problem;
 use crate::manage::{
-    costs, devices, endpoints, events, fit, history, jobs, keys, live, load, requests, roots, runs, session, status,
-    steps,
+    costs, deploy, devices, endpoint_changes, endpoints, events, fit, history, jobs, keys, live, load, requests, roots,
+    runs, session, status, steps,
 };
 use crate::openai;
 use crate::openai::{wrong_address, wrong_method};
@@ -97,22 +97,22 @@ fn all() -> Vec<Address> {
         at("/manage/requests/{id}").get(requests::request).asks(Access::Manage),
         at("/manage/devices").get(devices::devices).asks(Access::Manage),
         at("/manage/fit").get(fit::fit).asks(Access::Manage),
-        at("/manage/endpoints").post(endpoints::deploy).asks(Access::Manage),
-        at("/manage/check").post(endpoints::check).asks(Access::Manage),
+        at("/manage/endpoints").post(deploy::deploy).asks(Access::Manage),
+        at("/manage/check").post(deploy::check).asks(Access::Manage),
         at("/manage/jobs").get(jobs::jobs).asks(Access::Manage),
         at("/manage/jobs/{number}").get(jobs::job).delete(jobs::cancel).asks(Access::Manage),
         at("/manage/builds").get(jobs::builds).asks(Access::Manage),
         at("/manage/roots").get(roots::roots).asks(Access::Manage),
         at("/manage/events").get(events::events).asks(Access::Manage),
-        at("/manage/endpoints/{name:.+}/stop").post(endpoints::stop).asks(Access::Manage),
-        at("/manage/endpoints/{name:.+}/park").post(endpoints::park).asks(Access::Manage),
-        at("/manage/endpoints/{name:.+}/start").post(endpoints::start).asks(Access::Manage),
-        at("/manage/endpoints/{name:.+}/renew").post(endpoints::renew).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}/stop").post(endpoint_changes::stop).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}/park").post(endpoint_changes::park).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}/start").post(endpoint_changes::start).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}/renew").post(endpoint_changes::renew).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/log").get(endpoints::log).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/steps").get(steps::steps).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/costs").get(costs::costs).asks(Access::Manage),
         at("/manage/endpoints/{name:.+}/history").get(history::history).asks(Access::Manage),
-        at("/manage/endpoints/{name:.+}").get(endpoints::detail).delete(endpoints::remove).asks(Access::Manage),
+        at("/manage/endpoints/{name:.+}").get(endpoints::detail).delete(endpoint_changes::remove).asks(Access::Manage),
         at("/manage/keys").get(keys::keys).post(keys::add_key).asks(Access::Manage),
         at("/manage/keys/{id}").delete(keys::revoke_key).asks(Access::Manage),
         at("/manage/runs").get(runs::runs).post(runs::add_run).asks(Access::Manage),

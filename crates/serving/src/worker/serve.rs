@@ -18,6 +18,7 @@ use std::os::unix::net::{UnixListener, UnixStream};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
+use subtle::ConstantTimeEq;
 use vastrelay_engine::engine::frame::{EngineCommand, FrameSink};
 use vastrelay_engine::{GenerationRequest, Limits, Refusal, RunningEngine};
 use vastrelay_kernels::reserved::Untouched;
@@ -141,16 +142,11 @@ fn greet(socket: &UnixStream, known: Option<&Secret>) -> Result<Handshake, Strin
             handshake.program.escape_debug()
         ));
     }
-    let same = |known: &Secret| constant_time_eq(&known.0, &handshake.secret.0);
+    let same = |known: &Secret| bool::from(known.0.ct_eq(&handshake.secret.0));
     if known.is_some_and(|known| !same(known)) {
         return Err("this worker belongs to another service".into());
     }
     Ok(handshake)
-}
-
-/// Compares without telling by time where two differ.
-fn constant_time_eq(one: &[u8; 32], other: &[u8; 32]) -> bool {
-    blake3::Hash::from_bytes(*one) == blake3::Hash::from_bytes(*other)
 }
 
 fn refuse(mut socket: &UnixStream, why: &str) {

@@ -13,7 +13,6 @@ use actix_web::http::Method;
 use actix_web::http::header::{AUTHORIZATION, HOST, HeaderMap, HeaderName, ORIGIN};
 use actix_web::{HttpRequest, web};
 use std::sync::Arc;
-use std::time::Instant;
 use subtle::ConstantTimeEq;
 use vastrelay_control::endpoints::visibility::Visibility;
 use vastrelay_fleet::dispatch::KeyShare;
@@ -62,7 +61,7 @@ impl Caller {
     /// As of [`KeyLimits::enter`].
     pub(crate) fn permit(&self, limits: &KeyLimits) -> Result<Option<Permit>, Problem> {
         let key = self.key.as_ref();
-        key.map(|key| limits.enter(key, Instant::now())).transpose()
+        key.map(|key| limits.enter(key)).transpose()
     }
 
     /// Returns its key, as lines see it.

@@ -1,9 +1,14 @@
 //! How often and how many at once: the limits of keys.
 
 use crate::http::problem::Problem;
+use governor::clock::{Clock, DefaultClock};
+use governor::middleware::NoOpMiddleware;
+use governor::state::{InMemoryState, NotKeyed};
+use governor::{Quota, RateLimiter};
 use std::collections::HashMap;
+use std::num::NonZeroU32;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use vastrelay_store::KeyRecord;
 
 /// What keys have used of their limits.
@@ -15,7 +20,7 @@ pub struct KeyLimits {
 #[derive(Default)]
 struct Used {
     running: u32,
-    bucket: Option<Bucket>,
+    rate: Option<Rate<DefaultClock>>,
 }
 
 /// A place among a key's calls, given back when it is dropped.
@@ -29,15 +34,17 @@ impl KeyLimits {
     ///
     /// # Errors
     /// 429 with the limit and when to come back.
-    pub(crate) fn enter(&self, key: &KeyRecord, now: Instant) -> Result<Permit, Problem> {
+    pub(crate) fn enter(&self, key: &KeyRecord) -> Result<Permit, Problem> {
         let mut all = self.used.lock().unwrap_or_else(PoisonError::into_inner);
         let used = all.entry(key.id.clone()).or_default();
         if let Some(most) = key.at_once.filter(|most| used.running >= *most) {
             return Err(Problem::too_many_at_once(&key.name, most));
         }
         if let Some(per_minute) = key.per_minute {
-            let bucket = used.bucket.get_or_insert_with(|| Bucket::full(per_minute, now));
-            if let Err(wait) = bucket.take(now) {
+            let rate = used
+                .rate
+                .get_or_insert_with(|| Rate::new(per_minute, DefaultClock::default()));
+            if let Err(wait) = rate.take() {
                 return Err(Problem::too_many_a_minute(&key.name, per_minute, wait));
             }
         }
@@ -58,39 +65,32 @@ impl Drop for Permit {
     }
 }
 
-/// Holds up to a minute's worth of calls and is refilled evenly.
-struct Bucket {
-    per_minute: f64,
-    left: f64,
-    at: Instant,
+/// A rate of calls: up to a minute's worth at once, refilled evenly.
+struct Rate<C: Clock> {
+    limiter: RateLimiter<NotKeyed, InMemoryState, C, NoOpMiddleware<C::Instant>>,
+    clock: C,
 }
 
-impl Bucket {
-    fn full(per_minute: u32, now: Instant) -> Bucket {
-        Bucket {
-            per_minute: per_minute.into(),
-            left: per_minute.into(),
-            at: now,
+impl<C: Clock + Clone> Rate<C> {
+    fn new(per_minute: u32, clock: C) -> Rate<C> {
+        let quota = Quota::per_minute(NonZeroU32::new(per_minute).unwrap_or(NonZeroU32::MIN));
+        Rate {
+            limiter: RateLimiter::direct_with_clock(quota, clock.clone()),
+            clock,
         }
     }
 
     /// Takes one, or says how long until there is one.
-    fn take(&mut self, now: Instant) -> Result<(), Duration> {
-        let refill = now.saturating_duration_since(self.at).as_secs_f64() * self.per_minute / 60.0;
-        self.left = (self.left + refill).min(self.per_minute);
-        // Callers on several threads may come with moments out of order; time that was counted is not counted again.
-        self.at = self.at.max(now);
-        if self.left >= 1.0 {
-            self.left -= 1.0;
-            return Ok(());
-        }
-        Err(Duration::from_secs_f64((1.0 - self.left) * 60.0 / self.per_minute))
+    fn take(&self) -> Result<(), Duration> {
+        let taken = self.limiter.check();
+        taken.map_err(|refused| refused.wait_time_from(self.clock.now()))
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use governor::clock::FakeRelativeClock;
     use proptest::prelude::*;
     use vastrelay_store::Scope;
 
@@ -113,41 +113,48 @@ mod tests {
 
     #[test]
     fn a_place_is_given_back_when_the_call_ends() {
-        let (limits, key, now) = (KeyLimits::default(), key(None, Some(2)), Instant::now());
-        let first = limits.enter(&key, now).unwrap();
-        let _second = limits.enter(&key, now).unwrap();
-        assert!(limits.enter(&key, now).is_err());
+        let (limits, key) = (KeyLimits::default(), key(None, Some(2)));
+        let first = limits.enter(&key).unwrap();
+        let _second = limits.enter(&key).unwrap();
+        assert!(limits.enter(&key).is_err());
         drop(first);
-        assert!(limits.enter(&key, now).is_ok());
+        assert!(limits.enter(&key).is_ok());
+    }
+
+    #[test]
+    fn a_rate_is_that_of_its_key() {
+        let (limits, key) = (KeyLimits::default(), key(Some(2), None));
+        assert!(limits.enter(&key).is_ok() && limits.enter(&key).is_ok());
+        let Err(refused) = limits.enter(&key) else {
+            panic!("two calls a minute")
+        };
+        assert_eq!(refused.code(), "too_many_a_minute");
+        let other = KeyRecord {
+            id: "other".into(),
+            ..key
+        };
+        assert!(limits.enter(&other).is_ok());
     }
 
     proptest! {
-        /// Moments out of order give nobody more than the rate.
-        #[test]
-        fn the_rate_holds_when_moments_come_out_of_order(moments in prop::collection::vec(0u64..60_000, 1..300)) {
-            let start = Instant::now();
-            let mut bucket = Bucket::full(20, start);
-            let passed = moments.iter().filter(|at| bucket.take(start + Duration::from_millis(**at)).is_ok()).count();
-            prop_assert!(passed <= 40, "{passed} calls within a minute");
-        }
-
-        /// Over any stretch of time no more pass than a full bucket and what flowed in; and who waits as told, passes.
+        /// Over any stretch of time no more pass than a minute's worth and what flowed in; and who waits as told, passes.
         #[test]
         fn the_rate_holds_over_any_history(per_minute in 1u32..200, gaps in prop::collection::vec(0u64..5_000, 1..200)) {
-            let start = Instant::now();
-            let mut bucket = Bucket::full(per_minute, start);
-            let (mut now, mut passed) = (start, 0u32);
+            let clock = FakeRelativeClock::default();
+            let rate = Rate::new(per_minute, clock.clone());
+            let (mut elapsed, mut passed) = (Duration::ZERO, 0u32);
             for gap in gaps {
-                now += Duration::from_millis(gap);
-                match bucket.take(now) {
-                    Ok(()) => passed += 1,
-                    Err(wait) => {
-                        now += wait + Duration::from_millis(1);
-                        prop_assert!(bucket.take(now).is_ok());
-                        passed += 1;
-                    }
+                let mut wait = Duration::from_millis(gap);
+                clock.advance(wait);
+                elapsed += wait;
+                if let Err(until) = rate.take() {
+                    wait = until + Duration::from_millis(1);
+                    clock.advance(wait);
+                    elapsed += wait;
+                    prop_assert!(rate.take().is_ok());
                 }
-                let most = f64::from(per_minute) * (1.0 + (now - start).as_secs_f64() / 60.0);
+                passed += 1;
+                let most = f64::from(per_minute) * (1.0 + elapsed.as_secs_f64() / 60.0);
                 prop_assert!(f64::from(passed) <= most + 1e-6);
             }
         }

@@ -11,7 +11,7 @@ import { TomlEditor } from "./TomlEditor";
 import { useCheck } from "./useCheck";
 
 /** A spec by form or as TOML, what will happen when it is deployed, and the button that does it. */
-export default function SpecDesk({
+export default function SpecPanel({
   name,
   text: written,
   beside,

@@ -1,10 +1,10 @@
 import { Link, useParams } from "react-router";
 import type { CallDetail, CallMove } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
-import { Figure } from "../Figure";
+import { Metric } from "../Metric";
 import { Empty, Trouble } from "../frame/State";
-import { ago, deviceName, grouped, timing } from "../figures";
-import { lifeParts, type Part } from "./parts";
+import { ago, deviceName, grouped, timing } from "../numbers";
+import { timelineParts, type Part } from "./parts";
 
 const LOOK: Record<Part["kind"], string> = {
   waiting: "life-waiting",
@@ -14,7 +14,7 @@ const LOOK: Record<Part["kind"], string> = {
 };
 
 /** The life of one request: waiting, prefill, tokens, pauses. */
-export function Life() {
+export function Timeline() {
   const { id = "" } = useParams();
   const { value, error, again } = useAnswer<CallDetail>(
     `/manage/requests/${encodeURIComponent(id)}`,
@@ -54,46 +54,46 @@ function Detail({ detail }: { detail: CallDetail }) {
       <Bar detail={detail} />
       {detail.moves.length > 0 && <Moves moves={detail.moves} />}
       <dl className="mt-5 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4">
-        <Figure name="queued" value={time(call.queued)} meaning="From arrival to the batch." />
-        <Figure
+        <Metric name="queued" value={time(call.queued)} meaning="From arrival to the batch." />
+        <Metric
           name="prefill"
           value={time(call.prefill)}
           meaning="From the batch to the first token."
         />
-        <Figure name="TTFT" value={time(call.ttft)} meaning="Time to first token, from arrival." />
-        <Figure name="total" value={time(call.total)} meaning="From arrival to the end." />
-        <Figure
+        <Metric name="TTFT" value={time(call.ttft)} meaning="Time to first token, from arrival." />
+        <Metric name="total" value={time(call.total)} meaning="From arrival to the end." />
+        <Metric
           name="ITL p50"
           value={time(call.itl_p50)}
           meaning="Median of the gaps between tokens."
         />
-        <Figure
+        <Metric
           name="ITL p99"
           value={time(call.itl_p99)}
           meaning="99th percentile of the gaps between tokens."
         />
-        <Figure
+        <Metric
           name="largest gap"
           value={time(call.itl_max)}
           meaning="The largest gap between two tokens."
         />
-        <Figure
+        <Metric
           name="preempted"
           value={`${call.preemptions} times`}
           meaning="How often it was put back in the queue."
         />
-        <Figure
+        <Metric
           name="tokens in"
           value={grouped(call.prompt_tokens)}
           meaning="Tokens of the prompt."
         />
-        <Figure
+        <Metric
           name="reused"
           value={grouped(call.reused_tokens)}
           meaning="Prompt tokens found in the cache."
         />
-        <Figure name="tokens out" value={grouped(call.output_tokens)} meaning="Tokens produced." />
-        <Figure
+        <Metric name="tokens out" value={grouped(call.output_tokens)} meaning="Tokens produced." />
+        <Metric
           name="streamed"
           value={call.streamed ? "yes" : "no"}
           meaning="Whether the answer was streamed."
@@ -138,7 +138,7 @@ function Moves({ moves }: { moves: CallMove[] }) {
 }
 
 function Bar({ detail }: { detail: CallDetail }) {
-  const parts = lifeParts(detail);
+  const parts = timelineParts(detail);
   const total = detail.call.total || 1;
   if (parts.length === 0) return <p className="mt-4 text-faint">It ended immediately.</p>;
   return (

@@ -1,13 +1,13 @@
 import { Link } from "react-router";
 import type { EndpointEvent, EndpointStatus, ReplicaStatus } from "../api/types";
 import { Chart, CLOCK } from "../chart/Chart";
-import { Figure } from "../Figure";
-import { deviceName, grouped, placeName, precisionName, timing } from "../figures";
+import { Metric } from "../Metric";
+import { deviceName, grouped, placeName, precisionName, timing } from "../numbers";
 import { Memory } from "./Memory";
 import { useTrack } from "./useTrack";
 
 /** What is to be said of a replica that is not ready. */
-function Standing({ replica }: { replica: ReplicaStatus }) {
+function ReplicaState({ replica }: { replica: ReplicaStatus }) {
   if (replica.state === "starting")
     return (
       <p role="status" className="mt-3 border-l-4 border-lamp px-3 py-2">
@@ -30,7 +30,7 @@ function Standing({ replica }: { replica: ReplicaStatus }) {
 }
 
 /** What an endpoint that is served is doing: its figures, and what they were like. */
-export function Figures({
+export function Metrics({
   endpoint,
   seconds,
   events,
@@ -69,57 +69,57 @@ export function Figures({
         </Link>
       </p>
       {endpoint.replicas.map((replica) => (
-        <Standing key={replica.replica} replica={replica} />
+        <ReplicaState key={replica.replica} replica={replica} />
       ))}
       <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4 xl:grid-cols-8">
-        <Figure
+        <Metric
           name="load"
           value={`${perSecond(window.answered + window.refused, window.seconds)} calls/s`}
           meaning="Completed and refused calls per second, over the last 10 seconds."
         />
-        <Figure
+        <Metric
           name="lanes"
           value={`${occupancy.lanes_used} of ${occupancy.lanes}`}
           meaning="Sequences in the batch, of the batch width."
         />
-        <Figure
+        <Metric
           name="queue depth"
           value={`${grouped(occupancy.queue_depth)} of ${grouped(occupancy.queue_limit)}`}
           meaning="Sequences waiting for the batch, of the queue's limit."
         />
-        <Figure
+        <Metric
           name="device busy"
           value={busy === null ? "–" : `${Math.round(busy)} %`}
           meaning={`Share of the last 10 seconds in which ${deviceName(endpoint)} was in a step of this endpoint.`}
         />
-        <Figure
+        <Metric
           name="tokens/s out"
           value={grouped(Math.round(window.output_rate))}
           meaning="Output tokens per second, over the last 10 seconds."
         />
-        <Figure
+        <Metric
           name="tokens/s in"
           value={grouped(Math.round(window.prefill_rate))}
           meaning="Prompt tokens computed per second, over the last 10 seconds. Reused tokens are not counted."
         />
-        <Figure
+        <Metric
           wide
           name="TTFT p50 · p95 · p99"
           value={spread(window.ttft)}
           meaning="Time from a request's arrival to its first token: 50th, 95th and 99th percentile over the last 10 seconds."
         />
-        <Figure
+        <Metric
           wide
           name="ITL p50 · p95 · p99"
           value={spread(window.itl)}
           meaning="Inter-token latency: gaps between two tokens of one stream. 50th, 95th and 99th percentile over the last 10 seconds."
         />
-        <Figure
+        <Metric
           name="refused"
           value={grouped(window.refused)}
           meaning="Calls refused or failed in the last 10 seconds."
         />
-        <Figure
+        <Metric
           name="preempted"
           value={grouped(endpoint.totals.preemptions)}
           meaning="Sequences put back in the queue to free KV pages, since the release was deployed."

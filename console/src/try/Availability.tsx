@@ -10,7 +10,7 @@ const MEANINGS: Record<string, string> = {
 };
 
 /** How an endpoint stands that does not just answer. */
-export function Standing({ model }: { model: ModelEntry }) {
+export function Availability({ model }: { model: ModelEntry }) {
   const { state } = model;
   const meaning = MEANINGS[state ?? ""];
   if (!meaning) return null;

@@ -1,7 +1,7 @@
 import * as Tooltip from "@radix-ui/react-tooltip";
 
 /** A number with its name; the definition shows on hover and focus. */
-export function Figure({
+export function Metric({
   name,
   value,
   meaning,

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { duration, grouped, timing } from "./figures";
+import { duration, grouped, timing } from "./numbers";
 
 test("figures carry their units", () => {
   expect(grouped(2262720)).toBe("2,262,720");

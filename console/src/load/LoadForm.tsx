@@ -3,33 +3,36 @@ import { call } from "../api/call";
 import { live } from "../api/live";
 import type { LoadStatus } from "../api/types";
 import { Trouble } from "../frame/State";
-import { NO_ORDER, orderBody, type Order } from "./order";
+import { NO_SETTINGS, loadBody, type LoadSettings } from "./settings";
 
 const FIELD = "border border-ink/60 bg-paper px-2 py-1 font-mono";
 
 /** What load to send. */
-export function OrderForm({ models, busy }: { models: string[]; busy: boolean }) {
-  const [order, setOrder] = useState<Order>({ ...NO_ORDER, model: models[0] ?? "" });
+export function LoadForm({ models, busy }: { models: string[]; busy: boolean }) {
+  const [settings, setSettings] = useState<LoadSettings>({
+    ...NO_SETTINGS,
+    model: models[0] ?? "",
+  });
   const [error, setError] = useState<Error | null>(null);
 
   async function send(event: FormEvent) {
     event.preventDefault();
     setError(null);
-    const body = JSON.stringify(orderBody(order));
+    const body = JSON.stringify(loadBody(settings));
     await call<LoadStatus>("/manage/load", { method: "POST", body }).then(
       (load) => live.heardOfLoad(load),
       setError,
     );
   }
 
-  const set = (name: keyof Order) => (event: { target: { value: string } }) =>
-    setOrder({ ...order, [name]: event.target.value });
-  const text = (name: keyof Order, label: string, hint = "", width = "w-28") => (
+  const set = (name: keyof LoadSettings) => (event: { target: { value: string } }) =>
+    setSettings({ ...settings, [name]: event.target.value });
+  const text = (name: keyof LoadSettings, label: string, hint = "", width = "w-28") => (
     <label key={name} className="flex flex-col text-sm">
       {label}
       <input
         name={name}
-        value={order[name]}
+        value={settings[name]}
         placeholder={hint}
         onChange={set(name)}
         className={`${FIELD} ${width}`}
@@ -37,13 +40,13 @@ export function OrderForm({ models, busy }: { models: string[]; busy: boolean })
     </label>
   );
   const choice = (
-    name: keyof Order,
+    name: keyof LoadSettings,
     label: string,
     values: readonly (readonly [string, string])[],
   ) => (
     <label className="flex flex-col text-sm">
       {label}
-      <select name={name} value={order[name]} onChange={set(name)} className={FIELD}>
+      <select name={name} value={settings[name]} onChange={set(name)} className={FIELD}>
         {values.map(([value, words]) => (
           <option key={value} value={value}>
             {words}
@@ -70,17 +73,17 @@ export function OrderForm({ models, busy }: { models: string[]; busy: boolean })
           ["poisson", "Poisson: at a mean rate"],
           ["steps", "steps: increasing users"],
         ])}
-        {order.kind === "closed" && text("users", "Concurrent users")}
-        {order.kind === "poisson" && text("rate", "Requests per second")}
-        {order.kind === "steps" && text("steps", "Users per step", "1, 2, 4, 8", "w-40")}
-        {text("seconds", order.kind === "steps" ? "Seconds per step" : "Seconds")}
+        {settings.kind === "closed" && text("users", "Concurrent users")}
+        {settings.kind === "poisson" && text("rate", "Requests per second")}
+        {settings.kind === "steps" && text("steps", "Users per step", "1, 2, 4, 8", "w-40")}
+        {text("seconds", settings.kind === "steps" ? "Seconds per step" : "Seconds")}
         {choice("prompts", "Prompts", [
           ["questions", "the demo's questions"],
           ["follow-ups", "the demo's follow-ups"],
           ["synthetic", "synthetic tokens"],
         ])}
-        {order.prompts === "synthetic" && text("lengths", "Prompt tokens", "128, 64..256")}
-        {order.prompts === "synthetic" && text("shared", "Shared prefix tokens")}
+        {settings.prompts === "synthetic" && text("lengths", "Prompt tokens", "128, 64..256")}
+        {settings.prompts === "synthetic" && text("shared", "Shared prefix tokens")}
         {text("output", "Answer tokens", "until the model ends", "w-48")}
         {text("seed", "Seed")}
         {text("name", "Name", "optional", "w-56")}
@@ -89,8 +92,10 @@ export function OrderForm({ models, busy }: { models: string[]; busy: boolean })
         <input
           name="force"
           type="checkbox"
-          checked={order.force === "yes"}
-          onChange={(event) => setOrder({ ...order, force: event.target.checked ? "yes" : "" })}
+          checked={settings.force === "yes"}
+          onChange={(event) =>
+            setSettings({ ...settings, force: event.target.checked ? "yes" : "" })
+          }
         />
         always generate the full length
       </label>

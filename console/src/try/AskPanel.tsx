@@ -9,7 +9,7 @@ import { Fields } from "./Fields";
 import { Question } from "./Question";
 import { chatBody, NO_OPTIONS, plainBody, type AskBody, type Turn } from "./options";
 import { Rendered } from "./Rendered";
-import { isAway, Standing } from "./Standing";
+import { isAway, Availability } from "./Availability";
 import { Turns } from "./Turns";
 import { useAsk } from "./useAsk";
 
@@ -23,7 +23,7 @@ const MODES = [
 type Mode = (typeof MODES)[number][0];
 
 /** Ask a model and watch the answer come, turn by turn. */
-export function AskDesk({
+export function AskPanel({
   models,
   wanted,
   choose,
@@ -130,7 +130,7 @@ export function AskDesk({
             </button>
           )}
         </div>
-        <Standing model={entry} />
+        <Availability model={entry} />
         {text === null ? (
           <>{mode === "chat" && <Turns turns={sent === null ? turns : [...turns, sent]} />}</>
         ) : null}
