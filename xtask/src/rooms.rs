@@ -9,10 +9,10 @@ const CRATES: [&str; 2] = ["control", "service"];
 /// Most rooms of a crate.
 const MOST: usize = 8;
 
-/// What each room uses of the others.
+/// The other rooms that each room uses.
 type Rooms = BTreeMap<String, BTreeSet<String>>;
 
-/// Returns what is wrong with the rooms of the crates in a folder, in words.
+/// Returns the faults in the order of rooms of the crates in a folder, as sentences.
 ///
 /// # Errors
 /// When a file cannot be read.

@@ -64,7 +64,7 @@ struct Parts {
     jobs: Arc<Jobs>,
     endpoints: Arc<Endpoints>,
     opening: Turns,
-    /// Held while a wish gets its number and is sent.
+    /// Held while a change gets its number and is sent.
     numbering: Mutex<()>,
 }
 
@@ -98,7 +98,7 @@ enum Message {
     End(Sender<()>),
 }
 
-/// Takes wishes and events for the control plane.
+/// Takes changes and events for the control plane.
 #[derive(Clone)]
 pub struct Control {
     inbox: Sender<Message>,
@@ -159,7 +159,7 @@ impl Control {
         Ok(())
     }
 
-    /// Takes the wish for a change; returns when it is under way, or refused.
+    /// Asks for a change; returns when it is under way, or refused.
     ///
     /// # Errors
     /// Why it is not under way.

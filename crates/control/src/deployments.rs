@@ -1,4 +1,4 @@
-//! What an endpoint is to be: the request, how its calls are to be answered, and what tells one release from another.
+//! Deployments: the request, the settings for answering calls, and the fingerprint that tells one release from another.
 //!
 //! Where it runs belongs in [`placement`](crate::placement), whether it is served in [`control_loop`](crate::control_loop).
 

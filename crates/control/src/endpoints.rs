@@ -1,6 +1,6 @@
-//! What can be called by name: endpoints, who sees them, and the leases of those who use them.
+//! Endpoints: their names, the callers who see them, and the leases of those who use them.
 //!
-//! What an endpoint is to be belongs in [`deployments`](crate::deployments), what runs for it in [`replicas`](crate::replicas).
+//! Its desired state belongs in [`deployments`](crate::deployments), its workers in [`replicas`](crate::replicas).
 
 pub mod endpoint;
 pub mod lease;

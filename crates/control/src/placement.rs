@@ -1,6 +1,6 @@
-//! Where replicas may run: devices and their settings, model files that a caller may name, and room that is held.
+//! Placement: devices and their settings, the model files that a caller may name, and the memory and cores that are held.
 //!
-//! Which place a replica gets is a decision of `vastrelay_fleet::decider`; this room prepares what it needs to know.
+//! The decision about a place is made in `vastrelay_fleet::decider`; this room prepares its facts.
 
 pub mod loader;
 pub mod options;

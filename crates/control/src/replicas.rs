@@ -1,7 +1,6 @@
-//! Replicas and their workers: who answers, who is next, how a worker ends, and what is measured and counted of it.
+//! Replicas and their workers: the queue before them, how a worker ends, and its measurements and counts.
 //!
-//! Who decides that a worker starts or ends belongs in [`control_loop`](crate::control_loop), where its memory is in
-//! [`placement`](crate::placement).
+//! The start and the end of a worker are decided in `vastrelay_fleet::decider` and carried out in [`control_loop`](crate::control_loop).
 
 pub(crate) mod cold_start;
 pub mod counters;

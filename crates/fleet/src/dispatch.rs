@@ -1,4 +1,4 @@
-//! The line before replicas: which request goes to which replica next, and which ones wait.
+//! The queue before replicas: the next request, its replica, and the requests that wait.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -92,7 +92,7 @@ pub struct FairQueue<T> {
 struct KeyQueue<T> {
     waiting: BTreeMap<Spot, (usize, T)>,
     depth: usize,
-    /// The cost of its sequences so far, divided by its weight and counted from the line's own when it came: start-time fair queueing
+    /// The cost of its sequences so far, divided by its weight and counted from the queue's own when it came: start-time fair queueing
     /// (Goyal, Vin and Cheng, 1996).
     served: u64,
     weight: u32,
@@ -174,7 +174,7 @@ impl<T> FairQueue<T> {
         self.depth -= sequences;
         if let Some(of_key) = self.keys.get_mut(key) {
             of_key.depth -= sequences;
-            // A key that comes back begins where the line stands then, so nothing is saved up by waiting.
+            // A key that comes back begins where the queue stands then, so nothing is saved up by waiting.
             if of_key.waiting.is_empty() && of_key.served <= self.served {
                 self.keys.remove(key);
             }
@@ -196,7 +196,7 @@ impl<T> FairQueue<T> {
     }
 
     /// Returns whether there is room for more sequences of a key: at most `limit` of all keys wait here or ahead at replicas, without
-    /// those that have lanes. The last eighth of the places is for keys that have no more than that, so that no key fills the line alone;
+    /// those that have lanes. The last eighth of the places is for keys that have no more than that, so that no key fills the queue alone;
     /// callers without a key are not told apart and have all places.
     pub fn takes(&self, key: &str, sequences: usize, limit: usize, loads: &[ReplicaLoad]) -> bool {
         let given: usize = loads.iter().map(|load| load.given).sum();
@@ -313,7 +313,7 @@ mod tests {
     }
 
     proptest! {
-        /// The line of one key stays in order of arrival, where a unit of priority counts as a second, and knows its length.
+        /// The queue of one key stays in order of arrival, where a unit of priority counts as a second, and knows its length.
         #[test]
         fn a_line_is_in_order_and_counts_itself(
             acts in proptest::collection::vec((0u64..20_000_000, -3i8..4, 1usize..4, 0u8..4), 1..60)

@@ -1,6 +1,6 @@
-//! Who somebody is: keys, the service's own user on its management socket, and sessions of the console.
+//! The identities of callers: keys, the service's own user on its management socket, and sessions of the console.
 //!
-//! What an address asks of its caller, and what a request shows, belongs in [`http::guard`](crate::http::guard).
+//! The check of a request against what its address asks belongs in [`http::guard`](crate::http::guard).
 
 pub mod keys;
 pub mod operator;

@@ -1,4 +1,4 @@
-//! What all addresses share: connections, the guard before them, bodies and their budgets, problems, and the state that handlers take.
+//! The parts that all addresses share: connections, the guard before them, bodies and their budgets, problems, and the state that handlers take.
 //!
 //! No address is answered here: those of models are in [`openai`](crate::openai) and [`text`](crate::text), those that manage in
 //! [`manage`](crate::manage). Listening and the table of addresses belong in [`server`](crate::server).

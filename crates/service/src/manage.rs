@@ -1,6 +1,6 @@
 //! The management API: `/manage`, a file for each resource.
 //!
-//! Who may call it belongs in [`http::guard`](crate::http::guard), what it changes in `vastrelay_control`.
+//! The check of callers belongs in [`http::guard`](crate::http::guard), the changes themselves in `vastrelay_control`.
 
 pub mod change;
 pub mod costs;

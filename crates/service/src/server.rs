@@ -1,6 +1,6 @@
 //! Listening: the addresses with what each asks of its caller, TLS, the loops beside the calls, and how the service ends.
 //!
-//! What an address answers belongs in the room of its subject.
+//! The handlers of an address belong in the room of its subject.
 
 mod background;
 pub mod console_files;

@@ -1,6 +1,6 @@
-//! What the service tells about itself: metrics, history, live events, and webhooks.
+//! Telemetry: metrics, history, live events, and webhooks.
 //!
-//! What is counted of a release belongs in `vastrelay_control::replicas`; the addresses that show it in [`manage`](crate::manage).
+//! The counts of a release belong in `vastrelay_control::replicas`, the addresses that show them in [`manage`](crate::manage).
 
 pub(crate) mod history;
 pub mod live;

@@ -1,4 +1,5 @@
-//! What the store keeps, a file for each concept. Their SQL belongs in the modules that they use, the threads and connections in `database`.
+//! Repositories: the records that the store keeps, a file for each concept. SQL belongs in the modules of the records, threads and connections
+//! in `database`.
 
 mod builds;
 mod calls;

@@ -23,6 +23,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(WEIGHTS_OF_KEYS),
         M::up(LIMITS_OF_RUNS_AND_HISTORY),
         M::up(CHANGES),
+        M::up(OUTCOMES),
     ])
 }
 
@@ -307,6 +308,10 @@ UPDATE runs SET bytes = octet_length(document);
 CREATE INDEX runs_at ON runs (at_ms, id, bytes);
 CREATE INDEX history_at ON history (span, at_ms);";
 
+/// Ends that errors have a code for are recorded under that code.
+const OUTCOMES: &str = "
+UPDATE calls SET outcome = replace(outcome, '-', '_') WHERE outcome IN ('queue-wait', 'not-finite');";
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -325,5 +330,20 @@ mod tests {
         migrations().to_latest(&mut connection).unwrap();
         let call = crate::calls::latest(&connection, 1).unwrap().remove(0);
         assert_eq!((call.id.as_str(), call.total, call.caller.as_str()), ("a", 0.6, ""));
+    }
+
+    #[test]
+    fn earlier_outcomes_are_found_under_the_codes_of_their_errors() {
+        let mut connection = Connection::open_in_memory().unwrap();
+        migrations().to_version(&mut connection, 1).unwrap();
+        for (number, outcome) in [(1, "queue-wait"), (2, "not-finite"), (3, "client-gone")] {
+            let old =
+                "INSERT INTO calls VALUES (?1, ?1, 5, 'chat', 'm', 503, ?2, 1, 2, 0, 3, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6)";
+            connection.execute(old, (number, outcome)).unwrap();
+        }
+        migrations().to_latest(&mut connection).unwrap();
+        let calls = crate::calls::latest(&connection, 3).unwrap();
+        let outcomes: Vec<&str> = calls.iter().map(|call| call.outcome.as_str()).collect();
+        assert_eq!(outcomes, ["client-gone", "not_finite", "queue_wait"]);
     }
 }

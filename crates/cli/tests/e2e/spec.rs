@@ -223,7 +223,7 @@ async fn who_waits_longer_than_the_queue_allows_is_sent_away() {
     assert_eq!(answer.headers()["retry-after"], "5");
     let body: Value = answer.json().await.unwrap();
     assert_eq!(body["error"]["code"], "queue_wait");
-    let record = &service.get("/manage/requests?outcome=queue-wait").await.1[0];
+    let record = &service.get("/manage/requests?outcome=queue_wait").await.1[0];
     assert_eq!(record["status"], 503, "{record}");
     drop(running);
 }

@@ -19,7 +19,7 @@ pub struct Ended {
     pub job: Option<Arc<Job>>,
 }
 
-/// A change from its wish to its end.
+/// A change from its request to its end.
 pub struct ChangeJob {
     pub name: String,
     pub by: String,

@@ -1,4 +1,4 @@
-//! Checking how an order would be served, without serving it.
+//! A check of a request: how its endpoint would be served, without serving it.
 
 use crate::control_loop::{Make, Opened, PlacementOption};
 use crate::deployments::request::DeployRequest;
@@ -10,7 +10,7 @@ use std::sync::Arc;
 use vastrelay_fleet::decider::Failure;
 use vastrelay_serving::worker::protocol::StartPhase;
 
-/// How an order would be served.
+/// How the endpoint of a request would be served.
 pub struct Check {
     /// The endpoint as it would be; why there is no room for it beside what is served under its name.
     pub plan: Result<Endpoint, String>,
@@ -25,7 +25,7 @@ pub struct Check {
 }
 
 impl Loader {
-    /// Returns how an order would be served, without serving it or holding its memory.
+    /// Returns how a request would be served, without serving it or holding its memory.
     ///
     /// # Errors
     /// When it could not be.
@@ -59,7 +59,7 @@ impl Loader {
         })
     }
 
-    /// Returns an order's endpoint as it would begin.
+    /// Returns the endpoint of a request as it would start.
     fn plan(&self, endpoints: &Endpoints, request: &DeployRequest, opened: &Opened) -> Result<Endpoint, Failure> {
         let options = self.find_options(request, opened, Make::Later);
         let options = options.map_err(|error| error.failure())?;

@@ -1,8 +1,8 @@
-//! The end of a worker's life.
+//! The exit of a worker.
 
 use crate::replicas::workers::FailedStart;
 
-/// How a worker's life ended.
+/// The exit of a worker: its cause and its last words.
 #[derive(Clone, Debug)]
 pub struct Exit {
     /// The cause of the end, in one word; nothing where the service ended it.

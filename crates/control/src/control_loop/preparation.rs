@@ -40,7 +40,7 @@ pub struct PlacementOption {
     pub sizing: Sizing,
     /// The machine's part of what makes its release.
     pub machine: Value,
-    /// The build that is read instead of the model's own files, as long as the way is open.
+    /// The build that is read instead of the model's own files, as long as the option is open.
     build: Mutex<Option<Ready>>,
 }
 
@@ -75,14 +75,14 @@ pub enum Make<'a> {
 }
 
 impl Preparation {
-    /// Returns the way that a replica takes which has its place.
+    /// Returns the option of a replica that has its place.
     pub fn option(&self, taken: &Taken) -> Option<&PlacementOption> {
         self.options
             .iter()
             .find(|option| option.sizing.settings().device.name() == taken.device)
     }
 
-    /// Lets go of builds of other ways than the one of a replica that has its place; returns the digest of the build that it reads.
+    /// Lets go of the builds of all options but that of a replica that has its place; returns the digest of the build that it reads.
     pub fn settle(&self, taken: &Taken) -> Option<String> {
         let chosen = self.option(taken)?;
         let held = |option: &PlacementOption| option.build.lock().unwrap_or_else(PoisonError::into_inner).take();
@@ -173,7 +173,7 @@ impl Loader {
         })
     }
 
-    /// Opens what an order names.
+    /// Opens the files that a request names.
     ///
     /// # Errors
     /// When it cannot be.
@@ -203,7 +203,7 @@ impl Loader {
         })
     }
 
-    /// Returns the ways of what an order names, without those on devices that are too small.
+    /// Returns the options of a request, without those on devices that are too small.
     ///
     /// # Errors
     /// When none is large enough, a setting cannot be, or what has to be converted cannot be.
@@ -228,7 +228,7 @@ impl Loader {
         }
     }
 
-    /// Returns one way; nothing where it would need a conversion and an earlier one has room.
+    /// Returns one option; nothing where it would need a conversion and an earlier one has room.
     fn find_option(
         &self,
         request: &DeployRequest,
@@ -274,7 +274,7 @@ impl Loader {
     }
 }
 
-/// Returns a way with what tells its machine from others.
+/// Returns an option with the machine's part of what makes a release.
 fn option(opened: &Opened, sizing: Sizing, settings: &ReplicaSettings, build: Option<Ready>) -> PlacementOption {
     PlacementOption {
         machine: machine_of(&opened.model, &sizing, settings, &opened.fingerprint.weights),

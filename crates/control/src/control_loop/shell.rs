@@ -317,7 +317,7 @@ impl Shell {
         }
         let now = self.now();
         let actions = self.decider.handle(event, now);
-        // Calls must no longer reach a run by the time its worker gets the order to end.
+        // Calls must no longer reach a run by the time its worker gets the command to end.
         self.publish();
         let has_acted = !actions.is_empty();
         actions.into_iter().for_each(|action| self.carry_out(action));

@@ -28,7 +28,7 @@ pub const FIRST: u32 = 1;
 const LOOK: Duration = Duration::from_millis(250);
 /// Most of the time between two looks that counts as silence: where it is more, the service itself did not run.
 const MOST_BETWEEN_LOOKS: Duration = Duration::from_secs(1);
-/// Time limit for a worker to end after the order.
+/// Time limit for a worker to end after the command.
 const END_LIMIT: Duration = Duration::from_secs(3);
 /// How long one may take to end that says nothing any more.
 const EXIT_LIMIT: Duration = Duration::from_secs(1);
@@ -60,7 +60,7 @@ pub struct Supervisor {
     pub wanted: Mutex<Option<StartOrigin>>,
 }
 
-/// A worker that takes orders, as its watcher sees it.
+/// A worker that takes commands, as its supervisor sees it.
 pub struct WatchedWorker {
     process: Process,
     engine: Weak<WorkerEngine>,
@@ -76,7 +76,7 @@ struct Silence {
 }
 
 impl Supervisor {
-    /// Starts the worker, or adopts it; returns when it takes orders.
+    /// Starts the worker, or adopts it; returns when it takes commands.
     ///
     /// # Errors
     /// When it does not come so far.

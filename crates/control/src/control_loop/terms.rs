@@ -40,7 +40,7 @@ pub struct SpecText {
 }
 
 impl SpecText {
-    /// Returns the spec of an order.
+    /// Returns the spec of a request.
     pub fn of(request: &DeployRequest) -> SpecText {
         SpecText {
             text: request.text.clone(),

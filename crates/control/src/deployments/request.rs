@@ -25,7 +25,7 @@ pub struct DeployRequest {
 }
 
 impl DeployRequest {
-    /// Returns somebody's order of an endpoint of which nothing but its model is said.
+    /// Returns a request for an endpoint with nothing but its model.
     ///
     /// # Panics
     /// When the path is empty.
@@ -44,7 +44,7 @@ impl DeployRequest {
         }
     }
 
-    /// Returns somebody's order of what a spec describes, whose paths begin at a folder.
+    /// Returns a request for the endpoint of a spec, whose paths begin at a folder.
     ///
     /// # Errors
     /// When the spec says what cannot be.
@@ -66,7 +66,7 @@ impl DeployRequest {
         })
     }
 
-    /// Returns somebody's order of what was kept.
+    /// Returns a request for a stored endpoint.
     ///
     /// # Errors
     /// When this version does not understand the spec.
@@ -85,7 +85,7 @@ impl DeployRequest {
         (&self.name, &self.text, &beside, &self.granted) == (&kept.name, &kept.spec, &kept.beside, &kept.granted)
     }
 
-    /// Returns the same order with other files granted to it.
+    /// Returns the same request with other files granted to it.
     pub fn with(self, granted: Granted) -> DeployRequest {
         DeployRequest { granted, ..self }
     }

@@ -171,7 +171,7 @@ impl Endpoint {
         self.log.as_ref()
     }
 
-    /// Waits in the line until it is its turn at a replica.
+    /// Waits in the queue for a turn at a replica.
     ///
     /// # Errors
     /// When too many wait, or all replicas have failed and none will be back soon. Requests accepted earlier keep waiting, as long as
@@ -203,7 +203,7 @@ impl Endpoint {
             tokio::select! {
                 biased;
                 Ok(turn) = &mut waiting.turn => return Ok(turn),
-                // The sender is the crew's own.
+                // The sender is the replicas' own.
                 _ = change.changed() => {}
                 () = until(longest.and_then(|longest| longest_wait.checked_add(longest))) => {
                     return Err(NotTaken::NotReady(NotReady::Starting(longest.unwrap_or_default())));

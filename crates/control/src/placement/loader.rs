@@ -35,7 +35,7 @@ pub struct Loader {
 }
 
 impl Loader {
-    /// Returns a path that an order's `key` names, as it is opened: as it is where the service's own user named it, else
+    /// Returns a path that a request's `key` names, as it is opened: as it is where the service's own user named it, else
     /// confined to a root.
     ///
     /// # Errors

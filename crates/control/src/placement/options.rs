@@ -1,4 +1,4 @@
-//! The ways to run a model that its settings allow: one for each device that they name, in their order.
+//! Placement options: one for each device that the settings of a model name, in their order.
 
 use crate::deployments::request::DeployRequest;
 use crate::placement::loader::Loader;
@@ -10,7 +10,7 @@ use vastrelay_serving::{CoreRequest, Device, LoadError, ReplicaSettings};
 pub const USUAL_QUEUE_DEPTH: usize = 400;
 
 impl Loader {
-    /// Returns the ways of an order.
+    /// Returns the placement options of a request.
     ///
     /// # Errors
     /// When a device is not known, or has not as many cores as are asked for.

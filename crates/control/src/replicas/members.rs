@@ -1,5 +1,5 @@
 //! The replicas of an endpoint, and who waits for them. A release that differs from the one before only in how calls are answered goes on with its
-//! crew.
+//! replicas.
 
 use crate::replicas::counters::ReleaseMetrics;
 use crate::replicas::leases::Leases;
@@ -17,10 +17,10 @@ use vastrelay_fleet::state::{self, State};
 use vastrelay_serving::Replica;
 use vastrelay_wire::manage::Totals;
 
-/// Replicas of a run, the line before them, and the leases of those who use them.
+/// Replicas of a run, the queue before them, and the leases of those who use them.
 pub struct Replicas {
     replicas: RwLock<Vec<Arc<MeasuredReplica>>>,
-    /// The lives of absent replicas, by number.
+    /// The states of replicas without a worker, by number.
     states: Mutex<BTreeMap<u32, ReplicaState>>,
     /// Told whenever one of the two changes.
     change: watch::Sender<()>,
@@ -48,7 +48,7 @@ pub struct Terms {
 }
 
 impl Replicas {
-    /// Returns a crew without replicas.
+    /// Returns no replicas yet.
     pub fn new(terms: Terms) -> Replicas {
         Replicas {
             replicas: RwLock::default(),
@@ -104,7 +104,7 @@ impl Replicas {
         self.queue.depth() + self.all().iter().map(there).sum::<usize>()
     }
 
-    /// Returns the line before its replicas.
+    /// Returns the queue before its replicas.
     pub fn queue(&self) -> &Arc<CallQueue> {
         &self.queue
     }
@@ -222,7 +222,7 @@ impl Replicas {
         replicas.first().cloned()
     }
 
-    /// Returns what its release has done, over all lives of all replicas.
+    /// Returns what its release has done, over all incarnations of all replicas.
     pub fn totals(&self) -> Totals {
         let replicas = self.all();
         let mut totals = *self.past.lock().unwrap_or_else(PoisonError::into_inner);

@@ -1,4 +1,4 @@
-//! The line before an endpoint's replicas: what none of them has room for waits here, where it can still go anywhere.
+//! The queue before an endpoint's replicas: calls wait here while no replica has room, so any of them can take each call.
 
 use crate::replicas::measured::MeasuredReplica;
 use std::collections::{BTreeMap, BTreeSet};
@@ -7,7 +7,7 @@ use std::time::Instant;
 use tokio::sync::oneshot;
 use vastrelay_fleet::dispatch::{FairQueue, KeyShare, QueuePosition, ReplicaLoad, choose};
 
-/// An endpoint's line.
+/// The queue of an endpoint.
 pub struct CallQueue {
     state: Mutex<State>,
     /// When its clock began.
@@ -30,7 +30,7 @@ struct Waiter {
     turn: oneshot::Sender<Turn>,
 }
 
-/// A call, as the line sees it.
+/// A call, as the queue sees it.
 #[derive(Clone, Debug)]
 pub struct Entry {
     /// Its caller's key.
@@ -47,7 +47,7 @@ pub struct Entry {
     pub again: bool,
 }
 
-/// A place in the line, given up when it is dropped.
+/// A place in the queue, given up when it is dropped.
 pub struct Waiting {
     queue: Arc<CallQueue>,
     place: QueuePosition,
@@ -72,7 +72,7 @@ pub struct Exclusive {
 }
 
 impl CallQueue {
-    /// Returns an empty line.
+    /// Returns an empty queue.
     pub fn new() -> Arc<CallQueue> {
         Arc::new(CallQueue {
             state: Mutex::default(),

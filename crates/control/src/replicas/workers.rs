@@ -51,9 +51,9 @@ pub struct Workers {
     stay: Duration,
     /// Workers of an earlier service that are not adopted yet, by incarnation.
     found: Mutex<BTreeMap<u64, Found>>,
-    /// Processes that do not take orders yet, by incarnation.
+    /// Processes that do not take commands yet, by incarnation.
     starting: Mutex<BTreeMap<u64, Process>>,
-    /// The threads of workers' lives.
+    /// The threads of supervisors.
     supervisors: Mutex<Vec<JoinHandle<()>>>,
 }
 
@@ -64,7 +64,7 @@ struct Found {
     connection: Connection,
 }
 
-/// A worker that takes orders.
+/// A worker that takes commands.
 pub struct Running {
     pub process: Process,
     pub engine: WorkerEngine,
@@ -116,7 +116,7 @@ impl Workers {
         self.folder.path()
     }
 
-    /// Starts a worker and waits until it takes orders. It ends at once where it was given up before its process was known.
+    /// Starts a worker and waits until it takes commands. It ends at once where it was given up before its process was known.
     ///
     /// # Errors
     /// When it does not come so far, or not within the limit.
@@ -244,12 +244,12 @@ impl Workers {
         is_there
     }
 
-    /// Ends a worker at once that does not take orders yet.
+    /// Ends a worker at once that does not take commands yet.
     pub fn kill_starting(&self, incarnation: u64) {
         self.starting().get(&incarnation).into_iter().for_each(Process::kill);
     }
 
-    /// Notes the process of a worker that does not take orders yet.
+    /// Notes the process of a worker that does not take commands yet.
     fn is_starting(&self, incarnation: u64, process: u32) {
         if let Ok(process) = Process::of(process) {
             self.starting().insert(incarnation, process);
@@ -263,7 +263,7 @@ impl Workers {
         self.folder.remove(&found.name);
     }
 
-    /// Runs the life of a worker on a separate thread.
+    /// Runs the supervisor of a worker on a separate thread.
     ///
     /// # Errors
     /// When the system refuses a thread.
@@ -283,7 +283,7 @@ impl Workers {
         self.found.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Waits until all workers are gone, for so long at most. The ones that do not take orders yet end at once.
+    /// Waits until all workers are gone, for so long at most. Workers that do not take commands yet end at once.
     pub fn wait_for_end(&self, limit: Duration) {
         self.starting().values().for_each(Process::kill);
         let until = Instant::now() + limit;

@@ -15,7 +15,7 @@ pub trait Need: Clone {
     fn count(&self) -> usize;
     /// Returns the name of what it reads and others may read, too.
     fn reads(&self) -> Option<&str>;
-    /// Returns the cores that it takes; the wish counts on devices with cores only.
+    /// Returns the cores that it takes; the request counts on devices with cores only.
     fn cores(&self) -> CoreRequest;
     /// Returns the identity of a worker that would do, which an earlier service may have left.
     fn worker(&self) -> &str;

@@ -116,7 +116,7 @@ impl ServiceState {
         })
     }
 
-    /// Deploys what an order says, as a caller would, and hears of the endpoint as soon as it has its place; returns when it is ready.
+    /// Carries out a deploy request, as a caller would, and hears of the endpoint as soon as it has its place; returns when it is ready.
     ///
     /// # Errors
     /// Why it cannot be served, for people.

@@ -150,7 +150,7 @@ pub(super) fn given_up(outcome: Outcome, name: &str, refusal: impl FnOnce(&Failu
     }
 }
 
-/// Returns why an order cannot be served, in words that have been found for it.
+/// Returns why an endpoint cannot be served, in words that have been found for it.
 pub(super) fn not_deployed(failure: &Failure, text: String, is_served: bool) -> Problem {
     match &failure.about {
         About::Room(_) if is_served => Problem::conflict("pause_needed", text),

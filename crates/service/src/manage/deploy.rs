@@ -88,7 +88,7 @@ pub async fn deploy(
     }
 }
 
-/// Returns why an order cannot be served, with the place in the spec if a caller wrote one.
+/// Returns why a request cannot be served, with the place in the spec if a caller wrote one.
 fn refusal(failure: &Failure, request: &DeployRequest) -> Problem {
     let text = request.refused(failure).map_or_else(
         || format!("`{}` cannot be served: {}", request.name, failure.why),
@@ -188,7 +188,7 @@ fn usual_start(starts: &[StartRecord]) -> Option<f64> {
     seconds.get(seconds.len() / 2).copied()
 }
 
-/// Returns the order that a caller describes in one of four ways, with the files that this caller may name.
+/// Returns the deploy request that a caller describes in one of four ways, with the files that this caller may name.
 fn request(
     loader: &Loader,
     records: &Records,

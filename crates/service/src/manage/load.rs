@@ -53,7 +53,7 @@ pub async fn stop(load_tests: web::Data<LoadTests>) -> Result<HttpResponse, Prob
 /// `POST /manage/load`: sends load to a model of this service, with the caller's own key, and keeps the run.
 ///
 /// # Errors
-/// 400 when the order cannot be, 404 for an unknown model, 409 while another is under way.
+/// 400 when the settings cannot be, 404 for an unknown model, 409 while another is under way.
 #[utoipa::path(post, path = "/manage/load", operation_id = "start_load", tag = "load", request_body = LoadOrder, responses(
     (status = 202, body = LoadStatus), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn start(
@@ -163,7 +163,7 @@ async fn begin_job(
     begun.await.map_err(|error| Problem::internal(error.to_string()))?
 }
 
-/// Reads an order and makes its prompts.
+/// Reads the settings of a load test and makes its prompts.
 fn prepared_order(endpoints: &Endpoints, body: &[u8]) -> Result<(LoadOrder, Prepared), Problem> {
     let order: LoadOrder = parse_body(body).map_err(|error| Problem::body(&error))?;
     let endpoint = endpoints.called(&order.model, &Visibility::all(), "a load test")?;

@@ -202,7 +202,7 @@ impl Call {
         key.map(|key| key.id.clone()).unwrap_or_default()
     }
 
-    /// Returns the caller's key, as lines see it.
+    /// Returns the caller's key, as queues see it.
     pub fn key_share(&self) -> KeyShare {
         self.key.clone()
     }
@@ -510,8 +510,8 @@ pub(super) fn end_name(reason: EndReason) -> &'static str {
         EndReason::Length => "length",
         EndReason::Cancelled => "cancelled",
         EndReason::Deadline => "deadline",
-        EndReason::QueueWait => "queue-wait",
+        EndReason::QueueWait => "queue_wait",
         EndReason::SlowReader => "slow-reader",
-        EndReason::NotFinite => "not-finite",
+        EndReason::NotFinite => "not_finite",
     }
 }

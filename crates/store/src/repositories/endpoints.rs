@@ -1,4 +1,4 @@
-//! What endpoints are to be, and their releases.
+//! Endpoints as they are desired, and their releases.
 
 use crate::changes;
 use crate::database::Store;

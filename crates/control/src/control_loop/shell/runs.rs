@@ -287,8 +287,8 @@ impl Shell {
             replica = FIRST,
             incarnation,
             cause,
-            early_deaths = found.map_or(0, |run| run.early_exits.early()),
-            next_life_in = pause,
+            early_exits = found.map_or(0, |run| run.early_exits.early()),
+            next_start_in = pause,
             last_words = exit.last_words.join(" | "),
             "a worker is gone: {}",
             exit.why

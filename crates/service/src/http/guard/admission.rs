@@ -64,7 +64,7 @@ impl Caller {
         key.map(|key| limits.enter(key)).transpose()
     }
 
-    /// Returns its key, as lines see it.
+    /// Returns its key, as queues see it.
     pub(crate) fn key_share(&self) -> KeyShare {
         let key = self.key.as_ref();
         key.map_or(KeyShare::plain(""), |key| KeyShare {

@@ -32,17 +32,17 @@ pub struct Body {
     _shares: [Share; 2],
 }
 
-/// Most bytes of an order to the service, such as a new key.
-const MOST_ORDER: usize = 64 << 10;
+/// Most bytes of a request to manage the service, such as a new key.
+const MOST_SMALL: usize = 64 << 10;
 
 impl Body {
-    /// Returns the body of an order, which is read at once and therefore small.
+    /// Returns the body of a request to manage the service, which is read at once and therefore small.
     ///
     /// # Errors
     /// 413 when it is not.
     pub fn small(&self) -> Result<&[u8], Problem> {
-        if self.bytes.len() > MOST_ORDER {
-            return Err(Problem::too_large(MOST_ORDER));
+        if self.bytes.len() > MOST_SMALL {
+            return Err(Problem::too_large(MOST_SMALL));
         }
         Ok(&self.bytes)
     }
