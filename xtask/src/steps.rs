@@ -162,7 +162,7 @@ pub fn lint() -> Outcome {
         "--manifest-path",
         "fuzz/Cargo.toml",
         "--target-dir",
-        "target/fuzz",
+        "target",
     ];
     run(Command::new("cargo").args(fuzz).args(["--", "-D", "warnings"]))?;
     run(Command::new("cargo")

@@ -6,6 +6,7 @@
 //! | `shell` | how are its actions carried out? |
 //! | `preparation` | what does a spec name, and how large is it? |
 //! | `supervisor` | how does a worker start, and when is it gone? |
+//! | `panics` | what if a thread of it panics? |
 //! | `exit` | how has a worker ended? |
 //! | `writes` | how are its transactions written? |
 //! | `change_jobs` | how does a caller follow a change? |
@@ -14,6 +15,7 @@
 mod change_jobs;
 mod check;
 mod exit;
+mod panics;
 mod preparation;
 mod reasons;
 mod shell;
@@ -23,6 +25,7 @@ mod turns;
 mod writes;
 
 pub use change_jobs::Accepted;
+pub use panics::OnPanic;
 pub use preparation::{Make, Opened, PlacementOption};
 pub use supervisor::FIRST;
 pub use terms::Change;
@@ -34,10 +37,10 @@ use crate::jobs::Jobs;
 use crate::placement::loader::Loader;
 use change_jobs::ChangeJob;
 use exit::Exit;
+use panics::guard;
 use preparation::Preparation;
 use shell::Shell;
 use std::io;
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -59,6 +62,7 @@ const WORKERS_END: Duration = Duration::from_secs(5);
 
 /// The parts of a service that the control plane uses.
 struct Parts {
+    on_panic: OnPanic,
     loader: Arc<Loader>,
     store: Arc<Store>,
     jobs: Arc<Jobs>,
@@ -106,7 +110,7 @@ pub struct Control {
 }
 
 impl Control {
-    /// Begins to control the endpoints of a service, with what is stored of them.
+    /// Begins to control the endpoints of a service, with what is stored of them. Its threads go on after a panic, of which `on_panic` hears.
     ///
     /// # Errors
     /// When the system refuses a thread, or the database cannot be read.
@@ -115,8 +119,10 @@ impl Control {
         store: &Arc<Store>,
         jobs: &Arc<Jobs>,
         endpoints: &Arc<Endpoints>,
+        on_panic: OnPanic,
     ) -> io::Result<Control> {
         let parts = Arc::new(Parts {
+            on_panic,
             loader: loader.clone(),
             store: store.clone(),
             jobs: jobs.clone(),
@@ -132,10 +138,13 @@ impl Control {
         let told = inbox.clone();
         let wrote = move |id, result| _ = told.send(Message::Event(Event::Wrote { id, result }));
         let writes = writes::start(parts.clone(), wrote)?;
-        let shell = Shell::new(parts.clone(), inbox.clone(), writes, last_incarnation);
+        let (shell, guard) = (
+            Shell::new(parts.clone(), inbox.clone(), writes, last_incarnation),
+            parts.clone(),
+        );
         std::thread::Builder::new()
             .name("control".into())
-            .spawn(move || run(shell, &messages))?;
+            .spawn(move || run(shell, &messages, &guard))?;
         let control = Control { inbox, parts };
         control.send(Message::Began(stored, changes));
         if loader.workers.is_none() {
@@ -252,19 +261,13 @@ impl Control {
     }
 }
 
-/// Runs work that may panic: the result is nothing then, and the log has the reason. The decider asks again for an answer that never came, so a
-/// lost event ends nothing.
-fn guard<T>(what: &str, work: impl FnOnce() -> T) -> Option<T> {
-    let done = catch_unwind(AssertUnwindSafe(work));
-    if let Err(panic) = &done {
-        let text = panic.downcast_ref::<String>().map(String::as_str);
-        let why = text.or_else(|| panic.downcast_ref::<&str>().copied());
-        tracing::error!(what, why, "the control plane has panicked; it continues");
+impl Parts {
+    fn guard<T>(&self, what: &str, work: impl FnOnce() -> T) -> Option<T> {
+        guard(what, &self.on_panic, work)
     }
-    done.ok()
 }
 
-fn run(mut shell: Shell, messages: &Receiver<Message>) {
+fn run(mut shell: Shell, messages: &Receiver<Message>, parts: &Parts) {
     let mut ticked = Instant::now();
     loop {
         shell.take_found();
@@ -278,13 +281,17 @@ fn run(mut shell: Shell, messages: &Receiver<Message>) {
                 let _ = done.send(());
                 return;
             }
-            Ok(message) => guard("a message", || take(&mut shell, message)).unwrap_or_default(),
+            Ok(message) => parts
+                .guard("a message", || take(&mut shell, message))
+                .unwrap_or_default(),
             Err(RecvTimeoutError::Timeout) => {}
             Err(RecvTimeoutError::Disconnected) => return,
         }
         if ticked.elapsed() >= TICK {
             ticked = Instant::now();
-            guard("a tick", || shell.handle(Event::Ticked)).unwrap_or_default();
+            parts
+                .guard("a tick", || shell.handle(Event::Ticked))
+                .unwrap_or_default();
         }
     }
 }

@@ -16,7 +16,7 @@ use super::preparation::{Making, Preparation};
 use super::reasons::Reasons;
 use super::terms::{Action, Change, Decided, Decider, Event, SpecText};
 use super::writes::{Writes, number};
-use super::{Message, Parts, guard};
+use super::{Message, Parts};
 use crate::builds::BuildRequest;
 use crate::endpoints::endpoint::Endpoint;
 use crate::events::EventLog;
@@ -397,7 +397,7 @@ impl Shell {
         self.preparations.insert(id, Preparing::UnderWay(given_up.clone()));
         let (parts, inbox) = (self.parts.clone(), self.inbox.clone());
         let work = move || {
-            let result = guard("a preparation", || prepare(&parts, &name, &spec, &given_up));
+            let result = parts.guard("a preparation", || prepare(&parts, &name, &spec, &given_up));
             let result = result.unwrap_or_else(|| {
                 let why = "its preparation ended with a fault of the program; the service's log has the reason";
                 Err(Failure::other(why.into()))

@@ -1,8 +1,8 @@
 //! Writes the decider's transactions, one after the other, on a separate thread: deciding never waits for the database.
 
+use super::Parts;
 use super::change_jobs::Ended;
 use super::terms::{SpecText, Write, record};
-use super::{Parts, guard};
 use crate::jobs::Job;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -50,7 +50,9 @@ pub fn start(
 fn write_all(parts: &Parts, tasks: &Receiver<Task>, wrote: impl Fn(ActionId, Result<(), Failure>)) {
     for task in tasks {
         let id = task.id();
-        let written = guard("a transaction", || write(parts, task)).unwrap_or(Err(StoreError::Lost));
+        let written = parts
+            .guard("a transaction", || write(parts, task))
+            .unwrap_or(Err(StoreError::Lost));
         if let Err(error) = &written {
             tracing::warn!(%error, "a change of an endpoint could not be written; it is tried again");
         }

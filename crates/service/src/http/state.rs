@@ -29,6 +29,8 @@ use vastrelay_serving::process::Program;
 use vastrelay_serving::{Model, Replica};
 use vastrelay_store::Store;
 
+/// The loop of the control plane, by name.
+const CONTROL: &str = "control";
 /// Most bytes of all larger bodies that are on their way.
 const MOST_BODIES: usize = 256 << 20;
 /// Most bytes of all smaller bodies that are on their way.
@@ -93,7 +95,10 @@ impl ServiceState {
                 .ok();
         }
         let loader = Arc::new(loader);
-        let control = Control::start(&loader, &records.store, &jobs, &endpoints)?;
+        let loops = service_run.loops.clone();
+        loops.add(CONTROL);
+        let on_panic = Box::new(move |why| loops.note_restart(CONTROL, why));
+        let control = Control::start(&loader, &records.store, &jobs, &endpoints, on_panic)?;
         Ok(ServiceState {
             endpoints,
             control,

@@ -74,16 +74,22 @@ impl Loops {
         if let Err(panic) = &done {
             let why = text_of(panic.as_ref());
             tracing::error!(name, why, "a loop panicked and restarts");
-            self.restarts.get_or_create(&LoopLabels { name: name.into() }).inc();
-            if let Some(status) = self.lock().iter_mut().find(|status| status.name == name) {
-                status.restarts += 1;
-                status.why = Some(why);
-            }
+            self.note_restart(name, why);
         }
         done.is_ok()
     }
 
-    fn add(&self, name: &'static str) {
+    /// Notes that a loop has panicked and goes on.
+    pub(crate) fn note_restart(&self, name: &'static str, why: String) {
+        self.restarts.get_or_create(&LoopLabels { name: name.into() }).inc();
+        if let Some(status) = self.lock().iter_mut().find(|status| status.name == name) {
+            status.restarts += 1;
+            status.why = Some(why);
+        }
+    }
+
+    /// Adds a loop that runs elsewhere and says by [`Loops::note_restart`] when it has panicked.
+    pub(crate) fn add(&self, name: &'static str) {
         drop(self.restarts.get_or_create(&LoopLabels { name: name.into() }));
         self.lock().push(LoopStatus {
             name: name.into(),

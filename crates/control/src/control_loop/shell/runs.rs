@@ -1,11 +1,11 @@
 //! Workers: their starts and ends, and the runs that they belong to.
 
 use super::{Preparing, RunObject, Shell, WorkerState};
+use crate::control_loop::Message;
 use crate::control_loop::exit::Exit;
 use crate::control_loop::preparation::Preparation;
 use crate::control_loop::supervisor::{FIRST, Supervisor};
 use crate::control_loop::terms::Event;
-use crate::control_loop::{Message, guard};
 use crate::endpoints::endpoint::Endpoint;
 use crate::events::{EventLog, SERVICE, START};
 use crate::replicas::state::ReplicaState;
@@ -112,13 +112,10 @@ impl Shell {
             wanted: Mutex::new(is_new.then_some((preparation.wanted, preparation.built))),
         };
         let uses = preparation.settle(&supervisor.plan.taken).filter(|_| is_new);
-        let inbox = self.inbox.clone();
+        let (parts, inbox) = (self.parts.clone(), self.inbox.clone());
         let supervise_it = move || {
-            if guard("a worker's supervisor", || {
-                supervise(&supervisor, run, release, uses, &inbox)
-            })
-            .is_none()
-            {
+            let work = || supervise(&supervisor, run, release, uses, &inbox);
+            if parts.guard("a worker's supervisor", work).is_none() {
                 let exit = supervisor.exit_after_fault();
                 let _ = inbox.send(Message::Exited(run, supervisor.incarnation, exit));
             }
