@@ -1,64 +1,36 @@
 //! Figures of every replica, one row for each stretch of time.
 
 use rusqlite::{Connection, named_params};
+use vastrelay_wire::manage::HistoryPoint;
 
 /// How long rows are kept, by the seconds that they span: fine ones for a few hours, coarse ones for more than a week.
 const KEPT: [(u32, i64); 2] = [(5, 3 * 3_600_000), (60, 8 * 24 * 3_600_000)];
 
-/// What a replica was like over a stretch of time. Durations in seconds; absent where there were none.
+/// A replica over a stretch of time.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct HistoryPoint {
+pub struct HistoryRecord {
     /// The endpoint.
     pub endpoint: String,
-    /// The number of its release; zero for the time before releases.
-    pub release: u32,
-    /// The replica.
-    pub replica: u32,
-    /// Which of its lives.
-    pub incarnation: u64,
-    /// The device.
-    pub device: String,
-    /// Whether it stands in for hardware that is not here.
-    pub simulated: bool,
     /// Seconds that it spans.
     pub span: u32,
-    /// When the stretch began, in milliseconds since 1970.
-    pub at_ms: i64,
-    /// Most sequences that waited.
-    pub queue_depth: usize,
-    /// Mean lanes in use.
-    pub lanes_used: f64,
-    /// Most KV pages held.
-    pub pages_used: usize,
-    /// Prompt tokens computed, a second.
-    pub prefill_rate: f64,
-    /// Tokens produced, a second.
-    pub output_rate: f64,
-    /// Calls that ended well.
-    pub answered: u64,
-    /// Calls that were refused or failed.
-    pub refused: u64,
-    /// Times to first token: p50, p95, p99.
-    pub ttft: Option<[f64; 3]>,
-    /// Gaps between tokens: p50, p95, p99.
-    pub itl: Option<[f64; 3]>,
-    /// The share of the time in which it was in a step.
-    pub busy_share: f64,
+    /// The measurements, as callers get them.
+    pub point: HistoryPoint,
 }
 
-pub(crate) fn insert(connection: &Connection, point: &HistoryPoint) -> rusqlite::Result<()> {
+pub(crate) fn insert(connection: &Connection, record: &HistoryRecord) -> rusqlite::Result<()> {
+    let HistoryRecord { endpoint, span, point } = record;
     let sql = "INSERT OR REPLACE INTO history VALUES (:endpoint, :release, :replica, :incarnation, :device, :simulated, :span, :at_ms, :queue_depth, :lanes_used, :pages_used,
         :prefill_rate, :output_rate, :answered, :refused,
         :ttft_p50, :ttft_p95, :ttft_p99, :itl_p50, :itl_p95, :itl_p99, :busy_share)";
     let part = |spread: Option<[f64; 3]>, index: usize| spread.map(|spread| spread[index]);
     connection.prepare_cached(sql)?.execute(named_params! {
-        ":endpoint": point.endpoint,
+        ":endpoint": endpoint,
         ":release": point.release,
         ":replica": point.replica,
         ":incarnation": point.incarnation as i64,
         ":device": point.device,
         ":simulated": point.simulated,
-        ":span": point.span,
+        ":span": span,
         ":at_ms": point.at_ms,
         ":queue_depth": point.queue_depth as i64,
         ":lanes_used": point.lanes_used,
@@ -106,13 +78,11 @@ pub(crate) fn since(
                 .map(|((p50, p95), p99)| [p50, p95, p99]))
         };
         Ok(HistoryPoint {
-            endpoint: row.get("endpoint")?,
             release: row.get("release")?,
             replica: row.get("replica")?,
             incarnation: row.get::<_, i64>("incarnation")? as u64,
             device: row.get("device")?,
             simulated: row.get("simulated")?,
-            span: row.get("span")?,
             at_ms: row.get("at_ms")?,
             queue_depth: row.get::<_, i64>("queue_depth")? as usize,
             lanes_used: row.get("lanes_used")?,

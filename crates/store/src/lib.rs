@@ -39,7 +39,7 @@ pub use database::Store;
 pub use endpoints::{Granted, StoredEndpoint, StoredState};
 pub use error::StoreError;
 pub use events::{EventFilter, EventRecord};
-pub use history::HistoryPoint;
+pub use history::HistoryRecord;
 pub use jobs::{JobEnd, JobRecord};
 pub use keys::{KeyRecord, Scope};
 pub use open_calls::INTERRUPTED;

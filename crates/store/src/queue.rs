@@ -2,7 +2,7 @@
 
 use crate::calls::CallRecord;
 use crate::events::EventRecord;
-use crate::history::HistoryPoint;
+use crate::history::HistoryRecord;
 use crate::releases::IncarnationRecord;
 use crate::starts::StartRecord;
 use rusqlite::Connection;
@@ -29,7 +29,7 @@ pub(crate) enum Record {
         id: String,
         at_ms: i64,
     },
-    History(Box<HistoryPoint>),
+    History(Box<HistoryRecord>),
     Event(Box<EventRecord>),
     Incarnation(Box<IncarnationRecord>),
     Start(Box<StartRecord>),

@@ -11,7 +11,7 @@
 //! |---|---|
 //! | `event` | the decider's input |
 //! | `action` | its orders |
-//! | `endpoint` | one endpoint and its change under way |
+//! | `endpoint` | one endpoint: its events, its change under way, its runs |
 //! | `run` | one release with its worker |
 //! | `room` | the ledger |
 //! | `shared` | numbers, and workers that belong to no run |

@@ -9,7 +9,7 @@ use utoipa::IntoParams;
 use vastrelay_control::endpoints::registry::Endpoints;
 use vastrelay_store::milliseconds_since_1970;
 use vastrelay_wire::error::ErrorEnvelope;
-use vastrelay_wire::manage::{History, HistoryPoint};
+use vastrelay_wire::manage::History;
 
 /// What `GET /manage/endpoints/{name}/history` is asked.
 #[derive(Deserialize, IntoParams)]
@@ -45,26 +45,5 @@ pub async fn history(
     let span = if query.seconds <= FINE { SPANS[0] } else { SPANS[1] };
     let from = milliseconds_since_1970() - i64::from(query.seconds) * 1000;
     let points = records.query(move |store| store.history(&name, span, from)).await?;
-    let point = |point: vastrelay_store::HistoryPoint| HistoryPoint {
-        release: point.release,
-        replica: point.replica,
-        incarnation: point.incarnation,
-        device: point.device,
-        simulated: point.simulated,
-        at_ms: point.at_ms,
-        queue_depth: point.queue_depth,
-        lanes_used: point.lanes_used,
-        pages_used: point.pages_used,
-        prefill_rate: point.prefill_rate,
-        output_rate: point.output_rate,
-        busy_share: point.busy_share,
-        answered: point.answered,
-        refused: point.refused,
-        ttft: point.ttft,
-        itl: point.itl,
-    };
-    Ok(HttpResponse::Ok().json(History {
-        span,
-        points: points.into_iter().map(point).collect(),
-    }))
+    Ok(HttpResponse::Ok().json(History { span, points }))
 }

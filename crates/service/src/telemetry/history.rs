@@ -5,7 +5,8 @@ use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_control::replicas::measured::MeasuredReplica;
 use vastrelay_control::replicas::recent::Stretch;
 use vastrelay_engine::EngineStatus;
-use vastrelay_store::{HistoryPoint, Store, milliseconds_since_1970};
+use vastrelay_store::{HistoryRecord, Store, milliseconds_since_1970};
+use vastrelay_wire::manage::HistoryPoint;
 
 /// Seconds of a point, the finest first; each of the others sums up whole points of the first.
 pub(crate) const SPANS: [u32; 2] = [5, 60];
@@ -55,14 +56,17 @@ impl HistoryRecorder {
             if sum.number != now / milliseconds(span) {
                 let ended = std::mem::replace(sum, Sum::start(now, span, status));
                 if ended.looks > 0 {
-                    store.record_history(HistoryPoint {
+                    store.record_history(HistoryRecord {
                         endpoint: endpoint.name.clone(),
-                        release: endpoint.release,
-                        replica: measured.replica.number,
-                        incarnation: measured.replica.incarnation,
-                        device: endpoint.device().name().into(),
-                        simulated: endpoint.device().is_simulated(),
-                        ..ended.point(span, now, status)
+                        span,
+                        point: HistoryPoint {
+                            release: endpoint.release,
+                            replica: measured.replica.number,
+                            incarnation: measured.replica.incarnation,
+                            device: endpoint.device().name().into(),
+                            simulated: endpoint.device().is_simulated(),
+                            ..ended.point(span, now, status)
+                        },
                     });
                 }
             }
@@ -105,7 +109,6 @@ impl Sum {
         let seconds = ((now - self.begun_ms) as f64 / 1000.0).max(0.001);
         let rate = |before: u64, after: u64| after.saturating_sub(before) as f64 / seconds;
         HistoryPoint {
-            span,
             at_ms: self.number * milliseconds(span),
             queue_depth: self.queue_most,
             lanes_used: self.lanes as f64 / self.looks as f64,

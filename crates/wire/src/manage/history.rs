@@ -13,7 +13,7 @@ pub struct History {
 }
 
 /// What a replica was like over a stretch of time; durations in seconds, absent where there were none.
-#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Deserialize, Serialize, ToSchema)]
 pub struct HistoryPoint {
     /// The number of its release; zero for the time before releases.
     pub release: u32,
