@@ -55,7 +55,7 @@ pub fn measure_prompt(path: &Path, machine: Machine, options: &Options, report: 
     let (mut quiet, mut beside, mut alone, mut first) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     for round in 0..=machine.rounds {
         let fresh = round as u32;
-        let alone_now = runtime.block_on(read_alone(&replica, 2 * fresh))?;
+        let alone_now = runtime.block_on(read_by_itself(&replica, 2 * fresh))?;
         let heard = runtime.block_on(beside_streams(&replica, 2 * fresh + 1))?;
         // The first round warms up.
         if round > 0 {
@@ -106,7 +106,7 @@ fn request(tokens: usize, seed: u32, most: usize) -> GenerationRequest {
     }
 }
 
-async fn read_alone(replica: &Replica, seed: u32) -> Result<f64> {
+async fn read_by_itself(replica: &Replica, seed: u32) -> Result<f64> {
     let begun = Instant::now();
     let mut stream = replica.generate.submit(vec![request(PROMPT, seed, 1)]).await?;
     while let Some(event) = stream.next().await {

@@ -15,7 +15,7 @@ cargo xtask endure messages [--seed N] [--seconds N]  broken messages between se
 cargo xtask endure soak [--seed N] [--seconds N]      the same load for long (600 s); memory must not grow";
 
 /// What is wanted of a run.
-struct Wanted {
+struct Request {
     seed: u64,
     count: u64,
     seconds: u64,
@@ -26,7 +26,7 @@ pub fn endure(words: &[&str]) -> Outcome {
     let Some((name, options)) = words.split_first() else {
         return Err(HELP.into());
     };
-    let usual = Wanted {
+    let usual = Request {
         seed: 1,
         count: match *name {
             "kills" => 1_000,
@@ -36,40 +36,40 @@ pub fn endure(words: &[&str]) -> Outcome {
         },
         seconds: if *name == "changes" { 60 } else { 600 },
     };
-    let wanted = read(options, usual)?;
-    println!("seed {}", wanted.seed);
+    let request = read(options, usual)?;
+    println!("seed {}", request.seed);
     match *name {
-        "kills" => end_to_end("endure::workers_are_killed", &wanted),
-        "services" => end_to_end("endure::services_are_killed", &wanted),
-        "builds" => end_to_end("endure::builds_are_killed", &wanted),
-        "changes" => end_to_end("endure::endpoints_change", &wanted),
-        "fleet" => end_to_end("fleet::histories", &wanted),
-        "soak" => end_to_end("endure::memory_does_not_grow", &wanted),
-        "control" => run(wanted.told(&mut test("vastrelay-fleet", &["--test", "control"]))),
-        "histories" => histories(&wanted),
-        "messages" => run(wanted.told(&mut test("vastrelay-serving", &["--test", "hostile_messages"]))),
+        "kills" => end_to_end("endure::workers_are_killed", &request),
+        "services" => end_to_end("endure::services_are_killed", &request),
+        "builds" => end_to_end("endure::builds_are_killed", &request),
+        "changes" => end_to_end("endure::endpoints_change", &request),
+        "fleet" => end_to_end("fleet::histories", &request),
+        "soak" => end_to_end("endure::memory_does_not_grow", &request),
+        "control" => run(request.pass(&mut test("vastrelay-fleet", &["--test", "control"]))),
+        "histories" => histories(&request),
+        "messages" => run(request.pass(&mut test("vastrelay-serving", &["--test", "hostile_messages"]))),
         _ => Err(HELP.into()),
     }
 }
 
-fn read(options: &[&str], mut wanted: Wanted) -> Result<Wanted, String> {
+fn read(options: &[&str], mut request: Request) -> Result<Request, String> {
     let mut options = options.iter();
     while let Some(option) = options.next() {
         let value = options.next().and_then(|value| value.parse().ok());
         let value: u64 = value.ok_or_else(|| format!("{option} needs a number\n{HELP}"))?;
         match *option {
-            "--seed" => wanted.seed = value,
-            "--count" => wanted.count = value,
-            "--seconds" => wanted.seconds = value,
+            "--seed" => request.seed = value,
+            "--count" => request.count = value,
+            "--seconds" => request.seconds = value,
             _ => return Err(HELP.into()),
         }
     }
-    Ok(wanted)
+    Ok(request)
 }
 
-impl Wanted {
+impl Request {
     /// Tells tests what is wanted.
-    fn told<'c>(&self, command: &'c mut Command) -> &'c mut Command {
+    fn pass<'c>(&self, command: &'c mut Command) -> &'c mut Command {
         command
             .env("ENDURE_SEED", self.seed.to_string())
             .env("ENDURE_COUNT", self.count.to_string())
@@ -83,15 +83,15 @@ fn test(package: &str, words: &[&str]) -> Command {
     command
 }
 
-fn end_to_end(name: &str, wanted: &Wanted) -> Outcome {
+fn end_to_end(name: &str, request: &Request) -> Outcome {
     let words = ["--test", "e2e", name, "--", "--nocapture"];
-    run(wanted.told(&mut test("vastrelay", &words)))
+    run(request.pass(&mut test("vastrelay", &words)))
 }
 
-fn histories(wanted: &Wanted) -> Outcome {
-    for round in 0..wanted.count {
+fn histories(request: &Request) -> Outcome {
+    for round in 0..request.count {
         let mut command = test("vastrelay-engine", &["--test", "core", "--test", "scheduler"]);
-        run(command.env("PROPTEST_RNG_SEED", (wanted.seed + round).to_string()))?;
+        run(command.env("PROPTEST_RNG_SEED", (request.seed + round).to_string()))?;
     }
     Ok(())
 }

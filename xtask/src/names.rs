@@ -31,7 +31,7 @@ const RULES: [Rule; 3] = [
             "vastrelay_serving::process::Process",
             "vastrelay_serving::process::Log",
             "vastrelay_serving::Sizing",
-            "vastrelay_serving::sizing",
+            "vastrelay_serving::replicas::sizing",
             "vastrelay_weights::ModelFiles",
             "vastrelay_fleet::ledger",
             "vastrelay_fleet::cores",

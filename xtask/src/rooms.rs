@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 /// The crates whose rooms are few, and use each other in one direction.
-const CRATES: [&str; 2] = ["control", "service"];
+const CRATES: [&str; 3] = ["control", "service", "serving"];
 /// Most rooms of a crate.
 const MOST: usize = 8;
 

@@ -3,7 +3,7 @@
 use crate::failure::Failure;
 use rustix::process::{Signal, nice, set_parent_process_death_signal};
 use std::io::Read;
-use vastrelay_serving::build::{Conversion, convert};
+use vastrelay_serving::models::build::{Conversion, convert};
 
 /// How much rather than it others get the processor.
 const STANDS_BACK: i32 = 10;

@@ -6,7 +6,7 @@ use crate::plain::note;
 use std::path::{Path, PathBuf};
 use vastrelay_planner::{CpuProfile, CpuSpeed, Usual};
 use vastrelay_serving::Isa;
-use vastrelay_serving::cpu::CpuHardware;
+use vastrelay_serving::measurement::cpu::CpuHardware;
 
 /// Returns the folder of the service's data and of the profile, unless somebody says otherwise.
 pub fn data_folder() -> Result<PathBuf, Failure> {
@@ -27,7 +27,7 @@ pub fn known(cores: usize) -> Result<Option<CpuSpeed>, Failure> {
 /// Measures the speed with so many cores.
 pub fn measure(cores: usize) -> Result<CpuSpeed, Failure> {
     let mut say = |what: &str| note(format!("measuring the cpu: {what}"));
-    vastrelay_serving::measure::measure(Isa::detect(), cores, &mut say).map_err(Failure::failed)
+    vastrelay_serving::measurement::measure(Isa::detect(), cores, &mut say).map_err(Failure::failed)
 }
 
 /// Writes the profile of the whole processor.

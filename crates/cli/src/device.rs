@@ -17,7 +17,7 @@ use vastrelay_wire::manage::{DeviceOwner, DevicePlace, DeviceStatus};
 /// # Errors
 /// When it is neither, or the file is no profile.
 pub fn profile(wanted: &str) -> Result<Profile, Failure> {
-    vastrelay_serving::devices::profile(wanted, Path::new(wanted)).map_err(Failure::usage)
+    vastrelay_serving::devices::registry::profile(wanted, Path::new(wanted)).map_err(Failure::usage)
 }
 
 /// Shows devices.

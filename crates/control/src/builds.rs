@@ -13,7 +13,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use vastrelay_files::Stamp;
 use vastrelay_planner::amounts::bytes;
-use vastrelay_serving::build::{Conversion, converted_bytes, partial_of};
+use vastrelay_serving::models::build::{Conversion, converted_bytes, partial_of};
 use vastrelay_serving::process::{Process, Program};
 use vastrelay_serving::{KvPrecision, LoadError, Precision, Precisions};
 use vastrelay_store::{BuildRecord, Store, StoreError, milliseconds_since_1970};

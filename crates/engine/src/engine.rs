@@ -79,7 +79,7 @@ impl RunningEngine {
             .name("engine".into())
             .spawn(move || {
                 let ran = catch_unwind(AssertUnwindSafe(|| engine.run()));
-                let words = |panic: &(dyn std::any::Any + Send)| format!("its thread panicked: {}", words_of(panic));
+                let words = |panic: &(dyn std::any::Any + Send)| format!("its thread panicked: {}", panic_text(panic));
                 match ran.unwrap_or_else(|panic| Some(words(&*panic))) {
                     Some(reason) => {
                         tracing::error!(reason, "the engine stops");
@@ -190,7 +190,7 @@ impl Engine {
 }
 
 /// Returns what a panic said.
-fn words_of(panic: &(dyn std::any::Any + Send)) -> &str {
+fn panic_text(panic: &(dyn std::any::Any + Send)) -> &str {
     let text = panic.downcast_ref::<String>().map(String::as_str);
     text.or(panic.downcast_ref::<&str>().copied())
         .unwrap_or("without a word")

@@ -9,7 +9,7 @@ use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_planner::cpu::precision_of;
 use vastrelay_planner::{CostRow, CpuCost, CpuSpeed, StepTimes};
-use vastrelay_serving::measure::{Load, TimedModel, measure};
+use vastrelay_serving::measurement::{Load, TimedModel, measure};
 use vastrelay_specimen::Stored;
 use vastrelay_weights::StoredAs;
 use vastrelay_weights::precision::Precisions;

@@ -1,6 +1,6 @@
 //! Why something cannot be loaded.
 
-use crate::device::Holders;
+use crate::devices::device::Holders;
 use std::path::PathBuf;
 use vastrelay_fleet::cores::NoCores;
 use vastrelay_fleet::decider::{About, Failure};

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use support::settings;
 use vastrelay_fleet::decider::{Need, Taken};
 use vastrelay_fleet::ledger::Room;
-use vastrelay_serving::build::{Conversion, convert};
+use vastrelay_serving::models::build::{Conversion, convert};
 use vastrelay_serving::{
     CoreRequest, Cores, Device, KvPrecision, Model, Precision, Precisions, Replica, ReplicaSettings, Sizing,
 };

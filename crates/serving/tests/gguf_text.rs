@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use std::path::PathBuf;
-use vastrelay_serving::model::texts;
+use vastrelay_serving::models::model::texts;
 use vastrelay_specimen::gguf::{Setting, file};
 use vastrelay_text::Tokenizer;
 use vastrelay_weights::ModelFiles;

@@ -14,9 +14,10 @@ use vastrelay_engine::request::Piece;
 use vastrelay_engine::token::TokenLogprob;
 use vastrelay_engine::{EndReason, Event, GenerationRequest};
 use vastrelay_serving::Generate;
+use vastrelay_serving::worker::Connection;
 use vastrelay_serving::worker::message;
 use vastrelay_serving::worker::protocol::{Handshake, HandshakeReply, MOST_TO_WORKER, PROTOCOL, ToService, ToWorker};
-use vastrelay_serving::worker::{Connection, serve::Over};
+use vastrelay_serving::worker::serve::Over;
 
 /// Returns how long to go on: some seconds unless somebody wants more.
 fn until() -> Instant {

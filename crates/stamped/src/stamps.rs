@@ -10,7 +10,7 @@ pub struct Stamps(Arc<Mutex<Times>>);
 #[derive(Debug)]
 struct Times {
     /// When the last message from the other end began to arrive.
-    begun: Instant,
+    first_received: Instant,
     /// When the bytes read last arrived.
     received: Instant,
     /// When the last message from this end began to leave.
@@ -33,7 +33,7 @@ impl Stamps {
     pub(crate) fn new() -> Stamps {
         let now = Instant::now();
         Stamps(Arc::new(Mutex::new(Times {
-            begun: now,
+            first_received: now,
             received: now,
             sent: now,
             last: Speaker::Nobody,
@@ -42,8 +42,8 @@ impl Stamps {
     }
 
     /// Returns when the last message began to arrive: as [`Stamps::received`], of the first bytes after others had been sent.
-    pub fn begun(&self) -> Instant {
-        self.with(|times| times.begun)
+    pub fn first_received(&self) -> Instant {
+        self.with(|times| times.first_received)
     }
 
     /// Returns when the bytes that were read last had arrived at this machine, by the system's note where it makes one; else
@@ -66,7 +66,7 @@ impl Stamps {
         self.with(|times| {
             times.received = at;
             if times.last != Speaker::Them {
-                times.begun = at;
+                times.first_received = at;
                 times.last = Speaker::Them;
             }
         });

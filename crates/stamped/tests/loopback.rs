@@ -69,11 +69,15 @@ async fn a_message_begins_to_arrive_with_its_first_bytes_and_goes_on_with_its_la
         let mut byte = [0];
         leave(&mut near, &far, b"a").await;
         far.read_exact(&mut byte).await.unwrap();
-        let begun = far.stamps().begun();
+        let begun = far.stamps().first_received();
         assert_eq!(begun, far.stamps().received());
         leave(&mut near, &far, b"b").await;
         far.read_exact(&mut byte).await.unwrap();
-        assert_eq!(far.stamps().begun(), begun, "round {round}: still the same message");
+        assert_eq!(
+            far.stamps().first_received(),
+            begun,
+            "round {round}: still the same message"
+        );
         assert!(far.stamps().received() > begun);
         far.write_all(b"answer").await.unwrap();
         near.read_exact(&mut [0; 6]).await.unwrap();

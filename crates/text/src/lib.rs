@@ -23,6 +23,6 @@ pub use decoder::IncrementalDecoder;
 pub use error::TextError;
 pub use pieces::TokenPieces;
 pub use stop::{StopMatcher, StopStrings};
-pub use template::{ChatTemplate, Message, TemplateWords};
+pub use template::{ChatTemplate, Message, TemplateParts};
 pub use template_process::TemplateProcess;
 pub use tokenizer::Tokenizer;

@@ -29,12 +29,12 @@ pub struct Message {
 /// It can still ask for much memory. Where that must not harm others, a [`crate::TemplateProcess`] renders it.
 pub struct ChatTemplate {
     environment: Environment<'static>,
-    words: TemplateWords,
+    parts: TemplateParts,
 }
 
 /// A template and what it may name.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct TemplateWords {
+pub struct TemplateParts {
     /// The Jinja text.
     pub source: String,
     /// The start token.
@@ -138,17 +138,17 @@ impl ChatTemplate {
             Err(Error::new(ErrorKind::InvalidOperation, message))
         });
         environment.add_template_owned("chat", source.clone())?;
-        let words = TemplateWords {
+        let parts = TemplateParts {
             source,
             bos_token,
             eos_token,
         };
-        Ok(ChatTemplate { environment, words })
+        Ok(ChatTemplate { environment, parts })
     }
 
     /// Returns the template's text and what it may name.
-    pub fn words(&self) -> &TemplateWords {
-        &self.words
+    pub fn parts(&self) -> &TemplateParts {
+        &self.parts
     }
 
     /// Writes a conversation as the model wants it; `answer_next` ends it where the model's answer begins.
@@ -160,8 +160,8 @@ impl ChatTemplate {
         let values = context! {
             messages,
             add_generation_prompt => answer_next,
-            bos_token => self.words.bos_token,
-            eos_token => self.words.eos_token,
+            bos_token => self.parts.bos_token,
+            eos_token => self.parts.eos_token,
             tools => Value::from(()),
         };
         let mut out = Bounded(Vec::new());

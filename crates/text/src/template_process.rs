@@ -5,7 +5,7 @@
 //! starts another one when it has ended.
 
 use crate::error::TextError;
-use crate::template::{ChatTemplate, Message, TemplateWords};
+use crate::template::{ChatTemplate, Message, TemplateParts};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::resource::{Resource, setrlimit};
 use serde::de::DeserializeOwned;
@@ -25,7 +25,7 @@ const MOST_MESSAGE: usize = 64 << 20;
 
 #[derive(Serialize, Deserialize)]
 struct RenderRequest<'a> {
-    words: std::borrow::Cow<'a, TemplateWords>,
+    parts: std::borrow::Cow<'a, TemplateParts>,
     messages: std::borrow::Cow<'a, [Message]>,
     answer_next: bool,
 }
@@ -33,7 +33,7 @@ struct RenderRequest<'a> {
 /// Renders templates in a process of its own, which starts with the first of them.
 pub struct TemplateProcess {
     program: PathBuf,
-    words: Vec<String>,
+    parts: Vec<String>,
     running: Option<Running>,
 }
 
@@ -45,10 +45,10 @@ struct Running {
 
 impl TemplateProcess {
     /// Returns one that will run a program with these words; the program has to call [`serve`].
-    pub fn new(program: PathBuf, words: Vec<String>) -> TemplateProcess {
+    pub fn new(program: PathBuf, parts: Vec<String>) -> TemplateProcess {
         TemplateProcess {
             program,
-            words,
+            parts,
             running: None,
         }
     }
@@ -64,7 +64,7 @@ impl TemplateProcess {
         answer_next: bool,
     ) -> Result<String, TextError> {
         let order = RenderRequest {
-            words: std::borrow::Cow::Borrowed(template.words()),
+            parts: std::borrow::Cow::Borrowed(template.parts()),
             messages: std::borrow::Cow::Borrowed(messages),
             answer_next,
         };
@@ -84,7 +84,7 @@ impl TemplateProcess {
     fn exchange(&mut self, order: &RenderRequest<'_>) -> io::Result<Result<String, String>> {
         let running = match &mut self.running {
             Some(running) => running,
-            none => none.insert(Running::start(&self.program, &self.words)?),
+            none => none.insert(Running::start(&self.program, &self.parts)?),
         };
         write_message(&mut running.input, order)?;
         let output = Timed {
@@ -109,9 +109,9 @@ impl Drop for TemplateProcess {
 }
 
 impl Running {
-    fn start(program: &PathBuf, words: &[String]) -> io::Result<Running> {
+    fn start(program: &PathBuf, parts: &[String]) -> io::Result<Running> {
         let mut child = Command::new(program)
-            .args(words)
+            .args(parts)
             .env_clear()
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
@@ -164,12 +164,12 @@ pub fn serve(mut input: impl Read, mut output: impl Write) -> io::Result<()> {
 
 /// Renders with the template that was compiled last, or compiles another.
 fn render(kept: &mut Option<ChatTemplate>, order: &RenderRequest<'_>) -> Result<String, TextError> {
-    if kept.as_ref().is_none_or(|template| *template.words() != *order.words) {
-        let TemplateWords {
+    if kept.as_ref().is_none_or(|template| *template.parts() != *order.parts) {
+        let TemplateParts {
             source,
             bos_token,
             eos_token,
-        } = order.words.clone().into_owned();
+        } = order.parts.clone().into_owned();
         let compiled = ChatTemplate::new(source, bos_token, eos_token);
         *kept = Some(compiled.map_err(|error| TextError::Template(error.to_string()))?);
     }

@@ -14,22 +14,22 @@ use vastrelay_wire::manage::{EndpointCheck, NewEndpoint};
 
 /// Serves something under a name, in the place of what was served under it.
 pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
-    let wanted = NewEndpoint {
+    let new_endpoint = NewEndpoint {
         from_release: options.from_release,
         with_pause: options.with_pause,
-        ..wanted(options)?
+        ..new_endpoint(options)?
     };
     let client = Client::new(&options.connection)?;
     if options.json {
-        change(&client, "/manage/endpoints", &wanted, true).await?;
-        return json(&status(&client, &wanted.name).await?);
+        change(&client, "/manage/endpoints", &new_endpoint, true).await?;
+        return json(&status(&client, &new_endpoint.name).await?);
     }
-    let mut checked: EndpointCheck = client.post_for("/manage/check", &wanted).await?;
+    let mut checked: EndpointCheck = client.post_for("/manage/check", &new_endpoint).await?;
     // The caller has agreed to a pause, so the reason for one is left out.
     checked.why = checked.why.filter(|_| !options.with_pause);
-    check::print(&wanted.name, &checked, note);
-    change(&client, "/manage/endpoints", &wanted, false).await?;
-    let endpoint = status(&client, &wanted.name).await?;
+    check::print(&new_endpoint.name, &checked, note);
+    change(&client, "/manage/endpoints", &new_endpoint, false).await?;
+    let endpoint = status(&client, &new_endpoint.name).await?;
     line(format!("deployed {}: {}", endpoint.name, summary(&endpoint)));
     print_step(&client, &endpoint).await?;
     line(format!("  base address  {}/v1", client.url().trim_end_matches('/')));
@@ -42,7 +42,7 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
 }
 
 /// Returns what is to be served, in the service's words.
-fn wanted(options: &EndpointDeployOptions) -> Result<NewEndpoint, Failure> {
+fn new_endpoint(options: &EndpointDeployOptions) -> Result<NewEndpoint, Failure> {
     let Some(what) = &options.what else {
         return Ok(NewEndpoint {
             name: "pierdesk".into(),

@@ -10,7 +10,7 @@ use std::path::Path;
 use std::thread::available_parallelism;
 use std::time::{Duration, Instant};
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_serving::build::{BuildPhase, BuildRequest, make};
+use vastrelay_serving::models::build::{BuildPhase, BuildRequest, make};
 use vastrelay_serving::{KvPrecision, Precision};
 
 /// What was made and what it cost.

@@ -1,6 +1,6 @@
 //! The job of a change: its number, its phases, and how it ended.
 
-use super::terms::{Change, SpecText, kind_of};
+use super::terms::{Change, SpecText, change_kind};
 use crate::jobs::Job;
 use std::sync::{Arc, Mutex, PoisonError};
 use tokio::sync::oneshot;
@@ -88,7 +88,7 @@ impl ChangeJob {
             was_served,
             name: name.to_owned(),
             by: by.to_owned(),
-            kind: kind_of(change),
+            kind: change_kind(change),
             job: None,
             answer,
             outcome: Arc::default(),

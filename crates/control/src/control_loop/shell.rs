@@ -32,7 +32,7 @@ use tokio::sync::oneshot;
 use vastrelay_fleet::decider::{
     ActionId, Failure, Generation, Incarnation, Left, Millis, Outcome, Prepared, Refused, Rest, RunId, Stage, Stored,
 };
-use vastrelay_serving::assignment::Backend;
+use vastrelay_serving::replicas::assignment::Backend;
 use vastrelay_serving::worker::WorkerConfig;
 use vastrelay_serving::{Device, Sizing};
 use vastrelay_store::JobRecord;

@@ -99,7 +99,7 @@ pub fn record(name: &str, number: i64, change: &Change) -> ChangeRecord {
     let record = ChangeRecord {
         number,
         endpoint: name.to_owned(),
-        kind: kind_of(change).to_owned(),
+        kind: change_kind(change).to_owned(),
         ..ChangeRecord::default()
     };
     match change {
@@ -154,7 +154,7 @@ pub fn change_of(record: &ChangeRecord, by: &str) -> Option<Change> {
 }
 
 /// Returns the kind of a change, in one word.
-pub fn kind_of(change: &Change) -> &'static str {
+pub fn change_kind(change: &Change) -> &'static str {
     match change {
         Change::Deploy { .. } => "deploy",
         Change::Start => "start",

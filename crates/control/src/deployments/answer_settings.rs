@@ -65,7 +65,7 @@ impl AnswerSettings {
 
     /// Returns the text of the chat template that the spec names.
     pub fn own_template(&self) -> Option<&str> {
-        self.template.as_ref().map(|template| template.words().source.as_str())
+        self.template.as_ref().map(|template| template.parts().source.as_str())
     }
 
     /// Returns the words of the modes in which calls are answered.
@@ -104,7 +104,7 @@ fn template_of(path: &Path, model: &Model) -> Result<ChatTemplate, LoadError> {
     let source = String::from_utf8(bytes).map_err(|_| refused("template", format!("{shown} is not text in UTF-8")))?;
     let text_of = |id: Option<&u32>| id.map(|id| model.tokenizer.pieces().text(&[*id])).unwrap_or_default();
     let (begin, end) = match &model.template {
-        Some(own) => (own.words().bos_token.clone(), own.words().eos_token.clone()),
+        Some(own) => (own.parts().bos_token.clone(), own.parts().eos_token.clone()),
         None => (
             text_of(model.tokenizer.start().first()),
             text_of(model.defaults.end_ids.first()),

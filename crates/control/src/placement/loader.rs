@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use vastrelay_files::Roots;
 use vastrelay_fleet::Settings;
-use vastrelay_serving::cpu::CpuHardware;
+use vastrelay_serving::measurement::cpu::CpuHardware;
 use vastrelay_serving::{Devices, Isa, LoadError, Models};
 
 /// How endpoints are deployed.

@@ -152,20 +152,20 @@ impl Forward {
             wanted.map_or_else(Vec::new, |wanted| self.row_logprobs(first, row, wanted))
         };
         let logprobs: Vec<Vec<TokenLogprobs>> = batch.rows.iter().map(logprobs_wanted).collect();
-        let wanted = wanted_positions(&batch.rows);
-        self.head(&wanted);
+        let positions = logit_positions(&batch.rows);
+        self.head(&positions);
         self.clock.lap(StepPhase::Head);
         let vocabulary = self.model.vocabulary;
         if self.model.shard.index > 0 {
             return StepResult::default();
         }
-        let mut logits = self.space.logits[..wanted.len() * vocabulary].chunks_exact_mut(vocabulary);
+        let mut logits = self.space.logits[..positions.len() * vocabulary].chunks_exact_mut(vocabulary);
         let mut ends: Vec<RowEnd<'_>> = batch
             .rows
             .iter()
             .map(|row| RowEnd {
                 row,
-                logits: logits.by_ref().take(row.wanted()).collect(),
+                logits: logits.by_ref().take(row.logit_count()).collect(),
                 result: RowResult::default(),
             })
             .collect();
@@ -384,7 +384,7 @@ impl Forward {
     }
 
     /// Computes the logits of the given rows only.
-    fn head(&mut self, wanted: &[usize]) {
+    fn head(&mut self, positions: &[usize]) {
         let Forward {
             model,
             isa,
@@ -395,12 +395,12 @@ impl Forward {
         } = self;
         let width = model.description.width;
         space.last.clear();
-        for row in wanted {
+        for row in positions {
             space
                 .last
                 .extend_from_slice(&space.stream[row * width..(row + 1) * width]);
         }
-        let count = wanted.len();
+        let count = positions.len();
         space.normed.resize(space.normed.len().max(count * width), 0.0);
         let normed = &mut space.normed[..count * width];
         rms_norm(
@@ -553,19 +553,19 @@ fn spans<'a>(rows: &[BatchRow], tables: &'a PageTables, threads: usize) -> Spans
 }
 
 /// Returns which tokens of the step need logits: the last ones of each row.
-fn wanted_positions(rows: &[BatchRow]) -> Vec<usize> {
+fn logit_positions(rows: &[BatchRow]) -> Vec<usize> {
     let mut end = 0;
-    let mut wanted = Vec::new();
+    let mut positions = Vec::new();
     for row in rows {
         end += row.tokens.len();
-        wanted.extend(end - row.wanted()..end);
+        positions.extend(end - row.logit_count()..end);
     }
-    wanted
+    positions
 }
 
 impl BatchRow {
     /// Returns how many tokens, at the end, need logits: the last, where it wants them, and one for each of its drafts.
-    fn wanted(&self) -> usize {
+    fn logit_count(&self) -> usize {
         match self.want {
             Want::Nothing => 0,
             Want::Logits => 1,

@@ -305,7 +305,7 @@ impl EngineCore {
                 } else {
                     Want::Nothing
                 },
-                logprobs: live.logprobs_of_prompt.as_ref().map(|logprobs| logprobs.wanted(row)),
+                logprobs: live.logprobs_of_prompt.as_ref().map(|logprobs| logprobs.scores_of(row)),
             }
         };
         let StepBatch { copies, rows } = Arc::make_mut(batch);

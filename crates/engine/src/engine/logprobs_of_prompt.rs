@@ -28,7 +28,7 @@ impl LogprobsOfPrompt {
     }
 
     /// Returns what a row is to tell.
-    pub fn wanted(&self, row: &PlannedRow) -> LogprobsWanted {
+    pub fn scores_of(&self, row: &PlannedRow) -> LogprobsWanted {
         LogprobsWanted {
             next: self.request.prompt.get(row.start + row.tokens).copied(),
             top: self.top,

@@ -41,9 +41,9 @@ pub(crate) fn access_of(path: &str) -> Access {
 /// Returns the addresses that a path is a misspelling of: letters percent-encoded or in upper case, a prefix missing or
 /// doubled, slashes or dot segments too many.
 pub(crate) fn resembled(path: &str) -> impl Iterator<Item = &'static Listed> {
-    let words = plain_words(path);
+    let words = plain_segments(path);
     listed().iter().filter(move |address| {
-        let wanted = plain_words(address.path);
+        let wanted = plain_segments(address.path);
         let any_end = wanted.last().is_some_and(|word| word.ends_with(":.+}"));
         let is_like = |(word, wanted): (&String, &String)| wanted.starts_with('{') || word == wanted;
         (words.len() == wanted.len() || any_end && words.len() > wanted.len()) && words.iter().zip(&wanted).all(is_like)
@@ -57,7 +57,7 @@ pub(crate) fn is_crooked(path: &str) -> bool {
 }
 
 /// Returns the segments of a path in their plainest spelling, without version prefixes.
-fn plain_words(path: &str) -> Vec<String> {
+fn plain_segments(path: &str) -> Vec<String> {
     let mut words: Vec<String> = Vec::new();
     for word in decoded(path).split(['/', '\\']) {
         match word {

@@ -38,7 +38,9 @@ pub(crate) fn watch(socket: &SockRef<'_>, data: &mut Extensions) {
 
 /// Returns when a request whose head has just been read began to arrive at this machine.
 pub(crate) fn arrival(request: &HttpRequest) -> Instant {
-    request.conn_data::<Stamps>().map_or_else(Instant::now, Stamps::begun)
+    request
+        .conn_data::<Stamps>()
+        .map_or_else(Instant::now, Stamps::first_received)
 }
 
 /// Returns a future that is ready when the request's caller has closed its connection.

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 use vastrelay_planner::{Fitting, Hardware, Prediction, Question, SplitFit, Typical, Usual};
-use vastrelay_serving::replica::{MOST_STEP, MOST_WIDTH};
+use vastrelay_serving::replicas::replica::{MOST_STEP, MOST_WIDTH};
 use vastrelay_weights::precision::{KvPrecision, Precisions};
 use vastrelay_weights::{Build, Kind, ModelDescription, Precision, StoredAs};
 use vastrelay_wire::manage::{FitCheapest, FitFigures, FitPrediction, FitReport, FitWay};

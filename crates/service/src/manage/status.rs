@@ -15,7 +15,7 @@ use vastrelay_engine::scheduler::Occupancy;
 use vastrelay_fleet::state::{State, of_endpoints};
 use vastrelay_planner::{MemoryPlan, PoolPlan};
 use vastrelay_serving::Precisions;
-use vastrelay_serving::device::ReplicaCores;
+use vastrelay_serving::devices::device::ReplicaCores;
 use vastrelay_wire::manage::{
     EndpointStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus, RestingEndpoint,
     ServiceStatus, Totals,

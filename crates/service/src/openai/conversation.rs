@@ -58,7 +58,7 @@ impl Rendered {
             .into_iter()
             .enumerate()
             .map(|(n, message)| plain(n, message, &endpoint.model.tokenizer))
-            .map(|message| message.map(|message| as_known_role(message, &template.words().source)))
+            .map(|message| message.map(|message| as_known_role(message, &template.parts().source)))
             .collect::<Result<Vec<_>, _>>()?;
         if messages.is_empty() {
             return Err(Problem::field(

@@ -7,7 +7,7 @@ use super::protocol::{
 };
 use super::send_buffer::SendBuffer;
 use super::serve::now;
-use crate::generate::Generate;
+use crate::replicas::generate::Generate;
 use futures_util::future::BoxFuture;
 use std::collections::HashMap;
 use std::io::{self, BufReader, Write};

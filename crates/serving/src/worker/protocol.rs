@@ -1,7 +1,7 @@
 //! The messages between a service and a worker.
 
-use crate::assignment::Assignment;
-pub use crate::phase::StartPhase;
+use crate::replicas::assignment::Assignment;
+pub use crate::replicas::start_phase::StartPhase;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;

@@ -8,7 +8,7 @@ use super::protocol::{
 };
 use super::send_buffer::SendBuffer;
 use crate::error::LoadError;
-use crate::touch::touch;
+use crate::replicas::touch::touch;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::socket::{getsockopt, sockopt::PeerCredentials};
 use nix::time::{ClockId, clock_gettime};

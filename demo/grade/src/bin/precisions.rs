@@ -11,8 +11,8 @@ use vastrelay_demo_grade::{demo_folder, read_set};
 use vastrelay_engine::likelihood::{LossChange, agreement, loss};
 use vastrelay_kernels::groups::Bits;
 use vastrelay_planner::amounts::bytes;
-use vastrelay_serving::build::{BuildRequest, make};
-use vastrelay_serving::quality::{Quality, measure, tokens};
+use vastrelay_serving::models::build::{BuildRequest, make};
+use vastrelay_serving::models::quality::{Quality, measure, tokens};
 use vastrelay_serving::{KvPrecision, Precision};
 use vastrelay_text::Message;
 

@@ -1,7 +1,7 @@
 //! What a precision costs: how well a model foretells a text in it.
 
 use crate::error::LoadError;
-use crate::origin::Origin;
+use crate::models::origin::Origin;
 use std::path::Path;
 use vastrelay_engine::cpu::CpuSettings;
 use vastrelay_engine::likelihood::likelihoods;
@@ -30,7 +30,7 @@ pub struct Quality {
 /// # Errors
 /// When the folder has no tokenizer that can be read, or the text cannot be encoded.
 pub fn tokens(folder: &Path, text: &str, most: usize) -> Result<Vec<u32>, LoadError> {
-    let (tokenizer, _): (Tokenizer, _) = crate::model::texts(&ModelFiles::open(folder)?)?;
+    let (tokenizer, _): (Tokenizer, _) = crate::models::model::texts(&ModelFiles::open(folder)?)?;
     let end = text.char_indices().nth(most).map_or(text.len(), |(at, _)| at);
     let end = text[..end].rfind('\n').filter(|_| end < text.len()).unwrap_or(end);
     Ok(tokenizer.encode(&text[..end], true)?)

@@ -1,9 +1,9 @@
 //! Making a build: a model converted once, with what that costs measured.
 
 use crate::error::LoadError;
-use crate::model::{CONFIG, MOST_TEXT, TEXTS};
-use crate::origin::Origin;
-use crate::quality::{Quality, measure, tokens};
+use crate::models::model::{CONFIG, MOST_TEXT, TEXTS};
+use crate::models::origin::Origin;
+use crate::models::quality::{Quality, measure, tokens};
 use serde_json::{Map, Value, json};
 use std::path::{Path, PathBuf};
 use vastrelay_engine::PAGE_TOKENS;

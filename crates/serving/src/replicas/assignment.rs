@@ -1,9 +1,9 @@
 //! What a replica is to run once its memory has been planned: as much as a process needs that has nothing else to do.
 
+use crate::devices::turn::Turn;
 use crate::error::LoadError;
-use crate::origin::Origin;
-use crate::phase::StartPhase;
-use crate::turn::Turn;
+use crate::models::origin::Origin;
+use crate::replicas::start_phase::StartPhase;
 use serde::{Deserialize, Serialize};
 use std::ffi::OsString;
 use std::path::Path;

@@ -1,11 +1,11 @@
 //! From weights to something that answers.
 
-use crate::assignment::Assignment;
-use crate::device::{Device, ReplicaCores, Reserved};
+use crate::devices::device::{Device, ReplicaCores, Reserved};
 use crate::error::LoadError;
-use crate::generate::Generate;
-use crate::model::Model;
-use crate::touch::touch;
+use crate::models::model::Model;
+use crate::replicas::assignment::Assignment;
+use crate::replicas::generate::Generate;
+use crate::replicas::touch::touch;
 use std::sync::Arc;
 use std::time::Duration;
 use vastrelay_engine::{Engine, Limits, MemoryReport, PoolLimits};

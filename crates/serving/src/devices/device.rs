@@ -1,6 +1,6 @@
 //! Devices of one kind: their memory, their cores, and the memory of replicas that the system has not given yet.
 
-use crate::cores::Cores;
+use crate::devices::cores::Cores;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -231,7 +231,7 @@ impl Device {
         Reserved::add(&mut self.reserved(), bytes)
     }
 
-    /// Returns the files through which replicas on some of the devices take turns, always in the same order; see [`crate::turn::Turn`].
+    /// Returns the files through which replicas on some of the devices take turns, always in the same order; see [`crate::devices::turn::Turn`].
     pub(crate) fn turns(&self, places: &[usize]) -> Vec<PathBuf> {
         let of = |place: &usize| std::path::absolute(self.0.turns.join(format!("{}-{place}", self.name())));
         places.iter().filter_map(|place| of(place).ok()).collect()

@@ -1,11 +1,11 @@
 //! The size of a replica that has no place yet.
 
-use crate::assignment::{Assignment, Backend};
-use crate::device::{Holders, ReplicaCores};
+use crate::devices::device::{Holders, ReplicaCores};
 use crate::error::LoadError;
-use crate::model::Model;
-use crate::origin::{Origin, Shape};
-use crate::replica::{Plan, Replica, ReplicaSettings, check, limits_of};
+use crate::models::model::Model;
+use crate::models::origin::{Origin, Shape};
+use crate::replicas::assignment::{Assignment, Backend};
+use crate::replicas::replica::{Plan, Replica, ReplicaSettings, check, limits_of};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use vastrelay_engine::{Limits, MemoryReport};

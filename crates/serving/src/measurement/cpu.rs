@@ -1,7 +1,7 @@
 //! This machine's processor, as models are fitted to it.
 
-use crate::devices::profile;
-use crate::origin::Shape;
+use crate::devices::registry::profile;
+use crate::models::origin::Shape;
 use std::path::Path;
 use vastrelay_engine::CpuExecutor;
 use vastrelay_kernels::Isa;

@@ -2,6 +2,7 @@
 //!
 //! The smallest model lies in the near caches, the largest in memory in all but the narrowest precision.
 
+pub mod cpu;
 mod timed;
 
 pub use timed::{Load, TimedModel, TimedStep};
