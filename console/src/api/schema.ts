@@ -556,7 +556,7 @@ export interface paths {
         /**
          * `POST /manage/load`: sends load to a model of this service, with the caller's own key, and keeps the run.
          * @description # Errors
-         *     400 when the order cannot be, 404 for an unknown model, 409 while another is under way.
+         *     400 when the settings cannot be, 404 for an unknown model, 409 while another is under way.
          */
         post: operations["start_load"];
         /**

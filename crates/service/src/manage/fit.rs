@@ -246,8 +246,8 @@ fn command(query: &FitQuery, path: &Path, question: &Question<'_>, split: usize)
     let is_plain = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
     let name: String = name.chars().filter(|c| is_plain(*c)).collect();
     let name = if name.is_empty() { "model" } else { &name };
-    let named = format!("{name}={}", folder.display());
-    let named = quoted(&named);
+    let folder = folder.display().to_string();
+    let named = format!("{name}={}", quoted(&folder));
     let weights = question.precisions.weights;
     let group = weights
         .group()
@@ -276,8 +276,9 @@ mod tests {
 
     #[test]
     fn a_shell_takes_each_word_as_it_is() {
-        assert_eq!(quoted("big=/models/a-b_c.d"), "big=/models/a-b_c.d");
-        let word = "a=/my models/it's";
-        assert_eq!(shlex::split(&quoted(word)), Some(vec![word.to_owned()]));
+        assert_eq!(quoted("/models/a-b_c.d"), "/models/a-b_c.d");
+        let path = "/my models/it's";
+        let word = format!("a={}", quoted(path));
+        assert_eq!(shlex::split(&word), Some(vec![format!("a={path}")]));
     }
 }
