@@ -9,7 +9,7 @@ use std::path::Path;
 
 /// A module's path within its crate.
 pub type Module = Vec<String>;
-/// What each module uses.
+/// The modules that each module uses.
 pub type Uses = BTreeMap<Module, BTreeSet<Module>>;
 
 /// Returns the circles of all crates in a folder, in words.
@@ -231,21 +231,27 @@ fn without_comments_and_tests(text: &str) -> String {
     lines.collect::<Vec<_>>().join("\n")
 }
 
+/// Returns texts by the paths of their modules, whose names stand between slashes.
+#[cfg(test)]
+pub fn texts_by_module(files: &[(&str, &str)]) -> BTreeMap<Module, String> {
+    let module = |path: &str| {
+        path.split('/')
+            .filter(|name| !name.is_empty())
+            .map(str::to_owned)
+            .collect()
+    };
+    files
+        .iter()
+        .map(|(path, text)| (module(path), (*text).to_owned()))
+        .collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     fn crate_of(files: &[(&str, &str)]) -> Vec<String> {
-        let module = |path: &str| {
-            path.split('/')
-                .filter(|word| !word.is_empty())
-                .map(str::to_owned)
-                .collect()
-        };
-        let texts = files
-            .iter()
-            .map(|(path, text)| (module(path), (*text).to_owned()))
-            .collect();
+        let texts = texts_by_module(files);
         let circle = |circle: Vec<Module>| {
             circle
                 .iter()

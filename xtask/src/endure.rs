@@ -14,7 +14,7 @@ cargo xtask endure histories [--seed N] [--count N]   random histories of schedu
 cargo xtask endure messages [--seed N] [--seconds N]  broken messages between service and workers (600 s for each side)
 cargo xtask endure soak [--seed N] [--seconds N]      the same load for long (600 s); memory must not grow";
 
-/// What is wanted of a run.
+/// The request for a long run.
 struct Request {
     seed: u64,
     count: u64,

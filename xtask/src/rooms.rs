@@ -70,19 +70,10 @@ fn wrong(name: &str, rooms: &Rooms) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::circles::texts_by_module;
 
     fn of(files: &[(&str, &str)]) -> Vec<String> {
-        let module = |path: &str| {
-            path.split('/')
-                .filter(|word| !word.is_empty())
-                .map(str::to_owned)
-                .collect()
-        };
-        let texts = files
-            .iter()
-            .map(|(path, text)| (module(path), (*text).to_owned()))
-            .collect();
-        wrong("service", &rooms(&uses_of(&texts)))
+        wrong("service", &rooms(&uses_of(&texts_by_module(files))))
     }
 
     #[test]

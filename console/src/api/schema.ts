@@ -196,7 +196,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * `GET /manage/endpoints/{name}`: what an endpoint is to be, its releases, and how it stands.
+         * `GET /manage/endpoints/{name}`: an endpoint's spec, its releases, and its state.
          * @description # Errors
          *     404 when there is no such endpoint.
          */
@@ -310,8 +310,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * `POST /manage/endpoints/{name}/renew`: gives each replica another worker. The one it has takes no more requests; what has not ended within a
-         *     time goes on with the next one, and nothing is lost or said twice. New requests wait meanwhile.
+         * `POST /manage/endpoints/{name}/renew`: gives each replica another worker. The old worker takes no more requests; requests that
+         *     have not ended within a time continue on the next worker, and no token is lost or sent twice. New requests wait meanwhile.
          * @description # Errors
          *     400 when the time cannot be; 404 when there is no such endpoint; 409 when it has no worker.
          */
@@ -375,8 +375,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * `POST /manage/endpoints/{name}/stop`: stops serving an endpoint. New calls get 503 `endpoint_stopped` until somebody starts it; those that
-         *     run have a time to end, and end with an error then. What it is to be is kept.
+         * `POST /manage/endpoints/{name}/stop`: stops serving an endpoint. New calls get 503 `endpoint_stopped` until its next start; running
+         *     calls have a time to end, and end with an error then. The service keeps its spec.
          * @description # Errors
          *     400 when the time cannot be; 404 when there is no such endpoint; 409 when a newer change has taken its place.
          */
@@ -1932,7 +1932,7 @@ export interface components {
             /** @description The points, oldest first; none for the time when the service did not run. */
             points: components["schemas"]["HistoryPoint"][];
         };
-        /** @description What a replica was like over a stretch of time; durations in seconds, absent where there were none. */
+        /** @description The measurements of a replica over a stretch of time; durations in seconds, absent where there were none. */
         HistoryPoint: {
             /**
              * Format: int32

@@ -36,7 +36,7 @@ export default function JsonEditor({
   const found = diagnose(text, request, schemas);
   const problems: Diagnosis[] =
     found.length === 0 && refused ? [diagnosisAt(text, refused.field, refused.message)] : found;
-  // What the editor's own calls read: the newest of everything.
+  // The editor's own calls read the newest values from here.
   const now = useRef({ request, schemas, problems, onChange });
   now.current = { request, schemas, problems, onChange };
 

@@ -8,7 +8,7 @@ use vastrelay_planner::{CpuProfile, CpuSpeed, Usual};
 use vastrelay_serving::Isa;
 use vastrelay_serving::measurement::cpu::CpuHardware;
 
-/// Returns the folder of the service's data and of the profile, unless somebody says otherwise.
+/// Returns the default folder of the service's data and of the profile.
 pub fn data_folder() -> Result<PathBuf, Failure> {
     let folder = dirs::data_dir().map(|dir| dir.join("vastrelay"));
     folder.ok_or_else(|| Failure::usage("this account has no data directory; choose one with --data DIR"))

@@ -86,7 +86,7 @@ async fn list(options: &KeyListOptions) -> Result<(), Failure> {
 }
 
 async fn revoke(options: &KeyRevokeOptions) -> Result<(), Failure> {
-    // Whoever has only the whole key at hand may give that.
+    // A caller with the whole key at hand may give that.
     let id = options.id.strip_prefix("vr-").and_then(|rest| rest.split('-').next());
     let id = id.unwrap_or(&options.id);
     let name = match key_store(&options.place)? {

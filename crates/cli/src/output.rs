@@ -7,7 +7,7 @@ use std::io::{ErrorKind, IsTerminal, Write};
 use vastrelay_serving::Precision;
 use vastrelay_wire::manage::{ReplicaStatus, RestingEndpoint};
 
-/// Returns what is to be said of a replica that is not ready.
+/// Returns the text about a replica that is not ready.
 pub fn state(replica: &ReplicaStatus) -> Option<String> {
     match replica.state.as_str() {
         "ready" => None,

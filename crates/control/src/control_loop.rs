@@ -110,7 +110,7 @@ pub struct Control {
 }
 
 impl Control {
-    /// Begins to control the endpoints of a service, with what is stored of them. Its threads go on after a panic, of which `on_panic` hears.
+    /// Begins to control the endpoints of a service, with what is stored of them. Its threads survive a panic; `on_panic` gets the text of each.
     ///
     /// # Errors
     /// When the system refuses a thread, or the database cannot be read.

@@ -4,7 +4,7 @@
 //! |---|---|
 //! | [`control_loop`] | the thread that lets the decider decide, and what carries its actions out |
 //! | [`endpoints`] | what can be called by name |
-//! | [`deployments`] | what an endpoint is to be |
+//! | [`deployments`] | requests, answer settings and fingerprints of endpoints |
 //! | [`placement`] | devices, settings and files with which replicas are placed |
 //! | [`replicas`] | replicas and their workers |
 //! | [`builds`] | models that were converted |

@@ -41,7 +41,7 @@ impl CommandSender {
     }
 }
 
-/// An engine core, an executor and the thread that runs them; dropping it stops the thread. Whoever hears it may be anywhere.
+/// An engine core, an executor and the thread that runs them; dropping it stops the thread. Its listeners may be in other processes.
 pub struct RunningEngine {
     commands: CommandSender,
     memory: MemoryReport,

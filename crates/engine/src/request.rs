@@ -280,7 +280,7 @@ pub enum Event {
         text: CompactString,
         /// Why it ended.
         reason: EndReason,
-        /// What was measured; apart, so that the many other events are small.
+        /// The request's metrics; boxed, so that the many other events are small.
         metrics: Box<RequestMetrics>,
     },
     /// The engine failed; nothing more comes.

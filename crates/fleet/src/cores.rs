@@ -31,12 +31,12 @@ enum Held {
     Shared(usize),
 }
 
-/// What a replica wants of the cores.
+/// A replica's request for cores.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum CoreRequest {
     /// Just so much.
     Named(CoreShare),
-    /// What is free.
+    /// Free cores.
     Free {
         /// Threads that it can use at least.
         least: usize,
@@ -86,7 +86,7 @@ impl fmt::Display for NoCores {
     }
 }
 
-/// What the owners hold together.
+/// The sum of the owners' holdings.
 #[derive(Default)]
 struct Holdings<'a> {
     named: BTreeMap<&'a str, CoreShare>,
@@ -108,7 +108,7 @@ impl CoreLedger {
     /// Takes cores for an owner.
     ///
     /// # Errors
-    /// When there are not so many, or the others could not go on with what is left.
+    /// When there are not so many, or too few would be left for the others.
     pub fn take(&mut self, owner: &str, request: CoreRequest) -> Result<CoreGrant, NoCores> {
         let others = self.holdings(Some(owner));
         let (cores, threads) = match request {

@@ -32,11 +32,11 @@ pub fn look_ahead(width: usize) -> usize {
     width.div_ceil(8)
 }
 
-/// Returns the replica that takes the next request: the least loaded one with room. One that is to run `exclusive` goes to none that has any.
+/// Returns the replica that takes the next request: the least loaded one with room. An `exclusive` request gets an empty replica.
 pub fn choose(loads: &[ReplicaLoad], exclusive: bool) -> Option<usize> {
     let takes = |load: &ReplicaLoad| load.room() > 0 && (!exclusive || load.given == 0);
     let able = loads.iter().enumerate().filter(|(_, load)| takes(load));
-    // Whoever is less full is less loaded, whatever its width.
+    // The less full replica is the less loaded one, at any width.
     let fuller = |a: &ReplicaLoad, b: &ReplicaLoad| (a.given * b.width.max(1)).cmp(&(b.given * a.width.max(1)));
     able.min_by(|(_, a), (_, b)| fuller(a, b)).map(|(place, _)| place)
 }

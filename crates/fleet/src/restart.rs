@@ -19,8 +19,8 @@ pub struct EarlyExits {
 }
 
 impl EarlyExits {
-    /// Notes a death and returns how long to wait before the next life. Whoever has produced a token has shown that it can live; from the
-    /// third early death in a row on the pauses double, from a second to a minute.
+    /// Notes an exit and returns the pause before the next start. A worker that has produced a token has shown that it works; from the
+    /// third early exit in a row on the pauses double, from a second to a minute.
     pub fn note(&mut self, produced: bool) -> Duration {
         self.early = if produced { 0 } else { self.early.saturating_add(1) };
         match self.early.checked_sub(AT_ONCE + 1) {

@@ -1,4 +1,4 @@
-//! How a model is to be run, as far as somebody has said.
+//! The settings of a spec for running a model.
 
 use crate::cores::CoreRequest;
 use std::time::Duration;

@@ -45,7 +45,7 @@ pub struct Spec {
     pub settings: Settings,
     /// How calls are to be answered.
     pub answering: Answering,
-    /// How long it is to be there.
+    /// When it parks, stops, and gives up a start.
     pub upkeep: Upkeep,
     /// Where each key is that is written.
     places: BTreeMap<&'static str, SpecPosition>,
@@ -69,7 +69,7 @@ const MOST_STOP_TOKENS: usize = 64;
 pub struct SpecError {
     /// Where.
     pub place: SpecPosition,
-    /// What is wrong, and what would work.
+    /// The mistake, and a value that would work.
     pub text: String,
 }
 

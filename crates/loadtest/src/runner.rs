@@ -27,7 +27,7 @@ const MOST_GAPS: usize = 1_000_000;
 /// How a run is getting on.
 #[derive(Clone, Debug, Default)]
 pub struct RunProgress {
-    /// Whether the warm-up is still going on.
+    /// Whether the warm-up has not ended yet.
     pub warming_up: bool,
     /// Seconds since the start.
     pub seconds: f64,

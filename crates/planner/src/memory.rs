@@ -3,7 +3,7 @@
 use crate::amounts::{bytes, grouped};
 use vastrelay_weights::description::AttentionReach;
 
-/// What an executor takes of its device, in bytes: its own figures, whatever the device.
+/// The bytes that an executor takes of any device, by its own figures.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Sizes {
     /// Weights as they lie in memory.
@@ -27,7 +27,7 @@ pub struct PoolSizes {
     pub per_sequence: usize,
 }
 
-/// What memory is planned for.
+/// A request for memory.
 #[derive(Clone, Copy, Debug)]
 pub struct MemoryRequest {
     /// Bytes of the device.
@@ -300,7 +300,7 @@ mod tests {
     fn a_full_batch_and_as_much_again_is_enough() {
         let plan = MemoryPlan::new(&sizes(1 << 20), request(32 << 30)).unwrap();
         assert_eq!(plan.pools[0].pages, 2 * 4 * 16);
-        // Memory holds many more, whatever the width.
+        // Memory holds many more, at any width.
         assert!(plan.full_context_sequences() > 1_000);
     }
 
@@ -355,7 +355,7 @@ mod tests {
             windowed in prop::option::of((1usize..1 << 16, 1usize..100)), budget in 0usize..1 << 31, width in 1usize..64,
         ) {
             let mut pools = vec![pool(None, 2, page, per_sequence)];
-            // Who sees less far never holds more pages.
+            // A shorter reach never holds more pages.
             pools.extend(windowed.map(|(page, held)| pool(Some(64), 2, page, held.min(per_sequence))));
             let sizes = Sizes { weights, workspace: 1 << 16, process, pools };
             let request = MemoryRequest { width, ..request(budget) };

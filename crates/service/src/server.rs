@@ -155,8 +155,8 @@ impl Server {
         Ok(())
     }
 
-    /// Serves until the process is told to stop by SIGTERM, SIGINT or SIGHUP; then refuses new requests, lets the others end,
-    /// and returns; so too when [`crate::lifecycle::run::ServiceRun::stop`] is called. `ready` is called once the service can be called and told to stop.
+    /// Serves until SIGTERM, SIGINT or SIGHUP; then refuses new requests, lets the others end,
+    /// and returns; so too when [`crate::lifecycle::run::ServiceRun::stop`] is called. `ready` is called once the service takes calls and signals.
     ///
     /// # Errors
     /// When the server breaks.
@@ -182,7 +182,7 @@ impl Server {
         tracing::info!(active = state.service_run.active_calls(), "draining");
         tokio::select! {
             () = drained(&state) => {}
-            // Who asks twice does not want to wait.
+            // A second signal means that the user does not want to wait.
             () = signals.next() => tracing::warn!(left = state.service_run.active_calls(), "told to stop again: not waiting"),
         }
         // Calls that still wait get an error instead of a closed connection.

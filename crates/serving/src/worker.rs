@@ -6,7 +6,7 @@
 //!
 //! | module | question it answers |
 //! |---|---|
-//! | [`protocol`] | what is said? |
+//! | [`protocol`] | which messages are there? |
 //! | [`message`] | how does it become bytes? |
 //! | `send_buffer` | how is it sent without waiting? |
 //! | `event_sender` | what does a worker tell, and when? |

@@ -19,7 +19,7 @@ use vastrelay_serving::worker::message;
 use vastrelay_serving::worker::protocol::{Handshake, HandshakeReply, MOST_TO_WORKER, PROTOCOL, ToService, ToWorker};
 use vastrelay_serving::worker::serve::Over;
 
-/// Returns how long to go on: some seconds unless somebody wants more.
+/// Returns the time to run: some seconds by default.
 fn until() -> Instant {
     let seconds = std::env::var("ENDURE_SECONDS").map_or(4, |seconds| seconds.parse().expect("a number"));
     Instant::now() + Duration::from_secs(seconds)

@@ -108,7 +108,7 @@ fn other_versions_and_other_services_are_refused_and_told_why() {
     ));
     let other = refused(&handshake(PROTOCOL, Secret([8; 32])));
     assert!(other.contains("another service"), "{other}");
-    // Whoever says nothing sensible takes nobody's place.
+    // A peer without a valid handshake takes no other's place.
     world.connect().write_all(&[0xff; 64]).unwrap();
     drop(world.begin());
     assert_eq!(worker.join().unwrap(), Over::Told);

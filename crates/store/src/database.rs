@@ -112,7 +112,7 @@ impl Store {
         self.writer.flush();
     }
 
-    /// Returns the count of records that are lost, which goes on counting.
+    /// Returns the counter of lost records, which keeps counting.
     pub fn lost(&self) -> LostRecords {
         LostRecords(self.writer.counts().clone())
     }

@@ -2,7 +2,7 @@
 
 use rusqlite::{Connection, OptionalExtension, Row};
 
-/// What an endpoint is to be.
+/// The desired state of an endpoint.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct StoredEndpoint {
     /// Its name.

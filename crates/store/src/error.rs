@@ -12,7 +12,7 @@ pub enum StoreError {
     Folder {
         /// The folder.
         path: PathBuf,
-        /// What the system said.
+        /// The system's error.
         source: std::io::Error,
     },
     /// Another service uses the folder.
@@ -35,7 +35,7 @@ pub enum StoreError {
     Database {
         /// The file.
         path: PathBuf,
-        /// What SQLite said.
+        /// SQLite's error.
         source: rusqlite::Error,
     },
     /// The database could not be brought to this version's schema.

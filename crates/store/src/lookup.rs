@@ -11,7 +11,7 @@ const MOST_WAITING: usize = 4_096;
 /// How long SQLite waits for a lock that another process holds.
 pub(crate) const LONGEST_WAIT: Duration = Duration::from_millis(500);
 
-/// What becomes of a look-up.
+/// Takes the result of a look-up.
 pub(crate) type Deliver = Box<dyn FnOnce(rusqlite::Result<Option<KeyRecord>>) + Send>;
 
 struct LookUp {

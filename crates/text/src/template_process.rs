@@ -30,7 +30,7 @@ struct RenderRequest<'a> {
     answer_next: bool,
 }
 
-/// Renders templates in a process of its own, which starts with the first of them.
+/// Renders templates in a separate process, which starts with the first template.
 pub struct TemplateProcess {
     program: PathBuf,
     parts: Vec<String>,

@@ -119,7 +119,7 @@ impl FromStr for Precision {
     }
 }
 
-/// What a model runs in.
+/// The precisions of a model.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Deserialize, Serialize)]
 #[serde(try_from = "PrecisionNames", into = "PrecisionNames")]
 pub struct Precisions {

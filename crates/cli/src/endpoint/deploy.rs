@@ -41,7 +41,7 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Returns what is to be served, in the service's words.
+/// Returns the request for the service.
 fn new_endpoint(options: &EndpointDeployOptions) -> Result<NewEndpoint, Failure> {
     let Some(what) = &options.what else {
         return Ok(NewEndpoint {

@@ -13,7 +13,7 @@ use vastrelay_planner::amounts::{bytes, grouped};
 use vastrelay_serving::models::build::{BuildPhase, BuildRequest, make};
 use vastrelay_serving::{KvPrecision, Precision};
 
-/// What was made and what it cost.
+/// A finished build and its cost.
 #[derive(Serialize)]
 struct Report {
     out: String,

@@ -11,7 +11,7 @@ const MOST_TEMPLATE: u64 = 1 << 20;
 
 /// How calls are answered.
 pub struct AnswerSettings {
-    /// What its spec says.
+    /// The settings of its spec.
     pub said: Answering,
     /// The chat template that its spec names.
     template: Option<ChatTemplate>,
@@ -22,7 +22,7 @@ pub struct AnswerSettings {
 }
 
 impl AnswerSettings {
-    /// Returns how the calls of a model are answered of which nothing is said.
+    /// Returns the answer settings of a model without a spec.
     pub fn of(model: &Model) -> AnswerSettings {
         AnswerSettings {
             said: Answering::default(),
@@ -35,7 +35,7 @@ impl AnswerSettings {
     /// Returns how the calls of a model are answered as a spec says; `template` is the path of the one that it names.
     ///
     /// # Errors
-    /// When the template cannot be read, the model has none for the mode, or a token is none of its own.
+    /// When the template cannot be read, the mode needs a template and there is none, or a token is unknown to the model.
     pub fn read(said: &Answering, template: Option<&Path>, model: &Model) -> Result<AnswerSettings, LoadError> {
         let template = template.map(|path| template_of(path, model)).transpose()?;
         let has_template = template.is_some() || model.template.is_some();
@@ -68,7 +68,7 @@ impl AnswerSettings {
         self.template.as_ref().map(|template| template.parts().source.as_str())
     }
 
-    /// Returns the words of the modes in which calls are answered.
+    /// Returns the names of the modes in which calls are answered.
     pub fn modes(&self) -> Vec<String> {
         let modes = [Mode::Chat, Mode::Plain].into_iter().zip(self.modes);
         modes

@@ -10,13 +10,13 @@ use vastrelay_store::{Granted, StoredEndpoint};
 pub struct DeployRequest {
     /// Its name.
     pub name: String,
-    /// What it is to be.
+    /// Its desired spec.
     pub spec: Spec,
     /// The spec, as it is written.
     pub text: String,
     /// The folder that paths in the spec begin at.
     pub beside: PathBuf,
-    /// Who wants it: the name of a key, or [`START`](crate::events::START).
+    /// Its author: the name of a key, or [`START`](crate::events::START).
     pub by: String,
     /// Which files it may name, beyond those beneath a root.
     pub granted: Granted,

@@ -38,7 +38,7 @@ pub struct Endpoint {
     pub replicas: Arc<Replicas>,
     /// Puts down what happens to it.
     log: Option<EventLog>,
-    /// What tells it from others.
+    /// The components of its release.
     fingerprint: Option<ReleaseFingerprint>,
     /// The machine's part of what makes its release, as JSON.
     machine: Value,
@@ -198,7 +198,7 @@ impl Endpoint {
             if let Some(why) = self.replicas.not_ready().filter(given_up) {
                 return Err(NotTaken::NotReady(why));
             }
-            // Whoever waits for a lane does so for as long as the queue lets one.
+            // A call waits for a lane for as long as the queue allows.
             let longest = longest.filter(|_| !self.replicas.has_replica());
             tokio::select! {
                 biased;

@@ -1,4 +1,4 @@
-//! What is needed to deploy endpoints.
+//! The parts that deployments need: devices, builds, workers and files.
 
 use crate::builds::Builds;
 use crate::deployments::request::DeployRequest;

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use vastrelay_fleet::{CoreShare, Settings};
 use vastrelay_serving::{CoreRequest, Device, LoadError, ReplicaSettings};
 
-/// Most requests that wait unless somebody says otherwise.
+/// Most requests that wait by default.
 pub const USUAL_QUEUE_DEPTH: usize = 400;
 
 impl Loader {

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use vastrelay_serving::worker::protocol::StartPhase;
 use vastrelay_wire::manage::PhaseTime;
 
-/// What comes before a worker is started: its endpoint is planned, and room is found for it.
+/// The phase before a worker is started: its endpoint is planned, and room is found for it.
 const WAITING: &str = "waiting for device";
 
 const BUILDING: &str = "building";

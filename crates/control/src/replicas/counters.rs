@@ -1,4 +1,4 @@
-//! What is counted of one release. It ends with it, so its series do, too.
+//! The counters of one release. They end with the release, and so do its series.
 
 use crate::replicas::gaps;
 use crate::replicas::gaps::Gaps;

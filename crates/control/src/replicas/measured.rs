@@ -1,11 +1,11 @@
-//! A replica in its place.
+//! A replica with its measurements.
 
 use crate::replicas::recent::Recent;
 use vastrelay_engine::EngineStatus;
 use vastrelay_serving::Replica;
 use vastrelay_store::milliseconds_since_1970;
 
-/// A replica in its place, with what the last seconds of it were like.
+/// A replica with its measurements of the last seconds.
 pub struct MeasuredReplica {
     /// The replica.
     pub replica: Replica,

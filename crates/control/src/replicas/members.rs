@@ -1,5 +1,4 @@
-//! The replicas of an endpoint, and who waits for them. A release that differs from the one before only in how calls are answered goes on with its
-//! replicas.
+//! The replicas of an endpoint, and who waits for them. A new release that changes only answer settings keeps the replicas.
 
 use crate::replicas::counters::ReleaseMetrics;
 use crate::replicas::leases::Leases;
@@ -187,7 +186,7 @@ impl Replicas {
         Some(NotReady::Stopped(failure.unwrap_or_else(|| "it has no replica".into())))
     }
 
-    /// Returns why nobody needs to wait: no replica is being started.
+    /// Returns why waiting is useless: no replica is being started.
     fn failed(&self) -> Option<NotReady> {
         let states = self.states();
         if states.len() < self.all().len() {

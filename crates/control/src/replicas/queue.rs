@@ -20,7 +20,7 @@ struct State {
     replicas: Vec<Arc<MeasuredReplica>>,
     /// Sequences that are about to be given to replicas, by incarnation.
     promised: BTreeMap<u64, usize>,
-    /// Replicas that somebody has alone.
+    /// Replicas in exclusive use.
     taken: BTreeSet<u64>,
 }
 
@@ -208,8 +208,8 @@ impl State {
 }
 
 impl Turn {
-    /// Does what gives the promised sequences to the replica, while nobody looks at how loaded it is: nothing is counted twice, and nothing not at
-    /// all. Returns what came of it, and the replica for the call alone where it has that.
+    /// Hands the promised sequences to the replica under the lock of the queue, so each sequence counts exactly once. Returns the result of
+    /// `give`, and the exclusive use of the replica where the call has it.
     pub fn hand_over<T>(mut self, give: impl FnOnce() -> T) -> (T, Option<Exclusive>) {
         let mut state = self.queue.lock();
         let given = give();

@@ -13,7 +13,7 @@ use vastrelay_kernels::ThreadPool;
 use vastrelay_kernels::attention::LayerPages;
 use vastrelay_kernels::reserved::Untouched;
 
-/// What a shard is to do.
+/// A command to a shard.
 #[derive(Clone)]
 pub(super) enum ShardCommand {
     Step(Arc<StepBatch>),
@@ -25,7 +25,7 @@ pub(super) enum ShardCommand {
 pub(super) struct ShardThread {
     orders: Option<mpsc::SyncSender<ShardCommand>>,
     thread: Option<JoinHandle<()>>,
-    /// Its KV memory, for somebody who touches it.
+    /// Its KV memory, for a thread that touches it.
     pub kv: Vec<Untouched>,
 }
 

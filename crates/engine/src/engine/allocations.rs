@@ -1,4 +1,4 @@
-//! What the engine's thread takes memory for.
+//! The memory that the engine's thread takes.
 
 use super::core::{Effects, EngineCore, Input};
 use super::frame::EngineCommand;

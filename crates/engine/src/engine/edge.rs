@@ -56,7 +56,7 @@ struct Outgoing {
 }
 
 impl Edge {
-    /// Returns the edge of an engine whose clock began at `started`. `commands` hands an order on and returns whether anybody is there.
+    /// Returns the edge of an engine whose clock began at `started`. `commands` sends a command and returns whether the engine still listens.
     pub fn new(started: Instant, commands: impl Fn(EngineCommand) -> bool + Send + Sync + 'static) -> Edge {
         Edge {
             state: Mutex::new(State {

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 /// The number of a call: one or several requests whose events come as one stream.
 pub type CallNumber = u64;
 
-/// What is asked of an engine.
+/// A command to an engine.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum EngineCommand {
     /// Requests that enter the queue together, all or none. Completions are numbered over all of them.

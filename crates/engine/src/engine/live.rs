@@ -7,7 +7,7 @@ use crate::micros::Micros;
 use crate::request::{EndReason, RequestMetrics};
 use vastrelay_kernels::attention::PAGE_TOKENS;
 
-/// What is known of a sequence that has not ended.
+/// A sequence that has not ended, on the engine's side.
 pub(super) struct Live {
     pub call: CallNumber,
     /// The name of its request.

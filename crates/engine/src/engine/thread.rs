@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender};
 use std::time::{Duration, Instant};
 
-/// What comes into the engine's thread.
+/// An input of the engine's thread.
 pub(super) enum Message {
     Command(EngineCommand),
     /// The step under way has ended.
@@ -55,7 +55,7 @@ impl EngineThread {
         }
     }
 
-    /// Runs until it is told to stop or can do no more; returns why it can do no more.
+    /// Runs until a stop or a failure; returns the failure.
     pub fn run(&mut self) -> Option<String> {
         let end = self.work();
         self.report_step();
@@ -88,7 +88,7 @@ impl EngineThread {
         }
     }
 
-    /// Hands on what is to be told.
+    /// Hands the frame on, where there is news.
     fn report_step(&mut self) {
         if !std::mem::take(&mut self.has_news) {
             return;

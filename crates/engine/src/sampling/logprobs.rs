@@ -3,7 +3,7 @@
 use super::{by_logit, highest};
 use crate::token::{TokenLogprob, TokenLogprobs};
 
-/// Returns how probable a token is under the model, and the most probable ones in its place.
+/// Returns the log-probability of a token under the model, and those of the most probable tokens.
 ///
 /// # Panics
 /// When there is no logit for the token.

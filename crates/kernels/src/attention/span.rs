@@ -89,7 +89,7 @@ struct SpanProgress {
 /// How far all queries of a span have come, row by row and head by head, and a page widened.
 pub(super) struct State<'a> {
     progress: &'a mut [SpanProgress],
-    /// What was mixed so far, relative to the highest score: `[queries, head size in whole vectors]`.
+    /// The mixed values so far, relative to the highest score: `[queries, head size in whole vectors]`.
     mixed: &'a mut [f32],
     /// `[head_dim, LANES]`.
     keys: &'a mut [f32],

@@ -158,7 +158,7 @@ pub(crate) async fn find_key(store: &Store, key: &str) -> Result<Option<KeyRecor
 pub(crate) async fn find_key_of_id(store: &Store, id: &str) -> Result<Option<KeyRecord>, KeysUnavailable> {
     let (deliver, found) = oneshot::channel();
     let asked = store.look_up_key(id, move |found| {
-        // Who asked may have given up.
+        // The caller may have given up.
         let _ = deliver.send(found);
     });
     asked.map_err(|_| KeysUnavailable)?;

@@ -1,9 +1,9 @@
-//! Work that takes long, on a thread that serves nobody.
+//! Long work, on a thread without connections.
 
 use crate::http::problem::Problem;
 use actix_web::web;
 
-/// Does something that takes long on a thread that serves nobody.
+/// Does long work on a thread without connections.
 ///
 /// # Errors
 /// Those of the work, and 500 when the thread fails.

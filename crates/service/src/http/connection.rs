@@ -58,7 +58,7 @@ pub(crate) struct ConnectionSlot {
     is_last: bool,
 }
 
-/// What a request knows of the connection it came on.
+/// The state of connections when a request's own was accepted.
 pub(crate) struct ConnectionCount {
     /// Whether only health checks are answered on it.
     pub is_full: bool,
@@ -101,7 +101,7 @@ pub(crate) struct WatchedConnection<T> {
     slot: ConnectionSlot,
     /// Runs while the reader takes nothing.
     stuck: Option<Pin<Box<Sleep>>>,
-    /// What is sent in place of a bare answer, and how much of it has been.
+    /// The text that is sent in place of a bare answer, and the bytes sent so far.
     dressed: Option<(Vec<u8>, usize)>,
 }
 

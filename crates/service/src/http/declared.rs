@@ -1,4 +1,4 @@
-//! What is known of the addresses without their handlers, and which of them a path resembles.
+//! The addresses without their handlers, and the address that a path resembles.
 
 use crate::http::guard::Access;
 use actix_web::http::Method;
@@ -153,7 +153,7 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever is done to the spelling of a managing address, a caller without a key is not let in.
+        /// No spelling of a managing address admits a caller without a key.
         #[test]
         fn no_spelling_opens_an_address(index in 0usize..1_000, encode in prop::collection::vec(any::<bool>(), 40), doubled in 0usize..4) {
             crate::server::routes::declare();

@@ -1,4 +1,4 @@
-//! What handlers share. Each takes the parts that it uses.
+//! The state that handlers share. Each handler takes the parts that it uses.
 
 use crate::access::operator::Operator;
 use crate::access::sessions::{Holder, Sessions};
@@ -61,7 +61,7 @@ pub struct ServiceState {
     pub loader: Arc<Loader>,
     /// Calls, keys, runs and history.
     pub records: Arc<Records>,
-    /// Since when it runs, and whether it goes on.
+    /// Its start, and whether it is ending.
     pub service_run: Arc<ServiceRun>,
     pub(crate) metrics: Arc<Metrics>,
     pub(crate) live: Arc<Live>,

@@ -79,7 +79,7 @@ impl Loops {
         done.is_ok()
     }
 
-    /// Notes that a loop has panicked and goes on.
+    /// Notes the panic of a loop that survived it.
     pub(crate) fn note_restart(&self, name: &'static str, why: String) {
         self.restarts.get_or_create(&LoopLabels { name: name.into() }).inc();
         if let Some(status) = self.lock().iter_mut().find(|status| status.name == name) {

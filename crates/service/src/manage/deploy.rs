@@ -161,7 +161,7 @@ fn spec_differences(was: &str, is: &str) -> Vec<SpecDifference> {
         .collect()
 }
 
-/// Says what somebody else has changed between two releases.
+/// Returns the changes between two releases, as a sentence.
 fn overtaken(records: &Records, name: &str, from: u32, now: u32) -> String {
     let releases = records.store.releases(name).unwrap_or_default();
     let spec = |release: u32| releases.iter().find(|entry| entry.release == release);

@@ -14,8 +14,8 @@ use vastrelay_wire::parse::parse_body;
 /// Most seconds that requests may have to end.
 const MOST_WITHIN: f64 = 24.0 * 3600.0;
 
-/// `POST /manage/endpoints/{name}/renew`: gives each replica another worker. The one it has takes no more requests; what has not ended within a
-/// time goes on with the next one, and nothing is lost or said twice. New requests wait meanwhile.
+/// `POST /manage/endpoints/{name}/renew`: gives each replica another worker. The old worker takes no more requests; requests that
+/// have not ended within a time continue on the next worker, and no token is lost or sent twice. New requests wait meanwhile.
 ///
 /// # Errors
 /// 400 when the time cannot be; 404 when there is no such endpoint; 409 when it has no worker.
@@ -39,8 +39,8 @@ pub async fn renew(
     }
 }
 
-/// `POST /manage/endpoints/{name}/stop`: stops serving an endpoint. New calls get 503 `endpoint_stopped` until somebody starts it; those that
-/// run have a time to end, and end with an error then. What it is to be is kept.
+/// `POST /manage/endpoints/{name}/stop`: stops serving an endpoint. New calls get 503 `endpoint_stopped` until its next start; running
+/// calls have a time to end, and end with an error then. The service keeps its spec.
 ///
 /// # Errors
 /// 400 when the time cannot be; 404 when there is no such endpoint; 409 when a newer change has taken its place.
@@ -54,10 +54,7 @@ pub async fn stop(
     query: web::Query<WaitQuery>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let EndpointStop { within } = parse_body(body.small()?).map_err(|error| Problem::body(&error))?;
-    let change = Change::Stop { within: limit(within)? };
-    let ended = changed(&parts, &name, caller.name(), change, &query).await?;
-    ended.map_or_else(Ok, |()| rests(&parts, &name))
+    rest(&parts, &caller, &name, &query, &body, |within| Change::Stop { within }).await
 }
 
 /// `POST /manage/endpoints/{name}/park`: releases an endpoint's memory until its next call, which starts it again and waits. Calls that
@@ -75,10 +72,7 @@ pub async fn park(
     query: web::Query<WaitQuery>,
     body: Body,
 ) -> Result<HttpResponse, Problem> {
-    let EndpointStop { within } = parse_body(body.small()?).map_err(|error| Problem::body(&error))?;
-    let change = Change::Park { within: limit(within)? };
-    let ended = changed(&parts, &name, caller.name(), change, &query).await?;
-    ended.map_or_else(Ok, |()| rests(&parts, &name))
+    rest(&parts, &caller, &name, &query, &body, |within| Change::Park { within }).await
 }
 
 /// `POST /manage/endpoints/{name}/start`: serves an endpoint again that was stopped or parked, or could not be started.
@@ -153,10 +147,25 @@ async fn changed(
     }
 }
 
-/// Answers how an endpoint stands that is not served any more.
-fn rests((_, endpoints, ..): &Parts, name: &str) -> Result<HttpResponse, Problem> {
-    let resting = endpoints.resting();
-    match resting.get_key_value(name) {
+/// Lets an endpoint come to rest, and answers its state.
+///
+/// # Errors
+/// As of [`changed`], and when the time for requests cannot be.
+async fn rest(
+    parts: &Parts,
+    caller: &Caller,
+    name: &str,
+    query: &WaitQuery,
+    body: &Body,
+    change: impl FnOnce(u64) -> Change,
+) -> Result<HttpResponse, Problem> {
+    let EndpointStop { within } = parse_body(body.small()?).map_err(|error| Problem::body(&error))?;
+    let change = change(limit(within)?);
+    if let Err(under_way) = changed(parts, name, caller.name(), change, query).await? {
+        return Ok(under_way);
+    }
+    let (_, endpoints, ..) = parts;
+    match endpoints.resting().get_key_value(name) {
         Some(resting) => Ok(HttpResponse::Ok().json(resting_endpoint(resting))),
         // A call has started it again meanwhile.
         None => Err(Problem::conflict(

@@ -1,4 +1,4 @@
-//! One endpoint: what it is to be, how it stands, and the output of its workers.
+//! One endpoint: its spec, its state, and the output of its workers.
 
 use super::status::endpoint_status;
 use crate::http::problem::Problem;
@@ -13,7 +13,7 @@ use vastrelay_store::{ReleaseEntry, StartRecord, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::{ColdStart, EndpointDetail, EndpointRelease, EndpointUser, LogLine};
 
-/// `GET /manage/endpoints/{name}`: what an endpoint is to be, its releases, and how it stands.
+/// `GET /manage/endpoints/{name}`: an endpoint's spec, its releases, and its state.
 ///
 /// # Errors
 /// 404 when there is no such endpoint.

@@ -1,4 +1,4 @@
-//! What happened to endpoints: `/manage/events`.
+//! The events of endpoints: `/manage/events`.
 
 use crate::http::problem::Problem;
 use crate::http::records::Records;

@@ -11,7 +11,7 @@ use vastrelay_store::milliseconds_since_1970;
 use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::manage::History;
 
-/// What `GET /manage/endpoints/{name}/history` is asked.
+/// The query of `GET /manage/endpoints/{name}/history`.
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct HistoryQuery {

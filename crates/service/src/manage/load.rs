@@ -1,4 +1,4 @@
-//! Load tests that the service sends to itself, over HTTP like anybody else: `/manage/load`.
+//! Load tests that the service sends to itself, over HTTP as other callers do: `/manage/load`.
 
 use crate::http::guard::{Body, Caller, bearer};
 use crate::http::load_tests::{LoadTests, is_under_way};
@@ -250,7 +250,7 @@ fn send(
     });
 }
 
-/// Who is told how the load test is getting on.
+/// Reports the progress of the load test to its job and to listeners.
 struct LoadReporter {
     load_tests: web::Data<LoadTests>,
     live: web::Data<Live>,
@@ -259,7 +259,7 @@ struct LoadReporter {
 }
 
 impl LoadReporter {
-    /// Changes the status of the load test and tells whoever listens.
+    /// Changes the status of the load test and sends it to all listeners.
     fn update(&self, change: impl FnOnce(&mut LoadStatus)) {
         let mut newest = self.load_tests.lock();
         if let Some(load) = newest.as_mut() {

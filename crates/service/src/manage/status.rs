@@ -137,7 +137,7 @@ fn replica_status(
         service_run,
     );
     let limits = endpoint.limits();
-    // What has ended has nothing in hand.
+    // A replica that has ended holds nothing.
     let now = match status.failure {
         None => status.occupancy,
         Some(_) => Occupancy {

@@ -1,4 +1,4 @@
-//! Near-miss calls are told the right one.
+//! Answers to near-miss addresses name the right one.
 
 use crate::http::declared::{Listed, access_of, listed, resembled};
 use crate::http::guard::caller_of;

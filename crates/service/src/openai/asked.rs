@@ -1,4 +1,4 @@
-//! What is kept of a request: its known fields, bounded and without secrets.
+//! The recorded part of a request: its known fields, bounded and without secrets.
 
 use crate::access::redact::redact;
 use serde::Serialize;

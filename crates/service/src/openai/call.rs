@@ -296,7 +296,7 @@ impl Call {
         self.measured = Some(measured.clone());
     }
 
-    /// Notes what an event tells that was handed to the connection at a moment.
+    /// Notes an event at the moment when the connection got it.
     pub fn note(&mut self, event: &Event, now: Instant) {
         match event {
             Event::Admitted { .. } | Event::Prompt { .. } => {}
@@ -368,7 +368,7 @@ impl Call {
         }
     }
 
-    /// Returns where it is counted: with its endpoint, or with nobody's, as names that callers make up are no labels.
+    /// Returns its counters: those of its endpoint, or the ones for calls without an endpoint, as names that callers make up are no labels.
     fn counters(&self) -> &ReleaseMetrics {
         match &self.endpoint {
             Some(endpoint) => &endpoint.counters,

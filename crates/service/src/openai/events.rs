@@ -21,7 +21,7 @@ pub(super) struct Events {
     stream: FailoverStream,
     departure: Pin<Box<dyn Future<Output = ()>>>,
     unfinished: u32,
-    /// Ready when nothing may have come for a while; set anew only then, as that costs more than to note the time.
+    /// Ready when no event may have come for a while. It is reset only then, as a reset costs more than a note of the time.
     silence: Pin<Box<Sleep>>,
     /// When something came.
     heard: Instant,

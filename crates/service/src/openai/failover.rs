@@ -159,7 +159,7 @@ impl FailoverStream {
         Some(event)
     }
 
-    /// Looks for another replica, unless too many died of the call or nobody starts others.
+    /// Looks for another replica, unless too many workers died of the call or the control plane starts no others.
     fn lost(&mut self, why: String) {
         let State::On((_, measured)) = &self.state else { return };
         self.exclusive = None;
@@ -294,7 +294,7 @@ async fn hand_in(
         Poll::Pending => submitting.as_mut().await?,
     };
     drop(submitting);
-    // Whatever comes first says that it has a lane, or will never have one.
+    // The first event says that the call has a lane, or will never have one.
     poll_fn(|context| stream.poll_come(context)).await;
     Ok(((stream, measured), exclusive))
 }

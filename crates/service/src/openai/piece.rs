@@ -1,4 +1,4 @@
-//! What chat and plain completions say in the same way.
+//! The pieces that chat and plain completions have in common.
 
 use super::call::end_name;
 use crate::http::problem::Problem;

@@ -50,7 +50,7 @@ pub(super) struct Preparing<'a> {
     pub body: &'a [u8],
     /// Which endpoints the caller knows of.
     pub visibility: &'a Visibility,
-    /// What is recorded of the call, as soon as it is known.
+    /// The recorded part of the call, as soon as it is known.
     pub asked: &'a mut Option<Asked>,
 }
 

@@ -69,7 +69,7 @@ pub(crate) fn start(state: &web::Data<ServiceState>, summary: Option<Duration>, 
     running
 }
 
-/// The endpoints that were told to stop, and the time of that.
+/// The endpoints with a stop under way, and the time of its request.
 type Noticed = HashMap<String, Instant>;
 
 /// Tells the control plane of endpoints that are idle, and stops those whose time is over.

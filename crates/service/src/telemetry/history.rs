@@ -38,7 +38,7 @@ impl HistoryRecorder {
     /// Looks at a replica, and keeps each stretch of time that is over.
     pub fn look(&mut self, store: &Store, endpoint: &Endpoint, measured: &MeasuredReplica, status: &EngineStatus) {
         let now = milliseconds_since_1970();
-        // Those who wait for any replica are told with the first.
+        // Calls that wait for any replica count with the first.
         let waiting = if measured.replica.number == 1 {
             endpoint.replicas.queue().depth()
         } else {

@@ -12,7 +12,7 @@ use vastrelay_wire::manage::RecordedCall;
 /// Events that a listener may be behind.
 const MOST_BEHIND: usize = 1_024;
 
-/// Where events are told.
+/// The stream of live events.
 pub struct Live {
     pub(crate) frames: broadcast::Sender<Bytes>,
 }
@@ -33,7 +33,7 @@ impl Live {
         }
     }
 
-    /// Tells how a load test is getting on.
+    /// Sends the progress of a load test.
     pub(crate) fn load(&self, status: &LoadStatus) {
         if self.has_listeners() {
             self.send("load", status);
@@ -45,7 +45,7 @@ impl Live {
     }
 
     pub(crate) fn send(&self, event: &str, value: &impl Serialize) {
-        // Nobody may be left by now.
+        // The last listener may have left by now.
         let _ = self.frames.send(frame(event, value));
     }
 }

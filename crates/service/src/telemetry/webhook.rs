@@ -12,20 +12,20 @@ use vastrelay_store::milliseconds_since_1970;
 
 /// How long the address may take to answer.
 const LONGEST_WAIT: Duration = Duration::from_secs(5);
-/// How often it is told, and the pauses before it is told again.
+/// The pauses before each try to deliver.
 const PAUSES: [Duration; 3] = [Duration::ZERO, Duration::from_secs(1), Duration::from_secs(4)];
 
 /// Tells an address.
 pub(crate) struct Webhook {
     client: Client,
     to: Url,
-    /// What was told last, by endpoint.
+    /// The last announced state, by endpoint.
     announced: HashMap<String, Announced>,
     /// Delivers the newest state of each endpoint, one after the other: an older one never arrives after a newer one.
     deliveries: HashMap<String, watch::Sender<Value>>,
 }
 
-/// What is to be told of an endpoint: its state and its release.
+/// The announced facts of an endpoint: its state and its release.
 type Announced = (State, u32);
 
 impl Webhook {
@@ -47,7 +47,7 @@ impl Webhook {
         })
     }
 
-    /// Looks at endpoints and tells what is new.
+    /// Looks at endpoints and announces their changes.
     pub fn look(&mut self, endpoints: &Endpoints) {
         let now = now(endpoints);
         for (name, why) in news(&mut self.announced, &now) {
@@ -115,7 +115,8 @@ fn now(endpoints: &Endpoints) -> BTreeMap<String, (Announced, Option<String>)> {
     all
 }
 
-/// Returns who has become ready or has failed since that was told, and notes it. What was stopped or removed is told anew when it is back.
+/// Returns the endpoints that have become ready or have failed since the last announcement, and notes them. A stopped or removed endpoint
+/// is announced again when it is back.
 fn news(
     announced: &mut HashMap<String, Announced>,
     now: &BTreeMap<String, (Announced, Option<String>)>,

@@ -55,7 +55,7 @@ pub struct Service {
     pub url: String,
     /// The engine's callers' side.
     pub edge: Arc<Edge>,
-    /// What the engine is asked.
+    /// The commands to the engine.
     pub orders: Mutex<Receiver<EngineCommand>>,
     /// A key that may manage it.
     #[allow(dead_code, reason = "not every test manages")]

@@ -51,7 +51,7 @@ impl Devices {
         wanted == CPU || DeviceProfile::shipped().iter().any(|profile| profile.name == wanted)
     }
 
-    /// Returns the devices that a name or the profile's file at `path` stands for. Whoever asks for the same gets the same.
+    /// Returns the devices that a name or the profile's file at `path` stands for. The same question gets the same devices.
     ///
     /// # Errors
     /// When it is neither, the file is no profile, or its name is that of other devices here.

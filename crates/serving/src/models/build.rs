@@ -143,7 +143,7 @@ pub fn make(request: &BuildRequest, mut on_phase: impl FnMut(BuildPhase)) -> Res
     };
     on_phase(BuildPhase::Writing);
     let partial = partial_of(&request.out);
-    // One that is there is another build under way, or somebody's own: it is neither added to nor taken away.
+    // An existing folder is another build under way, or a user's own: it stays as it is.
     std::fs::create_dir(&partial).map_err(|error| unwritable(&partial, &error))?;
     let written = write(&files, &partial, |folder| {
         let order = BuildOrder {

@@ -1,4 +1,4 @@
-//! What a precision costs: how well a model foretells a text in it.
+//! The cost of a precision: how well a model foretells a text in it.
 
 use crate::error::LoadError;
 use crate::models::origin::Origin;

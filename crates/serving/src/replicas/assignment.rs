@@ -1,4 +1,4 @@
-//! What a replica is to run once its memory has been planned: as much as a process needs that has nothing else to do.
+//! The assignment of a replica whose memory is planned: all that a process needs to run it.
 
 use crate::devices::turn::Turn;
 use crate::error::LoadError;
@@ -36,7 +36,7 @@ pub struct Assignment {
     /// The precisions asked for.
     #[serde(with = "precision_names")]
     pub precisions: Precisions,
-    /// What its engine may spend.
+    /// The limits of its engine.
     pub limits: Limits,
     /// Shards, or devices.
     pub split: usize,
@@ -228,7 +228,7 @@ fn occupy(turns: Vec<Turn>) -> impl FnMut(Duration) + Send {
     }
 }
 
-/// Precisions as words, whatever they are written down in.
+/// Precisions as names, in every format.
 mod precision_names {
     use serde::de::Error;
     use serde::{Deserialize, Deserializer, Serialize, Serializer};

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 pub enum StartPhase {
     /// Its process begins.
     StartingWorker,
-    /// The model's files are held against what they are to be.
+    /// The model's files are compared with their digests.
     VerifyingFiles,
     /// Weights are read and prepared.
     LoadingWeights,

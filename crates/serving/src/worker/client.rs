@@ -43,7 +43,7 @@ pub enum WorkerError {
 /// A worker that has answered.
 pub struct Connection {
     socket: UnixStream,
-    /// What it has answered.
+    /// The identity in its answer.
     pub identity: WorkerIdentity,
 }
 
@@ -52,7 +52,7 @@ pub struct WorkerEngine {
     edge: Arc<Edge>,
     send_buffer: Arc<SendBuffer>,
     drains: Arc<AtomicBool>,
-    /// What it was told last about its cores.
+    /// The last message about its cores.
     spins: Mutex<Option<bool>>,
     /// What it is.
     pub ready: Ready,
@@ -222,7 +222,7 @@ pub enum StartProgress {
     Given(usize),
 }
 
-/// What listens to a worker.
+/// Listens to a worker.
 struct Listener {
     edge: Arc<Edge>,
     send_buffer: Arc<SendBuffer>,
@@ -287,7 +287,7 @@ impl WorkerEngine {
         self.heard.wait(limit)
     }
 
-    /// Returns since when the worker has said nothing, or had nothing to do.
+    /// Returns the time since the last message of the worker, or since it became idle.
     pub fn silent_since(&self) -> Instant {
         self.heard.lock().last
     }

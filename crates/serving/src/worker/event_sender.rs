@@ -17,14 +17,14 @@ const MOST_OF_CALL: usize = 4_096;
 /// Records that wait at most; earlier ones are dropped.
 const MOST_RECORDS: usize = 4_096;
 
-/// A worker's way to whoever listens to it.
+/// Sends a worker's messages to the service that is connected.
 pub(super) struct EventSender {
     state: Mutex<State>,
-    /// Told whenever the last call may have ended and everything been told.
+    /// Notified whenever the last call may have ended and everything is sent.
     quiet: Condvar,
-    /// Hands an order to the engine.
+    /// Hands a command to the engine.
     command: Box<dyn Fn(EngineCommand) + Send + Sync>,
-    /// What is done when the engine can do no more and that has been told.
+    /// Runs when the engine has failed and the failure is sent.
     failed: Box<dyn Fn() + Send + Sync>,
 }
 
@@ -62,7 +62,7 @@ impl EventSender {
         }
     }
 
-    /// Tells everything from now on to somebody who has just connected.
+    /// Sends everything from now on to a service that has just connected.
     pub fn connect(&self, send_buffer: Arc<SendBuffer>) {
         let mut state = self.lock();
         state.send_buffer = Some(send_buffer);
@@ -70,7 +70,7 @@ impl EventSender {
         self.flush(&mut state);
     }
 
-    /// Nobody listens any more. What calls say is dropped until somebody else does, as nobody waits for it.
+    /// Notes that the service has gone. Events of calls are dropped until the next one connects, as no caller waits for them.
     pub fn disconnect(&self) {
         let mut state = self.lock();
         if let Some(send_buffer) = state.send_buffer.take() {
@@ -80,7 +80,7 @@ impl EventSender {
         self.quiet.notify_all();
     }
 
-    /// Waits until no call is left and everything has been told, or nobody is there, and hangs up.
+    /// Waits until no call is left and everything is sent, or the service has gone, and hangs up.
     pub fn hang_up_when_done(&self) {
         let busy = |state: &mut State| state.send_buffer.is_some() && !state.is_quiet();
         let state = self.quiet.wait_while(self.lock(), busy);
@@ -111,14 +111,14 @@ impl EventSender {
         self.flush(&mut self.lock());
     }
 
-    /// Tells something before whatever comes next.
+    /// Sends a message before all that follow.
     pub fn send(&self, what: ToService) {
         let mut state = self.lock();
         state.first.push_back(what);
         self.flush(&mut state);
     }
 
-    /// Tells that orders are taken; `ready` is as it was when the engine began.
+    /// Reports that the worker takes commands; `ready` is as it was when the engine began.
     pub fn ready(&self, ready: &Ready) {
         let status = self.lock().frame.status.clone();
         self.send(ToService::Ready(Ready {
@@ -272,7 +272,7 @@ impl State {
         self.has_news = false;
     }
 
-    /// Sends what is to be told, as long as it is read.
+    /// Sends waiting messages, as long as the service reads them.
     fn flush(&mut self) {
         let Some(send_buffer) = self.send_buffer.clone() else {
             return;
@@ -437,7 +437,7 @@ mod tests {
             come.extend(read(&event_sender, &mut socket, 1));
         }
         let of = |call: CallNumber| come.iter().filter(move |(of, _)| *of == call);
-        assert_eq!(of(2).count(), sent as usize + 1, "whoever says little is told whole");
+        assert_eq!(of(2).count(), sent as usize + 1, "a call with few events is sent whole");
         assert!(of(1).count() < 50 * sent as usize);
         assert_eq!(of(1).next_back(), Some(&(1, end())));
     }

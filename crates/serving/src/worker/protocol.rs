@@ -31,7 +31,7 @@ pub const MOST_TO_WORKER: usize = 128 << 20;
 /// Most bytes of the first message.
 pub const MOST_HANDSHAKE: usize = 4 << 10;
 
-/// What a service knows and others do not, so that only it can use its workers.
+/// The secret of a service, so that no other service can use its workers.
 #[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Secret(pub [u8; 32]);
 
@@ -52,7 +52,7 @@ pub struct Handshake {
     pub secret: Secret,
 }
 
-/// What a worker answers.
+/// A worker's answer to a handshake.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum HandshakeReply {
     /// Nothing more comes, and why.
@@ -61,14 +61,14 @@ pub enum HandshakeReply {
     Accepted(Box<WorkerIdentity>),
 }
 
-/// How a worker stands when somebody connects.
+/// The state of a worker when a service connects.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct WorkerIdentity {
     /// The version of its program.
     pub program: String,
     /// The number of its process.
     pub process: u32,
-    /// What it was told to be; nothing in the first connection.
+    /// Its configuration; none in the first connection.
     pub config: Option<WorkerConfig>,
     /// Calls that it still works on.
     pub held: Vec<CallNumber>,
@@ -94,7 +94,7 @@ pub struct WorkerConfig {
 /// The model's words, which the service has read already.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct TokenTable {
-    /// What each token stands for.
+    /// The text of each token.
     pub pieces: Arc<TokenPieces>,
     /// The tokens that end an answer.
     pub ends: Vec<u32>,
@@ -122,7 +122,7 @@ pub enum ToWorker {
 pub enum ToService {
     /// It has got so far with its start.
     Phase(StartPhase),
-    /// It takes orders. It says so again to whoever takes it over.
+    /// It takes commands. A service that adopts it gets this message again.
     Ready(Ready),
     /// It can do no more.
     Failed(String),
@@ -130,11 +130,11 @@ pub enum ToService {
     Given(usize),
     /// Scores of a prompt that are too many for one message; the event that follows has the last of them.
     Scores(CallNumber, u32, Vec<TokenLogprobs>),
-    /// What the engine tells, with the records of the steps before the frame's own that have not been told.
+    /// A frame of the engine, with the unsent records of earlier steps.
     Events(Frame, Vec<StepRecord>),
 }
 
-/// What a worker is, once it has loaded.
+/// A loaded worker.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Ready {
     /// What it took of its device's memory.

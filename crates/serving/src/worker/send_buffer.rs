@@ -13,7 +13,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 /// Bytes that may wait; who takes less than is sent for so long is gone.
 const MOST_UNSENT: usize = 256 << 20;
 
-/// One side's way to the other. What the socket does not take at once is sent by a thread.
+/// The bytes from one side to the other. A thread sends those that the socket does not take at once.
 pub(super) struct SendBuffer {
     socket: UnixStream,
     state: Mutex<Unsent>,
@@ -49,7 +49,7 @@ impl SendBuffer {
         Ok(send_buffer)
     }
 
-    /// Sends a message, or keeps it until it can be sent. Returns whether anybody is there.
+    /// Sends a message, or keeps it until it can be sent. Returns whether the other side is connected.
     pub fn say(&self, message: &impl Serialize) -> bool {
         let mut bytes = Vec::new();
         encode(message, &mut bytes);

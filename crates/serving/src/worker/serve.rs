@@ -1,4 +1,4 @@
-//! What a worker does: it listens to one service at a time, loads what it is told, and runs its engine.
+//! The worker's side: it listens to one service at a time, loads its assignment, and runs its engine.
 
 use super::event_sender::EventSender;
 use super::message;
@@ -85,7 +85,7 @@ pub fn serve(listener: &UnixListener, failed: impl Fn() + Send + Sync + 'static)
             }
         };
         known.get_or_insert(handshake.secret);
-        // Whoever leaves while being answered comes again.
+        // A service that leaves during the answer connects again.
         if let Ok(true) = worker.converse(&socket) {
             return Ok(Over::Told);
         }
@@ -94,7 +94,7 @@ pub fn serve(listener: &UnixListener, failed: impl Fn() + Send + Sync + 'static)
         if state.drains {
             return Ok(Over::Drained);
         }
-        // Whoever was told nothing yet waits as at first.
+        // A worker without a configuration waits as at first.
         let limit = state.config.as_ref().map_or(FIRST_LIMIT, |_| state.stay);
         until = Instant::now() + limit;
     }
@@ -152,7 +152,7 @@ fn greet(socket: &UnixStream, known: Option<&Secret>) -> Result<Handshake, Strin
 fn refuse(mut socket: &UnixStream, why: &str) {
     let mut bytes = Vec::new();
     message::encode(&HandshakeReply::Refused(why.to_owned()), &mut bytes);
-    // Who does not read it does not want to know.
+    // A service that does not read the answer needs none.
     let _ = socket
         .set_write_timeout(Some(REPLY_LIMIT))
         .and_then(|()| socket.write_all(&bytes));
@@ -175,7 +175,7 @@ impl Worker {
         })
     }
 
-    /// Listens to a service; returns whether it was told to end.
+    /// Listens to a service; returns whether the service has ended the worker.
     fn converse(self: &Arc<Self>, socket: &UnixStream) -> io::Result<bool> {
         let identity = HandshakeReply::Accepted(Box::new(WorkerIdentity {
             program: env!("CARGO_PKG_VERSION").into(),
@@ -205,7 +205,7 @@ impl Worker {
         }
     }
 
-    /// Loads on a thread, so that whoever connects meanwhile is heard.
+    /// Loads on a thread, so that the worker hears a service that connects meanwhile.
     fn start(self: &Arc<Self>, config: WorkerConfig, tokens: TokenTable, stay: Duration) -> io::Result<()> {
         let mut state = self.state();
         if state.config.is_some() {
@@ -259,7 +259,7 @@ impl Worker {
         let engine = RunningEngine::start(
             loaded.executor,
             tokens.pieces,
-            // Who may wait, and how long, is decided where the service's queue is.
+            // The service's queue decides which calls may wait, and how long.
             Limits {
                 queue_depth: usize::MAX,
                 queue_wait: None,

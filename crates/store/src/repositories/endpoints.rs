@@ -44,7 +44,7 @@ impl Store {
         self.change(move |connection| endpoints::rename(connection, &from, &to))
     }
 
-    /// Returns what endpoints are to be, in the order of their names.
+    /// Returns the desired state of all endpoints, in the order of their names.
     ///
     /// # Errors
     /// SQLite's own.
@@ -52,7 +52,7 @@ impl Store {
         self.read(endpoints::all)
     }
 
-    /// Returns what an endpoint is to be.
+    /// Returns the desired state of an endpoint.
     ///
     /// # Errors
     /// SQLite's own.

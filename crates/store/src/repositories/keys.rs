@@ -31,7 +31,7 @@ impl Store {
         self.read(|connection| keys::find(connection, id))
     }
 
-    /// Looks a key up by its id on a thread of its own, and delivers there what was found.
+    /// Looks a key up by its id on a separate thread, and delivers the result there.
     ///
     /// # Errors
     /// When too many look-ups wait; then nothing is delivered.

@@ -12,7 +12,7 @@ pub struct History {
     pub points: Vec<HistoryPoint>,
 }
 
-/// What a replica was like over a stretch of time; durations in seconds, absent where there were none.
+/// The measurements of a replica over a stretch of time; durations in seconds, absent where there were none.
 #[derive(Clone, Debug, Default, PartialEq, Deserialize, Serialize, ToSchema)]
 pub struct HistoryPoint {
     /// The number of its release; zero for the time before releases.

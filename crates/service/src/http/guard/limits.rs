@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use vastrelay_store::KeyRecord;
 
-/// What keys have used of their limits.
+/// The used part of the limits of keys.
 #[derive(Clone, Default)]
 pub struct KeyLimits {
     used: Arc<Mutex<HashMap<String, Used>>>,
