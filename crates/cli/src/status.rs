@@ -3,9 +3,8 @@
 use crate::args::status::StatusOptions;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{columns, device_name, json, line, place_name, precision_name, resting, state};
+use crate::output::{ago, columns, device_name, json, line, place_name, precision_name, resting, state};
 use comfy_table::{CellAlignment, Table, presets};
-use std::time::Duration;
 use vastrelay_planner::amounts::{bytes, count_of, grouped};
 use vastrelay_wire::manage::{EndpointStatus, ReplicaStatus, ServiceStatus};
 
@@ -35,7 +34,7 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
         "Vast Relay {}: {}, up {}\n{} recorded\n",
         status.version,
         status.state,
-        humantime::format_duration(Duration::from_secs(status.uptime as u64)),
+        ago(status.uptime),
         count_of(status.calls_recorded as usize, "call")
     ));
     for restarted in status.loops.iter().filter(|one| one.restarts > 0) {
