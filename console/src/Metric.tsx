@@ -6,14 +6,17 @@ export function Metric({
   value,
   meaning,
   wide = false,
+  large = false,
 }: {
   name: string;
   value: string;
   meaning: string;
   wide?: boolean;
+  /** One of the figures that matter most. */
+  large?: boolean;
 }) {
   return (
-    <div className={wide ? "col-span-2" : ""}>
+    <div className={wide || large ? "col-span-2" : ""}>
       <dt className="text-sm text-faint">
         <Tooltip.Root>
           <Tooltip.Trigger className="cursor-help text-left underline decoration-dotted underline-offset-4">
@@ -29,7 +32,11 @@ export function Metric({
           </Tooltip.Portal>
         </Tooltip.Root>
       </dt>
-      <dd className="font-mono text-base whitespace-nowrap tabular-nums">{value}</dd>
+      <dd
+        className={`font-mono whitespace-nowrap tabular-nums ${large ? "text-3xl font-semibold" : "text-base"}`}
+      >
+        {value}
+      </dd>
     </div>
   );
 }

@@ -30,6 +30,16 @@ export function bytes(size: number): string {
   return `${unit === 0 || value >= 100 ? Math.round(value) : value.toFixed(1)} ${units[unit]}`;
 }
 
+/** A number of things, such as `1 lane` or `2 lanes`. */
+export function counted(count: number, thing: string): string {
+  return `${grouped(count)} ${thing}${count === 1 ? "" : "s"}`;
+}
+
+/** A price; one without a currency is in the unit of its device's profile. */
+export function price(amount: number, currency?: string | null): string {
+  return currency ? `${amount.toFixed(2)} ${currency}` : amount.toFixed(2);
+}
+
 /** How long ago something was, in one unit. */
 export function ago(seconds: number): string {
   const s = Math.max(0, Math.floor(seconds));

@@ -1069,6 +1069,17 @@ export interface components {
             /** @description The answer; several completions stand one after the other. */
             answer: string;
         };
+        /** @description The sequences that a replica can run at once, and those that its memory limit could hold. */
+        CapacityStatus: {
+            /** @description Sequences at full context. */
+            full: components["schemas"]["SequenceRoom"];
+            /** @description Sequences of typical length. */
+            typical: components["schemas"]["SequenceRoom"];
+            /** @description KV pages that a full batch at full context needs of the layers that see farthest: a value for `memory.pages`. */
+            full_batch_pages: number;
+            /** @description Bytes that such a batch needs of the KV pool. */
+            full_batch_bytes: number;
+        };
         /** @description A whole answer. */
         ChatAnswer: {
             /** @description Its name. */
@@ -1600,8 +1611,6 @@ export interface components {
             planned?: null | components["schemas"]["EndpointStatus"];
             /** @description What is different from the spec that is kept under its name. */
             differences?: components["schemas"]["SpecDifference"][];
-            /** @description How many sequences fit of the typical length that the spec says. */
-            typical_sequences?: number | null;
             /**
              * Format: double
              * @description How long its last starts took that succeeded, at the median, in seconds.
@@ -1792,6 +1801,8 @@ export interface components {
              * @description All of them, for an hour.
              */
             price_per_hour: number;
+            /** @description The currency of the price, where the device's profile names one. */
+            currency?: string | null;
         };
         /** @description A kind of device. */
         FitDevice: {
@@ -1808,6 +1819,8 @@ export interface components {
              * @description What one costs for an hour.
              */
             price: number;
+            /** @description The currency of the price, where its profile names one. */
+            currency?: string | null;
         };
         /** @description What fits. */
         FitFigures: {
@@ -1825,10 +1838,8 @@ export interface components {
             kv_bytes_per_token: number;
             /** @description Of these, on all devices, what is copied because key and value heads are fewer than devices. */
             copied_kv_bytes_per_token: number;
-            /** @description Sequences of full length that fit at once. */
-            sequences_of_full_context: number;
-            /** @description Sequences of typical length that do. */
-            typical_sequences: number;
+            /** @description The sequences that run at once, and those that the memory limit could hold. */
+            capacity: components["schemas"]["CapacityStatus"];
             /** @description What callers would see. */
             predicted: components["schemas"]["FitPrediction"];
         };
@@ -1911,6 +1922,8 @@ export interface components {
             device: string;
             /** @description Whether it stands in for hardware that is not here. */
             simulated: boolean;
+            /** @description The currency of its prices, where the device's profile names one. */
+            currency?: string | null;
             /** @description Devices that it spans. */
             split: number;
             /** @description The precision of weights. */
@@ -2220,7 +2233,12 @@ export interface components {
         Measured: {
             /**
              * Format: double
-             * @description From arrival to the batch.
+             * @description From arrival until the endpoint was started, where it was parked or still starting.
+             */
+            waiting_for_start?: number;
+            /**
+             * Format: double
+             * @description From then, or else from arrival, to the batch.
              */
             queued: number;
             /**
@@ -2294,6 +2312,29 @@ export interface components {
          * @enum {string}
          */
         Modality: "text";
+        /** @description Sampling where a call says nothing: as the spec says, or else the files of the model; what neither says is absent or neutral. */
+        ModelDefaults: {
+            /**
+             * Format: float
+             * @description Divides the logits; 0 always takes the most probable token.
+             */
+            temperature?: number | null;
+            /**
+             * Format: float
+             * @description Share of probability to choose among.
+             */
+            top_p?: number | null;
+            /**
+             * Format: int32
+             * @description Number of tokens to choose among.
+             */
+            top_k?: number | null;
+            /**
+             * Format: int32
+             * @description Most tokens of an answer in a conversation; as many as the context has room for when absent.
+             */
+            max_tokens?: number | null;
+        };
         /** @description An endpoint, which callers know as a model: by the name that they put into `model`. */
         ModelEntry: {
             /** @description The name. */
@@ -2313,6 +2354,7 @@ export interface components {
             modes?: string[] | null;
             /** @description Most tokens of a prompt and its answer. Absent while it is not served. */
             context?: number | null;
+            defaults?: null | components["schemas"]["ModelDefaults"];
             /** @description Whether its device stands in for hardware that is not here. Absent while it is not served. */
             simulated?: boolean | null;
         };
@@ -2447,6 +2489,11 @@ export interface components {
             /** @enum {string} */
             kind: "lines";
         } | {
+            /** @description The question. */
+            text: string;
+            /** @enum {string} */
+            kind: "question";
+        } | {
             /** @description Their lengths in tokens: `128`, `64..256` or `lognormal:128,1.0`. */
             lengths: string;
             /** @description Tokens that all begin with. */
@@ -2507,6 +2554,8 @@ export interface components {
             status: number;
             /** @description How it ended, or why it was refused. */
             outcome: string;
+            /** @description The message of the error that it ended with; absent where it ended well. */
+            error?: string | null;
             /** @description Whether the caller went away before the end. */
             client_gone: boolean;
             /** @description Whether the answer came in pieces. */
@@ -2523,7 +2572,12 @@ export interface components {
             moves?: number;
             /**
              * Format: double
-             * @description From arrival to the batch.
+             * @description From arrival until its endpoint was started, where it was parked or still starting.
+             */
+            waiting_for_start?: number;
+            /**
+             * Format: double
+             * @description From then, or else from arrival, to the batch.
              */
             queued: number;
             /**
@@ -2639,8 +2693,8 @@ export interface components {
             step_budget: number;
             /** @description Memory, in bytes. */
             memory: components["schemas"]["MemoryStatus"];
-            /** @description Sequences at full context that fit into the KV pool. */
-            full_context_sequences: number;
+            /** @description The sequences that it can run, and those that its memory limit could hold. */
+            capacity?: components["schemas"]["CapacityStatus"];
             /** @description How full it is. */
             occupancy: components["schemas"]["OccupancyStatus"];
             /** @description What it has done in this life. */
@@ -2706,6 +2760,17 @@ export interface components {
             /** @description The whole of it. */
             run: unknown;
         };
+        /** @description How many sequences of so many tokens a replica can run. */
+        SequenceRoom: {
+            /** @description Tokens of each sequence. */
+            tokens: number;
+            /** @description Sequences that run at once: as many as the KV pool holds, and at most as many as the batch has lanes. */
+            at_once: number;
+            /** @description Sequences that the KV pool holds. */
+            in_pool: number;
+            /** @description Further sequences that the rest of the memory limit could hold in a larger pool. */
+            in_rest: number;
+        };
         /** @description `GET /manage/status`. */
         ServiceStatus: {
             /** @description The service's version. */
@@ -2752,8 +2817,10 @@ export interface components {
             is_now: boolean;
             /** @description Bytes that a replica would reserve on each device; absent where it would not fit. */
             reserved?: number | null;
-            /** @description Sequences at full context that would fit. */
-            full_context_sequences?: number | null;
+            /** @description Sequences at full context that would run at once. */
+            full_sequences?: number | null;
+            /** @description Typical sequences that would run at once. */
+            typical_sequences?: number | null;
             predicted?: null | components["schemas"]["FitPrediction"];
             /** @description Why it would not fit. */
             reason?: string | null;
@@ -3689,11 +3756,11 @@ export interface operations {
                 step_budget?: number;
                 /** @description Fraction of each device's memory. */
                 memory_share?: number;
-                /** @description Tokens of a typical prompt. */
+                /** @description Tokens of a typical prompt; three of four of the context's, at most 1,536, when it and `answer` are absent. */
                 prompt?: number;
-                /** @description Tokens of a typical answer. */
+                /** @description Tokens of a typical answer; a quarter of the context's, at most 512, when it and `prompt` are absent. */
                 answer?: number;
-                /** @description Sequences that have to fit at once. */
+                /** @description Sequences at full context that have to fit at once. */
                 concurrency?: number;
             };
             header?: never;

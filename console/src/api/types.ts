@@ -4,6 +4,7 @@ type Schemas = components["schemas"];
 
 export type ServiceStatus = Schemas["ServiceStatus"];
 export type EndpointStatus = Schemas["EndpointStatus"];
+export type CapacityStatus = Schemas["CapacityStatus"];
 export type ReplicaStatus = Schemas["ReplicaStatus"];
 export type Spread = Schemas["Spread"];
 export type Step = Schemas["Step"];
@@ -11,6 +12,7 @@ export type ReplicaSteps = Schemas["ReplicaSteps"];
 export type RecordedCall = Schemas["RecordedCall"];
 export type CallDetail = Schemas["CallDetail"];
 export type RestingEndpoint = Schemas["RestingEndpoint"];
+export type ModelDefaults = Schemas["ModelDefaults"];
 export type ModelEntry = Schemas["ModelEntry"];
 export type JobEntry = Schemas["JobEntry"];
 export type BuildEntry = Schemas["BuildEntry"];

@@ -1,6 +1,7 @@
 import { useEffect, useRef } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
+import { hundredths } from "../numbers";
 
 /** One line of a chart. */
 export interface Curve {
@@ -99,7 +100,13 @@ export function Chart({
         },
         axes: [
           { ...axis, space: 90, values: (_, splits) => splits.map(along.label) },
-          { ...axis, size: 56, space: 26 },
+          {
+            ...axis,
+            space: 26,
+            size: (_, values) =>
+              14 + 7 * Math.max(3, ...(values ?? []).map((value) => value.length)),
+            values: (_, splits) => splits.map((value) => hundredths(value).toLocaleString("en-GB")),
+          },
         ],
         series: [
           { label: "at", value: (_, x: number | null) => (x === null ? "–" : along.label(x)) },

@@ -14,7 +14,7 @@ export function Costs({ name, release }: { name: string; release: number }) {
     ["setting", "text-left"],
     ["value", "text-left"],
     ["memory", "text-right"],
-    ["fit at full context", "text-right"],
+    ["full at once", "text-right"],
     ...(value.predicts
       ? ([
           ["TTFT", "text-right"],
@@ -104,7 +104,7 @@ function Choice({
                 ? "the same"
                 : `${more < 0 ? "−" : "+"}${bytes(Math.abs(more))}`}
           </td>
-          <td className="px-2 py-1 text-right">{grouped(choice.full_context_sequences ?? 0)}</td>
+          <td className="px-2 py-1 text-right">{grouped(choice.full_sequences ?? 0)}</td>
           {predicts &&
             [
               predicted ? timing(predicted.ttft) : "–",

@@ -73,6 +73,18 @@ export function Metrics({
       ))}
       <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4 xl:grid-cols-8">
         <Metric
+          large
+          name="tokens/s out"
+          value={grouped(Math.round(window.output_rate))}
+          meaning="Output tokens per second, over the last 10 seconds."
+        />
+        <Metric
+          large
+          name="TTFT p95"
+          value={none(window.ttft.count, window.ttft.p95)}
+          meaning="Time from a request's arrival to its first token: 95th percentile over the last 10 seconds."
+        />
+        <Metric
           name="load"
           value={`${perSecond(window.answered + window.refused, window.seconds)} calls/s`}
           meaning="Completed and refused calls per second, over the last 10 seconds."
@@ -91,11 +103,6 @@ export function Metrics({
           name="device busy"
           value={busy === null ? "–" : `${Math.round(busy)} %`}
           meaning={`Share of the last 10 seconds in which ${deviceName(endpoint)} was in a step of this endpoint.`}
-        />
-        <Metric
-          name="tokens/s out"
-          value={grouped(Math.round(window.output_rate))}
-          meaning="Output tokens per second, over the last 10 seconds."
         />
         <Metric
           name="tokens/s in"
@@ -178,7 +185,7 @@ export function Metrics({
         />
       </div>
       {endpoint.replicas.map((replica) => (
-        <Memory key={replica.replica} replica={replica} />
+        <Memory key={replica.replica} replica={replica} simulated={endpoint.simulated} />
       ))}
     </section>
   );

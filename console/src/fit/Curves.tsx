@@ -1,7 +1,8 @@
 import type { FitAnswer } from "../api/types";
 import { Chart, type Along } from "../chart/Chart";
+import { counted } from "../numbers";
 
-const USERS: Along = { name: "users", label: (users) => `${Math.round(users)} users` };
+const USERS: Along = { name: "users", label: (users) => counted(Math.round(users), "user") };
 
 /** What more and more users would see, and what a token would cost: predicted. */
 export function Curves({ answer }: { answer: FitAnswer }) {
@@ -18,7 +19,7 @@ export function Curves({ answer }: { answer: FitAnswer }) {
     ["Time to first token", "ms", line("TTFT", ({ ttft }) => ttft * 1000)],
     [
       "Price",
-      "per million tokens",
+      device.currency ? `${device.currency} per million tokens` : "per million tokens",
       line("price", ({ price_per_million_tokens }) => price_per_million_tokens),
     ],
   ] as const;

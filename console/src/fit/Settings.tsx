@@ -17,6 +17,8 @@ export function Settings({
   onChange: (changed: Partial<Question>) => void;
 }) {
   const devices = answer?.devices ?? [];
+  const prompt = question.prompt ?? answer?.report.typical[0] ?? 1536;
+  const typicalAnswer = question.answer ?? answer?.report.typical[1] ?? 512;
   const same = (value: string) => [value, value] as const;
   const tokens = (count: number) => `${grouped(count)} tokens`;
   return (
@@ -79,21 +81,21 @@ export function Settings({
       <Slide
         name="Typical prompt"
         field="prompt"
-        value={question.prompt}
+        value={prompt}
         values={TOKENS}
         words={tokens}
-        onChange={(prompt) => onChange({ prompt })}
+        onChange={(prompt) => onChange({ prompt, answer: typicalAnswer })}
       />
       <Slide
         name="Typical answer"
         field="answer"
-        value={question.answer}
+        value={typicalAnswer}
         values={TOKENS}
         words={tokens}
-        onChange={(answer) => onChange({ answer })}
+        onChange={(answer) => onChange({ answer, prompt })}
       />
       <Slide
-        name="Users at once"
+        name="Full sequences at once"
         field="concurrency"
         value={question.concurrency}
         values={CALLERS}

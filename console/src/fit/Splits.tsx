@@ -13,8 +13,8 @@ export function Splits({
     ["devices", "text-left"],
     ["", "text-left"],
     ["weights each", "text-right"],
-    ["full", "text-right"],
-    ["typical", "text-right"],
+    ["full at once", "text-right"],
+    ["typical at once", "text-right"],
     ["ITL", "text-right"],
     ["tokens/s", "text-right"],
   ] as const;
@@ -53,8 +53,8 @@ export function Splits({
                     </td>
                     {[
                       bytes(way.weights_bytes ?? 0),
-                      grouped(way.sequences_of_full_context ?? 0),
-                      grouped(way.typical_sequences ?? 0),
+                      grouped(way.capacity?.full.at_once ?? 0),
+                      grouped(way.capacity?.typical.at_once ?? 0),
                       timing(way.predicted.itl),
                       grouped(Math.round(way.predicted.tokens_per_second)),
                     ].map((value, column) => (

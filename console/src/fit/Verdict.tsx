@@ -1,5 +1,6 @@
 import type { FitAnswer } from "../api/types";
-import { bytes, grouped, timing } from "../numbers";
+import { bytes, grouped, price, timing } from "../numbers";
+import { Capacity } from "../frame/Capacity";
 import { MemoryBar } from "../frame/MemoryBar";
 import { place } from "./place";
 
@@ -20,14 +21,12 @@ export function Verdict({ answer }: { answer: FitAnswer }) {
     ["beyond the memory share", device.memory - figures.memory_limit, "bg-paper"],
   ] as const;
   const facts = [
-    ["sequences of full context", grouped(figures.sequences_of_full_context)],
-    ["typical sequences", grouped(figures.typical_sequences)],
     ["TTFT, predicted", timing(predicted.ttft)],
     ["ITL, predicted", timing(predicted.itl)],
     ["tokens/s, predicted", grouped(Math.round(predicted.tokens_per_second))],
     [
       "price of a million tokens",
-      device.price > 0 ? predicted.price_per_million_tokens.toFixed(2) : "–",
+      device.price > 0 ? price(predicted.price_per_million_tokens, device.currency) : "–",
     ],
   ] as const;
   return (
@@ -47,6 +46,7 @@ export function Verdict({ answer }: { answer: FitAnswer }) {
           {bytes(figures.copied_kv_bytes_per_token ?? 0)} more for each token on all of them.
         </p>
       )}
+      {figures.capacity && <Capacity capacity={figures.capacity} width={report.width} />}
       <dl className="mt-4 grid grid-cols-2 gap-x-6 gap-y-2 sm:grid-cols-3">
         {facts.map(([name, value]) => (
           <div key={name}>

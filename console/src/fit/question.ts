@@ -8,8 +8,8 @@ export interface Question {
   context: number | null;
   width: number | null;
   memory_share: number | null;
-  prompt: number;
-  answer: number;
+  prompt: number | null;
+  answer: number | null;
   concurrency: number;
 }
 
@@ -17,7 +17,7 @@ export const WEIGHTS = ["as-stored", "f32", "bf16", "int8", "int4"];
 export const KV = ["f32", "bf16", "int8"];
 export const WIDTHS = [1, 2, 4, 8, 16, 32, 64, 128, 256];
 export const SHARES = Array.from({ length: 19 }, (_, at) => (at + 2) / 20);
-export const TOKENS = [16, 50, 100, 200, 400, 600, 1000, 2000, 4000, 8000, 16000];
+export const TOKENS = [16, 50, 100, 200, 400, 512, 600, 1000, 1536, 2000, 4000, 8000, 16000];
 export const CALLERS = [1, 2, 4, 8, 16, 24, 32, 48, 64, 96, 128, 192, 256];
 
 const USUAL: Question = {
@@ -29,8 +29,8 @@ const USUAL: Question = {
   context: null,
   width: null,
   memory_share: null,
-  prompt: 600,
-  answer: 200,
+  prompt: null,
+  answer: null,
   concurrency: 1,
 };
 
@@ -57,8 +57,8 @@ export function read(query: URLSearchParams, model: string): Question {
     context: number("context"),
     width: number("width"),
     memory_share: number("memory_share"),
-    prompt: number("prompt") ?? 1,
-    answer: number("answer") ?? 1,
+    prompt: number("prompt"),
+    answer: number("answer"),
     concurrency: number("concurrency") ?? 1,
   };
 }

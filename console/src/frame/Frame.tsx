@@ -1,31 +1,21 @@
 import { useEffect } from "react";
-import { NavLink, Outlet, useLocation } from "react-router";
+import { Outlet, useLocation } from "react-router";
 import { currentKey, keepKey, sessionToken } from "../api/credentials";
 import { live } from "../api/live";
 import { signOut } from "../api/session";
 import { useLive } from "../api/useLive";
 import { duration, grouped } from "../numbers";
 import { Condition } from "./Condition";
+import { GoTo } from "./GoTo";
+import { Navigation } from "./Navigation";
+import { PAGES } from "./pages";
 import { Try } from "../try/Try";
 import { SignIn } from "./SignIn";
-
-const PAGES = [
-  ["watch", "Watch"],
-  ["strip", "Batch strip"],
-  ["devices", "Devices"],
-  ["fit", "Fit"],
-  ["try", "Try"],
-  ["load", "Load"],
-  ["requests", "Requests"],
-  ["jobs", "Jobs"],
-  ["keys", "Keys"],
-] as const;
 
 /** The title of the page at an address: its name, and what it is about. */
 function titleOf(pathname: string): string {
   const [page = "", about] = pathname.replace(/^\/console\//, "").split("/");
-  const name =
-    PAGES.find(([path]) => path === page)?.[1] ?? { endpoints: "Endpoint", deploy: "Deploy" }[page];
+  const name = PAGES.find(([path]) => path === page)?.[1] ?? { endpoints: "Endpoint" }[page];
   return [about && decodeURIComponent(about), name ?? "Console"].filter(Boolean).join(" · ");
 }
 
@@ -72,30 +62,11 @@ export function Frame() {
     document.title = `${titleOf(pathname)} · Vast Relay`;
   }, [pathname]);
   const limited = connection.kind === "limited";
-  const pages = limited ? PAGES.filter(([path]) => path === "try") : PAGES;
   return (
-    <div className="mx-auto flex min-h-screen max-w-7xl flex-col px-4 pb-10 sm:px-8">
+    <div className="mx-auto flex min-h-screen max-w-[92rem] flex-col px-4 pb-10 sm:px-8">
       <header className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b-2 border-ink pt-4 pb-2">
         <h1 className="text-xl font-semibold tracking-tight">Vast Relay</h1>
-        <nav
-          aria-label="Pages"
-          className="order-last w-full overflow-x-auto md:order-none md:w-auto"
-        >
-          <ul className="flex gap-1">
-            {pages.map(([path, name]) => (
-              <li key={path}>
-                <NavLink
-                  to={`/console/${path}`}
-                  className={({ isActive }) =>
-                    `block px-3 py-1.5 whitespace-nowrap ${isActive ? "bg-ink text-paper" : "hover:bg-shoal"}`
-                  }
-                >
-                  {name}
-                </NavLink>
-              </li>
-            ))}
-          </ul>
-        </nav>
+        {connection.kind !== "denied" && !limited && <GoTo />}
         <div className="ml-auto flex flex-wrap items-center gap-x-4">
           <Condition connection={connection} state={status?.state} />
           <p className="hidden font-mono text-sm text-faint lg:block">
@@ -106,38 +77,43 @@ export function Frame() {
           {sessionToken() && <SignOut />}
         </div>
       </header>
-      {upgraded && (
-        <p role="alert" className="mt-4 border-l-4 border-lamp bg-sheet px-4 py-3">
-          The service was upgraded, and this page is from before.{" "}
-          <button
-            type="button"
-            onClick={() => window.location.reload()}
-            className="underline underline-offset-4"
-          >
-            Reload
-          </button>
-        </p>
-      )}
-      {connection.kind === "lost" && (
-        <p role="alert" className="mt-4 border-l-4 border-red bg-sheet px-4 py-3">
-          The service is not responding. This page retries every second. If the service was stopped,{" "}
-          <code className="font-mono">vastrelay start --demo</code> starts it.
-        </p>
-      )}
-      {connection.kind === "denied" ? (
-        <SignIn reason={connection.reason} code={connection.code} />
-      ) : (
-        <main className="pt-5">
-          {limited ? (
-            <>
-              <Try />
-              <ManageInstead />
-            </>
-          ) : (
-            <Outlet />
+      <div className="flex flex-1 flex-col lg:flex-row lg:gap-8">
+        <Navigation limited={limited} />
+        <div className="min-w-0 flex-1">
+          {upgraded && (
+            <p role="alert" className="mt-4 border-l-4 border-lamp bg-sheet px-4 py-3">
+              The service was upgraded, and this page is from before.{" "}
+              <button
+                type="button"
+                onClick={() => window.location.reload()}
+                className="underline underline-offset-4"
+              >
+                Reload
+              </button>
+            </p>
           )}
-        </main>
-      )}
+          {connection.kind === "lost" && (
+            <p role="alert" className="mt-4 border-l-4 border-red bg-sheet px-4 py-3">
+              The service is not responding. This page retries every second. If the service was
+              stopped, <code className="font-mono">vastrelay start --demo</code> starts it.
+            </p>
+          )}
+          {connection.kind === "denied" ? (
+            <SignIn reason={connection.reason} code={connection.code} />
+          ) : (
+            <main className="pt-5">
+              {limited ? (
+                <>
+                  <Try />
+                  <ManageInstead />
+                </>
+              ) : (
+                <Outlet />
+              )}
+            </main>
+          )}
+        </div>
+      </div>
     </div>
   );
 }

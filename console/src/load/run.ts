@@ -61,7 +61,7 @@ export function arrivalWords({ workload }: Run): string {
   const { arrival } = workload;
   if (arrival.kind === "poisson") return `Poisson, ${arrival.rate} requests/s`;
   if (arrival.kind === "steps") return `steps of ${[arrival.users].flat().join(", ")} users`;
-  return `${String(arrival.users)} users`;
+  return arrival.users === 1 ? "1 user" : `${String(arrival.users)} users`;
 }
 
 /** Shares of all values, in percent, at which curves of percentiles are drawn. */

@@ -3,10 +3,19 @@ import type { CallDetail, CallMove } from "../api/types";
 import { useAnswer } from "../api/useAnswer";
 import { Metric } from "../Metric";
 import { Empty, Trouble } from "../frame/State";
-import { ago, deviceName, grouped, timing } from "../numbers";
+import { ago, counted, deviceName, grouped, timing } from "../numbers";
 import { timelineParts, type Part } from "./parts";
 
+/** What parts of a life are called. */
+const WORDS: Record<Part["kind"], string> = {
+  start: "waiting for start",
+  waiting: "waiting",
+  prefill: "prefill",
+  tokens: "tokens",
+  pause: "pause",
+};
 const LOOK: Record<Part["kind"], string> = {
+  start: "bg-paper border-x border-ink",
   waiting: "life-waiting",
   prefill: "bg-lamp border-x border-ink",
   tokens: "bg-ink",
@@ -51,10 +60,22 @@ function Detail({ detail }: { detail: CallDetail }) {
         {call.outcome} ({call.status})
         {call.client_gone ? "; the caller went away before the end" : ""}
       </p>
+      {call.error && <p className="mt-1 break-words">{call.error}</p>}
       <Bar detail={detail} />
       {detail.moves.length > 0 && <Moves moves={detail.moves} />}
       <dl className="mt-5 grid grid-cols-2 gap-x-6 gap-y-4 md:grid-cols-4">
-        <Metric name="queued" value={time(call.queued)} meaning="From arrival to the batch." />
+        {(call.waiting_for_start ?? 0) > 0 && (
+          <Metric
+            name="waiting for start"
+            value={time(call.waiting_for_start ?? 0)}
+            meaning="Its endpoint was parked or starting."
+          />
+        )}
+        <Metric
+          name="queued"
+          value={time(call.queued)}
+          meaning="Until it had a lane in the batch."
+        />
         <Metric
           name="prefill"
           value={time(call.prefill)}
@@ -79,7 +100,7 @@ function Detail({ detail }: { detail: CallDetail }) {
         />
         <Metric
           name="preempted"
-          value={`${call.preemptions} times`}
+          value={counted(call.preemptions, "time")}
           meaning="How often it was put back in the queue."
         />
         <Metric
@@ -147,12 +168,14 @@ function Bar({ detail }: { detail: CallDetail }) {
         data-life
         className="relative flex h-9 border border-ink/60"
         role="img"
-        aria-label={parts.map((part) => `${part.kind} ${timing(part.to - part.from)}`).join(", ")}
+        aria-label={parts
+          .map((part) => `${WORDS[part.kind]} ${timing(part.to - part.from)}`)
+          .join(", ")}
       >
         {parts.map((part) => (
           <span
             key={part.from}
-            title={`${part.kind}, ${timing(part.to - part.from)}`}
+            title={`${WORDS[part.kind]}, ${timing(part.to - part.from)}`}
             className={LOOK[part.kind]}
             style={{ width: `${(100 * (part.to - part.from)) / total}%` }}
           />
@@ -172,15 +195,17 @@ function Bar({ detail }: { detail: CallDetail }) {
       <figcaption className="mt-1 flex flex-wrap justify-between gap-x-6 text-sm text-faint">
         <span className="font-mono">0</span>
         <span className="flex flex-wrap gap-x-5">
-          {(["waiting", "prefill", "tokens", "pause"] as const).map((kind) => (
-            <span key={kind} className="flex items-center gap-2">
-              <span
-                className={`inline-block h-3 w-5 border border-ink/60 ${LOOK[kind]}`}
-                aria-hidden="true"
-              />{" "}
-              {kind}
-            </span>
-          ))}
+          {(["start", "waiting", "prefill", "tokens", "pause"] as const)
+            .filter((kind) => kind !== "start" || parts[0]?.kind === "start")
+            .map((kind) => (
+              <span key={kind} className="flex items-center gap-2">
+                <span
+                  className={`inline-block h-3 w-5 border border-ink/60 ${LOOK[kind]}`}
+                  aria-hidden="true"
+                />{" "}
+                {WORDS[kind]}
+              </span>
+            ))}
           {detail.moves.length > 0 && <span>⤷ another worker</span>}
         </span>
         <span className="font-mono">{timing(total)}</span>

@@ -2,7 +2,7 @@ import type { CallDetail } from "../api/types";
 
 /** A stretch of a request's life, in seconds from its arrival. */
 export interface Part {
-  kind: "waiting" | "prefill" | "tokens" | "pause";
+  kind: "start" | "waiting" | "prefill" | "tokens" | "pause";
   from: number;
   to: number;
 }
@@ -20,9 +20,11 @@ export function timelineParts({ call, gaps }: CallDetail): Part[] {
     else parts.push({ kind, from, to });
   };
   const first = call.output_tokens > 0 ? call.ttft : call.total;
-  add("waiting", 0, Math.min(call.queued, first));
-  if (call.prefill > 0 || call.output_tokens > 0)
-    add("prefill", Math.min(call.queued, first), first);
+  const started = Math.min(call.waiting_for_start ?? 0, first);
+  const admitted = Math.min(started + call.queued, first);
+  add("start", 0, started);
+  add("waiting", started, admitted);
+  if (call.prefill > 0 || call.output_tokens > 0) add("prefill", admitted, first);
   let at = first;
   for (const gap of gaps) {
     const pause = gap >= PAUSE.least && gap >= PAUSE.times * call.itl_p50;

@@ -1,5 +1,6 @@
 import type { EndpointCheck } from "../api/types";
-import { bytes, deviceName, grouped, precisionName, timing } from "../numbers";
+import { Capacity } from "../frame/Capacity";
+import { bytes, deviceName, precisionName, timing } from "../numbers";
 import { MemoryBar } from "../frame/MemoryBar";
 
 /** What will happen when a spec is deployed: what changes, and what it takes of the device, by owner. */
@@ -39,14 +40,13 @@ export function Plan({ name, check }: { name: string; check: EndpointCheck }) {
           </tbody>
         </table>
       )}
-      {planned?.replicas.map(({ replica, memory, full_context_sequences, split }) => (
+      {planned?.replicas.map(({ replica, memory, capacity, split, width }) => (
         <div key={replica}>
           <p className="text-sm text-faint">
             <span className="font-mono text-ink">{bytes(memory.reserved)}</span> of{" "}
-            {planned.simulated && `each of ${split} × `}
+            {planned.simulated && split > 1 && `each of ${split} × `}
             {deviceName(planned)}, of at most {bytes(memory.budget)}; weights{" "}
-            {precisionName(planned.precision)}, KV {planned.precision.kv};{" "}
-            {grouped(full_context_sequences)} sequences of {grouped(planned.context)} tokens fit
+            {precisionName(planned.precision)}, KV {planned.precision.kv}
           </p>
           <MemoryBar
             parts={[
@@ -59,13 +59,9 @@ export function Plan({ name, check }: { name: string; check: EndpointCheck }) {
             total={memory.budget}
             label={`${bytes(memory.reserved)} by owner`}
           />
+          {capacity && <Capacity capacity={capacity} width={width} />}
         </div>
       ))}
-      {check.typical_sequences != null && (
-        <p className="text-sm text-faint">
-          {grouped(check.typical_sequences)} sequences of the typical length fit.
-        </p>
-      )}
       {check.usual_start != null && (
         <p className="text-sm text-faint">Its starts took {timing(check.usual_start)} before.</p>
       )}

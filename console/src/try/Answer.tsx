@@ -1,6 +1,7 @@
 import { useEffect, useState } from "react";
 import { live } from "../api/live";
-import { timing } from "../numbers";
+import type { ModelDefaults } from "../api/types";
+import { hundredths, timing } from "../numbers";
 import { Gaps } from "./Gaps";
 import type { Asked } from "./useAsk";
 
@@ -14,7 +15,15 @@ const ENDS: Record<string, string> = {
 };
 
 /** An answer as it comes, what was measured of it, and why it ended; `differs` is the first token that another lacks. */
-export function Answer({ asked, differs }: { asked: Asked; differs?: number }) {
+export function Answer({
+  asked,
+  differs,
+  defaults,
+}: {
+  asked: Asked;
+  differs?: number;
+  defaults?: ModelDefaults | null;
+}) {
   const { phase, answer, tokens, measured, trouble } = asked;
   return (
     <>
@@ -33,14 +42,32 @@ export function Answer({ asked, differs }: { asked: Asked; differs?: number }) {
       <Gaps tokens={tokens} />
       {measured && (
         <p data-figures className="font-mono text-xs text-faint">
+          {(measured.waiting_for_start ?? 0) > 0 &&
+            `waiting for start ${timing(measured.waiting_for_start ?? 0)} · `}
           queued {timing(measured.queued)} · prefill {timing(measured.prefill)} · first token after{" "}
           {timing(measured.ttft)} · {timing(measured.itl_mean)} between tokens ·{" "}
           {measured.prompt_tokens} tokens in, {measured.output_tokens} out · {measured.ended}
         </p>
       )}
       {measured && <p className="text-sm">{ENDS[measured.ended] ?? ""}</p>}
+      {measured && defaults && (
+        <p data-defaults className="text-sm text-faint">
+          Where the question said nothing, the endpoint’s defaults held: {inWords(defaults)}.
+        </p>
+      )}
     </>
   );
+}
+
+/** The sampling of an endpoint where a call says nothing. */
+function inWords({ temperature, top_p, top_k, max_tokens }: ModelDefaults): string {
+  const said = [
+    temperature != null && `temperature ${hundredths(temperature)}`,
+    top_p != null && `top_p ${hundredths(top_p)}`,
+    top_k != null && `top_k ${top_k}`,
+    max_tokens != null ? `at most ${max_tokens} tokens` : "as many tokens as the context allows",
+  ];
+  return said.filter(Boolean).join(", ");
 }
 
 /** The answer with its first differing token marked. */

@@ -134,7 +134,7 @@ export function AskPanel({
         {text === null ? (
           <>{mode === "chat" && <Turns turns={sent === null ? turns : [...turns, sent]} />}</>
         ) : null}
-        <Answer asked={asked} />
+        <Answer asked={asked} defaults={entry.defaults} />
         {text === null ? (
           <>
             <Question

@@ -4,6 +4,7 @@ import { addressOf, type AskBody } from "./options";
 
 /** What the engine measured of one answer; durations in seconds. */
 export interface Measured {
+  waiting_for_start?: number;
   queued: number;
   prefill: number;
   ttft: number;

@@ -21,7 +21,7 @@ const HEADS = [
   ],
   ["ITL p50", "Gap between two tokens of a stream, at the median of the last 10 seconds."],
   ["KV in use", "Share of the KV pages that sequences hold."],
-  ["last 2 min", "Output tokens per second."],
+  ["tokens/s, last 2 min", "Output tokens per second."],
 ] as const;
 
 /** Every endpoint on one line; what needs attention comes first. */
@@ -103,11 +103,12 @@ function Served({ endpoint }: { endpoint: EndpointStatus }) {
       <Number>{window.ttft.count > 0 ? timing(window.ttft.p50) : "–"}</Number>
       <Number>{window.itl.count > 0 ? timing(window.itl.p50) : "–"}</Number>
       <Number>{kv.toFixed(0)} %</Number>
-      <td className="px-2">
+      <td className="w-1/3 px-2 py-1">
         <Spark
           at={track.at}
           values={track.outRate}
           label={`Output tokens per second of ${endpoint.name}`}
+          unit="tokens per second"
         />
       </td>
     </>

@@ -134,6 +134,7 @@ fn loaded(folder: &Path, device: Device) -> (Arc<Model>, Replica) {
         split: 1,
         memory_share: usual.memory_share,
         pages: None,
+        typical: None,
         device,
         weights: Precision::AsStored,
         kv: None,

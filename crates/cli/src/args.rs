@@ -5,17 +5,20 @@ pub mod connection;
 pub mod console;
 pub mod device;
 pub mod endpoint;
-pub mod events;
+pub mod event;
 pub mod fit;
 pub mod job;
 pub mod key;
+pub mod listen;
 pub mod load;
 pub mod model;
+pub mod near_miss;
 pub mod precision;
-pub mod requests;
+pub mod request;
 pub mod start;
 pub mod status;
 pub mod text;
+pub mod time;
 pub mod watch;
 
 use ask::AskOptions;
@@ -23,13 +26,13 @@ use clap::{Parser, Subcommand};
 use console::ConsoleOptions;
 use device::DeviceCommand;
 use endpoint::EndpointCommand;
-use events::EventsCommand;
+use event::EventCommand;
 use fit::FitOptions;
 use job::JobCommand;
 use key::KeyCommand;
 use load::LoadCommand;
 use model::ModelCommand;
-use requests::RequestsCommand;
+use request::RequestCommand;
 use start::StartOptions;
 use status::StatusOptions;
 use text::TextCommand;
@@ -75,13 +78,13 @@ pub enum Command {
     Endpoint(EndpointCommand),
     /// Show what happened to endpoints
     #[command(subcommand)]
-    Events(EventsCommand),
+    Event(EventCommand),
     /// Show, follow and cancel long work of the service
     #[command(subcommand)]
     Job(JobCommand),
     /// Show recorded requests
     #[command(subcommand)]
-    Requests(RequestsCommand),
+    Request(RequestCommand),
     /// Create, list and revoke API keys
     #[command(subcommand)]
     Key(KeyCommand),

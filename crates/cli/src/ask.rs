@@ -7,19 +7,53 @@ use crate::output::{json, line, print};
 use crate::plain::note;
 use eventsource_stream::Eventsource;
 use futures_util::StreamExt;
+use serde::Serialize;
+use serde_json::Value;
 use std::io::{IsTerminal, Read};
-use vastrelay_wire::chat::{ChatAnswer, ChatMessage, ChatPiece, ChatRequest, Content};
+use vastrelay_planner::amounts::count_of;
+use vastrelay_wire::chat::{ChatMessage, ChatPiece, ChatRequest, Content};
+use vastrelay_wire::completion::{CompletionAnswer, CompletionRequest, Prompt};
 use vastrelay_wire::error::ErrorEnvelope;
+use vastrelay_wire::models::ModelList;
 use vastrelay_wire::sampling::{Include, Measured, Stop};
+
+/// Most tokens of a text that continues another, where nothing is said.
+const USUAL_CONTINUATION: u32 = 128;
 
 /// Asks, and prints the answer as it comes.
 pub async fn run(options: &AskOptions) -> Result<(), Failure> {
     let question = question(options)?;
     let client = Client::new(&options.connection)?;
     let model = client.model_or_only(options.model.as_ref()).await?;
-    let request = request(options, model, question);
+    let asking = async {
+        let defaults = defaults_line(&client, options, &model).await;
+        match options.plain {
+            true => {
+                answer(
+                    &client,
+                    "/v1/completions",
+                    &continuation(options, model, question),
+                    options,
+                    plain_piece,
+                )
+                .await
+            }
+            false => {
+                answer(
+                    &client,
+                    "/v1/chat/completions",
+                    &request(options, model, question),
+                    options,
+                    chat_piece,
+                )
+                .await
+            }
+        }?;
+        defaults.iter().for_each(note);
+        Ok(())
+    };
     tokio::select! {
-        outcome = answer(&client, &request, options) => outcome,
+        outcome = asking => outcome,
         _ = tokio::signal::ctrl_c() => {
             // The connection closes with the process, and the service takes the request out of the batch.
             line("");
@@ -50,9 +84,12 @@ fn question(options: &AskOptions) -> Result<String, Failure> {
 /// Returns what is piped in, without the line ends at its end.
 pub fn piped() -> Result<String, Failure> {
     let mut piped = String::new();
-    std::io::stdin()
-        .read_to_string(&mut piped)
-        .map_err(|e| Failure::failed(format!("cannot read standard input: {e}")))?;
+    std::io::stdin().read_to_string(&mut piped).map_err(|error| {
+        Failure::failed(format!(
+            "cannot read standard input: {}",
+            vastrelay_files::reason(&error)
+        ))
+    })?;
     Ok(piped.trim_end().to_owned())
 }
 
@@ -80,10 +117,94 @@ fn request(options: &AskOptions, model: String, question: String) -> ChatRequest
     }
 }
 
-async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) -> Result<(), Failure> {
-    let response = client.post("/v1/chat/completions", request).await?;
+/// Returns the request that continues a text.
+fn continuation(options: &AskOptions, model: String, text: String) -> CompletionRequest {
+    CompletionRequest {
+        model,
+        prompt: Prompt::Text(text),
+        stream: Some(!options.json),
+        max_tokens: options.max_tokens.or(Some(USUAL_CONTINUATION)),
+        temperature: options.temperature,
+        top_p: options.top_p,
+        top_k: options.top_k,
+        min_p: options.min_p,
+        seed: options.seed,
+        stop: (!options.stop.is_empty()).then(|| Stop::Many(options.stop.clone())),
+        include: options.figures.then(|| vec![Include::Measured]),
+        ..CompletionRequest::default()
+    }
+}
+
+/// Returns the sampling settings that the question leaves to the endpoint, in a line for people at a terminal.
+async fn defaults_line(client: &Client, options: &AskOptions, model: &str) -> Option<String> {
+    if options.json || !(options.figures || std::io::stderr().is_terminal()) {
+        return None;
+    }
+    let models: ModelList = client.get("/v1/models").await.ok()?;
+    let defaults = models.data.into_iter().find(|entry| entry.id == model)?.defaults?;
+    let said = [
+        (
+            "temperature",
+            options.temperature.is_none(),
+            defaults.temperature.map(|value| value.to_string()),
+        ),
+        (
+            "top_p",
+            options.top_p.is_none(),
+            defaults.top_p.map(|value| value.to_string()),
+        ),
+        (
+            "top_k",
+            options.top_k.is_none(),
+            defaults.top_k.map(|value| value.to_string()),
+        ),
+        (
+            "max_tokens",
+            options.max_tokens.is_none() && !options.plain,
+            Some(match defaults.max_tokens {
+                Some(most) => most.to_string(),
+                None => "as the context allows".into(),
+            }),
+        ),
+    ];
+    let used = said.into_iter().filter(|(_, is_left, _)| *is_left);
+    let used: Vec<String> = used
+        .filter_map(|(name, _, value)| Some(format!("{name} {}", value?)))
+        .collect();
+    (!used.is_empty()).then(|| format!("(defaults of this endpoint: {})", used.join(", ")))
+}
+
+/// A piece of an answer: text, and how it ended where it has.
+type Said = (String, Option<(String, Option<Measured>)>);
+
+fn chat_piece(data: &str) -> Result<Vec<Said>, Failure> {
+    let piece: ChatPiece = serde_json::from_str(data).map_err(broken)?;
+    let said = piece.choices.into_iter().map(|choice| {
+        let end = choice.finish_reason.map(|reason| (reason, choice.measured));
+        (choice.delta.content.unwrap_or_default(), end)
+    });
+    Ok(said.collect())
+}
+
+fn plain_piece(data: &str) -> Result<Vec<Said>, Failure> {
+    let piece: CompletionAnswer = serde_json::from_str(data).map_err(broken)?;
+    let said = piece.choices.into_iter().map(|choice| {
+        let end = choice.finish_reason.map(|reason| (reason, choice.measured));
+        (choice.text, end)
+    });
+    Ok(said.collect())
+}
+
+async fn answer(
+    client: &Client,
+    path: &str,
+    request: &impl Serialize,
+    options: &AskOptions,
+    piece_of: fn(&str) -> Result<Vec<Said>, Failure>,
+) -> Result<(), Failure> {
+    let response = client.post(path, request).await?;
     if options.json {
-        let answer: ChatAnswer = response.json().await.map_err(broken)?;
+        let answer: Value = response.json().await.map_err(broken)?;
         return json(&answer);
     }
     let simulated = response.headers().get("x-vastrelay-simulated").cloned();
@@ -101,13 +222,9 @@ async fn answer(client: &Client, request: &ChatRequest, options: &AskOptions) ->
                 envelope.error.message
             )));
         }
-        let piece: ChatPiece = serde_json::from_str(&data).map_err(broken)?;
-        for choice in piece.choices {
-            let text = choice.delta.content.unwrap_or_default();
+        for (text, ended) in piece_of(&data)? {
             print(&text);
-            if let Some(reason) = choice.finish_reason {
-                end = Some((reason, choice.measured));
-            }
+            end = ended.or(end);
         }
     }
     line("");
@@ -138,6 +255,12 @@ fn print_metrics(measured: &Measured) {
         ..
     } = measured;
     line("");
+    if measured.waiting_for_start > 0.0 {
+        let start = ms(measured.waiting_for_start);
+        line(format!(
+            "waiting for start {start:>12}   its endpoint was parked or starting"
+        ));
+    }
     line(format!("queued            {:>12}", ms(measured.queued)));
     line(format!(
         "prefill           {:>12}   {prompt_tokens} prompt tokens, {reused_tokens} of them reused",
@@ -162,11 +285,12 @@ fn print_metrics(measured: &Measured) {
         ms(measured.total)
     ));
     line(format!(
-        "ended by          {:>12}   preempted {} times",
-        measured.ended, measured.preemptions
+        "ended by          {:>12}   preempted {}",
+        measured.ended,
+        count_of(measured.preemptions as usize, "time")
     ));
 }
 
-fn broken(error: impl std::fmt::Display) -> Failure {
-    Failure::failed(format!("the answer cannot be read: {error}"))
+fn broken<E>(_: E) -> Failure {
+    Failure::failed("the answer cannot be read: it broke off, or it is not that of a service of this version")
 }

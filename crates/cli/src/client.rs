@@ -87,31 +87,28 @@ impl Client {
 
     /// Returns a client for the given address and key.
     pub fn new(connection: &Connection) -> Result<Client, Failure> {
-        let url = connection.url.trim_end_matches('/').trim_end_matches("/v1").to_owned();
-        if reqwest::Url::parse(&url).is_err() {
-            return Err(Failure::usage(format!(
-                "`{url}` is not an address; write it like http://127.0.0.1:7411"
-            )));
-        }
+        let url = service_address(&connection.url())?;
         let mut http = reqwest::Client::builder()
             .connect_timeout(CONNECT)
             .read_timeout(SILENCE);
         let mut trust = Trust::default();
-        if let Some(file) = &connection.ca {
+        if let Some(file) = connection.ca() {
             let wrong = |reason: String| Failure::usage(format!("{} is not a certificate: {reason}", file.display()));
-            let pem = vastrelay_files::read_linked(file, MOST_CERTIFICATE).map_err(|e| wrong(e.to_string()))?;
+            let pem = vastrelay_files::read_linked(&file, MOST_CERTIFICATE)
+                .map_err(|e| wrong(vastrelay_files::reason(&e)))?;
             let certificate = CertificateDer::from_pem_slice(&pem).map_err(|e| wrong(e.to_string()))?;
             let root = reqwest::Certificate::from_der(&certificate).map_err(|e| wrong(e.to_string()))?;
             http = http.add_root_certificate(root);
             trust = Trust::Authorities(vec![certificate]);
         }
-        let needs_no_key = connection.key.is_none();
+        let key = connection.key();
+        let needs_no_key = key.is_none();
         Ok(Client {
             http: http.build().map_err(Failure::failed)?,
             operator: needs_no_key.then(|| OperatorClient::find(&url)).flatten(),
             trust,
             url,
-            key: connection.key.clone(),
+            key,
         })
     }
 
@@ -179,6 +176,32 @@ impl Client {
     }
 }
 
+/// Calls that are sometimes written behind the address of a service.
+const CALLS: [&str; 4] = ["/v1/chat/completions", "/v1/completions", "/v1/models", "/v1"];
+
+/// Returns the address of a service: `http://` may be left out, and a call's path behind it does not matter.
+fn service_address(given: &str) -> Result<String, Failure> {
+    let wrong = || {
+        Failure::usage(format!(
+            "`{given}` is not an address; write it like http://127.0.0.1:7411"
+        ))
+    };
+    let whole = match given.contains("://") {
+        true => given.to_owned(),
+        false => format!("http://{given}"),
+    };
+    let trimmed = whole.trim_end_matches('/');
+    let base = CALLS
+        .iter()
+        .find_map(|call| trimmed.strip_suffix(call))
+        .unwrap_or(trimmed);
+    let url = reqwest::Url::parse(base).map_err(|_| wrong())?;
+    match matches!(url.scheme(), "http" | "https") && url.host().is_some() && !given.trim().is_empty() {
+        true => Ok(base.to_owned()),
+        false => Err(wrong()),
+    }
+}
+
 /// Returns an answer that is a success.
 async fn accepted(response: Response) -> Result<Response, Failure> {
     if response.status().is_success() {
@@ -187,10 +210,38 @@ async fn accepted(response: Response) -> Result<Response, Failure> {
     let status = response.status();
     let text = response.text().await.unwrap_or_default();
     let message = match serde_json::from_str::<ErrorEnvelope>(&text) {
-        Ok(envelope) => envelope.error.message,
+        Ok(envelope) => in_commands(&envelope.error.message),
         Err(_) => format!("the service answered {status}"),
     };
     Err(Failure::failed(message))
+}
+
+/// Hints of the service that name addresses, and the commands for them.
+const COMMANDS: [(&str, &str); 8] = [
+    ("POST /manage/keys makes", "`vastrelay key create` makes"),
+    ("GET /manage/keys lists", "`vastrelay key list` lists"),
+    ("GET /manage/runs lists", "`vastrelay load list` lists"),
+    ("GET /manage/requests lists", "`vastrelay request list` lists"),
+    ("GET /manage/jobs lists", "`vastrelay job list` lists"),
+    ("POST /v1/completions", "`vastrelay ask --plain`"),
+    ("POST /v1/chat/completions", "`vastrelay ask`"),
+    (
+        "its events say by whom",
+        "`vastrelay event list --what stopped` says by whom",
+    ),
+];
+
+/// Returns a message of the service with commands in the place of addresses.
+fn in_commands(message: &str) -> String {
+    let mut text = message.to_owned();
+    for (address, command) in COMMANDS {
+        text = text.replace(address, command);
+    }
+    let start = text.split_once("POST /manage/endpoints/").and_then(|(before, rest)| {
+        let (name, after) = rest.split_once("/start serves")?;
+        Some(format!("{before}`vastrelay endpoint start {name}` serves{after}"))
+    });
+    start.unwrap_or(text)
 }
 
 /// Says why a service cannot be reached, and what would help.
@@ -208,17 +259,65 @@ fn reason(error: &reqwest::Error) -> String {
         "the host name is unknown".into()
     } else if says(&["Connection refused"]) {
         "nothing listens there; `vastrelay start --demo` starts a service, --url or VASTRELAY_URL names another".into()
+    } else if says(&["InvalidContentType", "corrupt message"]) {
+        "something listens there that does not speak TLS; write http:// in place of https://".into()
+    } else if says(&[
+        "invalid HTTP version",
+        "invalid HTTP",
+        "unexpected EOF",
+        "connection closed before message completed",
+    ]) {
+        "what listens there does not answer as a service; a service with a certificate has an https:// address".into()
     } else if error.is_timeout() {
         let (connect, silence) = (CONNECT.as_secs(), SILENCE.as_secs());
         format!("it does not answer (waited {connect} s to connect, or {silence} s for an answer)")
     } else {
-        causes.last().cloned().unwrap_or_default()
+        let last = causes.last().cloned().unwrap_or_default();
+        last.split(" (os error").next().unwrap_or_default().to_lowercase()
     }
 }
 
 async fn read<T: DeserializeOwned>(response: Response) -> Result<T, Failure> {
-    response
-        .json()
-        .await
-        .map_err(|e| Failure::failed(format!("the answer cannot be read: {e}")))
+    response.json().await.map_err(|_| {
+        Failure::failed("the answer is not that of a service of this version; `vastrelay status` shows its version")
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{in_commands, service_address};
+
+    #[test]
+    fn hints_name_commands() {
+        let text = in_commands("`desk` is stopped: why; POST /manage/endpoints/desk/start serves it again");
+        assert!(
+            text.ends_with("`vastrelay endpoint start desk` serves it again"),
+            "{text}"
+        );
+        assert!(in_commands("no key; GET /manage/keys lists all keys").contains("vastrelay key list"));
+    }
+
+    #[test]
+    fn a_call_behind_an_address_does_not_matter() {
+        let base = "http://127.0.0.1:7411";
+        for given in [
+            base,
+            "127.0.0.1:7411",
+            "http://127.0.0.1:7411/",
+            "http://127.0.0.1:7411/v1/",
+            "http://127.0.0.1:7411/v1/chat/completions",
+        ] {
+            assert_eq!(service_address(given).unwrap(), base, "{given}");
+        }
+        assert_eq!(service_address("localhost:80").unwrap(), "http://localhost:80");
+        for wrong in ["", "ftp://a", "http://", "a b"] {
+            assert!(
+                service_address(wrong)
+                    .unwrap_err()
+                    .to_string()
+                    .contains("http://127.0.0.1:7411"),
+                "{wrong}"
+            );
+        }
+    }
 }

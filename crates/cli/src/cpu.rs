@@ -33,7 +33,13 @@ pub fn measure(cores: usize) -> Result<CpuSpeed, Failure> {
 /// Writes the profile of the whole processor.
 pub fn keep(speed: &CpuSpeed, file: &Path) -> Result<(), Failure> {
     let profile = of_speed(Some(speed.clone()));
-    let failed = |error: std::io::Error| Failure::failed(format!("cannot write {}: {error}", file.display()));
+    let failed = |error: std::io::Error| {
+        Failure::failed(format!(
+            "cannot write {}: {}",
+            file.display(),
+            vastrelay_files::reason(&error)
+        ))
+    };
     if let Some(folder) = file.parent().filter(|folder| !folder.as_os_str().is_empty()) {
         std::fs::create_dir_all(folder).map_err(failed)?;
     }
@@ -54,7 +60,8 @@ pub fn hardware(profile: CpuProfile) -> Result<CpuHardware, Failure> {
         memory,
         cores,
         usual: Usual::on_cpu(memory, reserve),
-        price: profile.price.map_or(0.0, |price| price.hour),
+        price: profile.price.as_ref().map_or(0.0, |price| price.hour),
+        currency: profile.price.and_then(|price| price.currency),
         speed,
     })
 }

@@ -12,7 +12,13 @@ struct Pierdesk;
 /// A file is written beside its place and then moved, so that a service that maps the old one is not disturbed.
 pub fn unpack(data: &Path) -> Result<PathBuf, String> {
     let folder = data.join("models").join("pierdesk@1");
-    let failed = |error: std::io::Error| format!("cannot write the demo model to {}: {error}", folder.display());
+    let failed = |error: std::io::Error| {
+        format!(
+            "cannot write the demo model to {}: {}",
+            folder.display(),
+            vastrelay_files::reason(&error)
+        )
+    };
     std::fs::create_dir_all(&folder).map_err(failed)?;
     for name in Pierdesk::iter() {
         let file = Pierdesk::get(&name).expect("a listed file is there");

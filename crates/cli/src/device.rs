@@ -5,7 +5,7 @@ use crate::client::Client;
 use crate::cpu;
 use crate::failure::Failure;
 use crate::machine::{device_memory, machine_cores};
-use crate::output::{ago, device_name, hundredths, json, line};
+use crate::output::{ago, device_name, hundredths, json, line, price};
 use comfy_table::{CellAlignment, Table, presets};
 use std::path::Path;
 use vastrelay_planner::amounts::{bytes, count_of};
@@ -106,7 +106,7 @@ fn table(rows: impl Iterator<Item = Vec<String>>) -> Table {
         "weights",
         "KV reserved",
         "KV used",
-        "besides",
+        "workspace, process",
         "cores",
         "busy",
         "for",
@@ -222,5 +222,11 @@ fn show_simulated(profile: &DeviceProfile) {
     } else {
         ""
     };
-    row("price", format!("{:.2} an hour{taken}", profile.price.hour));
+    row(
+        "price",
+        format!(
+            "{} an hour{taken}",
+            price(profile.price.hour, profile.price.currency.as_deref())
+        ),
+    );
 }

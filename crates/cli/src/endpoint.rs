@@ -2,7 +2,7 @@
 
 mod change;
 mod check;
-mod deploy;
+pub mod deploy;
 mod follow;
 mod log;
 mod named;
@@ -141,14 +141,20 @@ async fn stop(options: &EndpointStopOptions) -> Result<(), Failure> {
     let within = EndpointStop {
         within: longest_wait.as_secs_f64(),
     };
+    let before = change::detail(&client, name).await?;
     let path = format!("/manage/endpoints/{name}/stop");
     change::change(&client, &path, &within, options.json).await?;
     if options.json {
         return json(&change::detail(&client, name).await?);
     }
-    line(format!(
-        "stopped {name}; `vastrelay endpoint start {name}` serves it again"
-    ));
+    let again = format!("`vastrelay endpoint start {name}` serves it again");
+    match before.state.as_str() {
+        "stopped" => {
+            let why = before.why.map_or_else(String::new, |why| format!(": {why}"));
+            line(format!("{name} was stopped already{why}; {again}"));
+        }
+        _ => line(format!("stopped {name}; {again}")),
+    }
     Ok(())
 }
 

@@ -7,15 +7,17 @@ use crate::args::fit::FitOptions;
 use crate::cpu;
 use crate::device::profile;
 use crate::failure::Failure;
-use crate::output::{duration, json, line, precision_name};
+use crate::memory::capacity;
+use crate::output::{duration, json, line, precision_name, price};
 use comfy_table::{CellAlignment, Table, presets};
-use vastrelay_planner::amounts::{bytes, grouped};
+use std::ops::RangeInclusive;
+use vastrelay_planner::amounts::{bytes, count_of, grouped};
 use vastrelay_planner::hardware::of_profiles;
 use vastrelay_planner::{CpuProfile, DeviceProfile, Fitting, Hardware, Profile, Question, SplitFit, Usual};
 use vastrelay_service::manage::fitting::{Ask, Subject, way};
 use vastrelay_serving::{KvPrecision, Precision};
 use vastrelay_weights::precision::Precisions;
-use vastrelay_wire::manage::{FitCheapest, FitReport, FitWay};
+use vastrelay_wire::manage::{CapacityStatus, FitCheapest, FitFigures, FitReport, FitWay};
 
 /// Says whether and how a model fits.
 pub fn run(options: &FitOptions) -> Result<(), Failure> {
@@ -31,9 +33,11 @@ pub fn run(options: &FitOptions) -> Result<(), Failure> {
         profiles.iter().flat_map(of).collect()
     };
     let shipped = DeviceProfile::shipped();
-    let mut known = of_profiles(&shipped);
-    known.retain(|known| profiles.iter().all(|asked| asked.name() != known.name()));
-    known.extend(&profiles);
+    // Other devices are of interest where those that are asked for do not do.
+    let known = match ways.iter().any(|way| way.fitting.is_some()) {
+        true => profiles.clone(),
+        false => of_profiles(&shipped),
+    };
     let report = vastrelay_service::manage::fitting::report(&subject.name, &question, ways, &known);
     if options.json {
         json(&report)?;
@@ -60,7 +64,7 @@ fn ask<'a>(
     let ask = Ask {
         weights: options.precision.weights()?,
         kv: options.precision.kv.map_or(KvPrecision::default(), Into::into),
-        count: options.count,
+        count: options.split.or(options.count),
         context: options.context,
         width: options.width,
         step_budget: options.step_budget,
@@ -93,13 +97,19 @@ fn asked(options: &FitOptions) -> Result<Vec<Box<dyn Hardware>>, Failure> {
     }])
 }
 
-fn count(options: &FitOptions, hardware: &dyn Hardware) -> usize {
-    options.count.unwrap_or(hardware.count())
+/// Returns the numbers of devices to look at.
+fn splits(options: &FitOptions, hardware: &dyn Hardware) -> RangeInclusive<usize> {
+    match options.split {
+        Some(split) => split..=split,
+        None => 1..=options.count.unwrap_or(hardware.count()),
+    }
 }
 
 /// Returns every number of devices of the one that is asked for; of all kinds the least that works, or the most.
 fn ways(options: &FitOptions, question: &Question<'_>, hardware: &dyn Hardware) -> Vec<FitWay> {
-    let all = question.splits(hardware, count(options, hardware));
+    let all: Vec<SplitFit> = splits(options, hardware)
+        .map(|split| question.split(hardware, split))
+        .collect();
     let told = |fit: &SplitFit| way(question, hardware, fit);
     if options.device.is_some() {
         return all.iter().map(told).collect();
@@ -122,7 +132,7 @@ fn tabled(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardwa
             };
             for hardware in profiles {
                 let divides = |split: &usize| question.model.check_split(*split).is_ok();
-                for split in (1..=count(options, *hardware)).filter(divides) {
+                for split in splits(options, *hardware).filter(divides) {
                     ways.push(way(&question, *hardware, &question.split(*hardware, split)));
                 }
             }
@@ -134,20 +144,26 @@ fn tabled(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardwa
 fn print(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardware], report: &FitReport) {
     let precisions = question.precisions;
     let weights = precision_name(precisions.weights.word(), precisions.weights.group());
+    let in_precisions = match options.table {
+        true => String::new(),
+        false => format!("weights {weights}, KV {}, ", precisions.kv.name()),
+    };
     line(format!(
-        "{}: {} parameters, weights {weights}, KV {}, context {}",
+        "{}: {} parameters, {in_precisions}context {}, {}",
         report.model,
         grouped(report.parameters),
-        precisions.kv.name(),
-        grouped(report.context)
+        grouped(report.context),
+        count_of(report.width, "lane")
     ));
     line(format!(
-        "typical sequences of {} + {} tokens{}; {}",
-        report.typical[0],
-        report.typical[1],
-        report
-            .concurrency
-            .map_or(String::new(), |wanted| format!(", {} at once", grouped(wanted))),
+        "{}typical sequences of {} + {} tokens; {}",
+        report.concurrency.map_or(String::new(), |wanted| format!(
+            "{} of {} tokens have to fit at once; ",
+            count_of(wanted, "sequence"),
+            grouped(report.context)
+        )),
+        grouped(report.typical[0]),
+        grouped(report.typical[1]),
         if profiles.iter().all(|hardware| hardware.is_simulated()) {
             "devices are simulated, times and prices predicted, not measured"
         } else {
@@ -186,8 +202,9 @@ fn print(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardwar
     }
     if options.device.is_some() && !options.table && question.concurrency.is_none_or(|_| chosen.is_none()) {
         let hardware = profiles[0];
-        let most = count(options, hardware).min(hardware.count());
-        let largest = question.model.splits().into_iter().filter(|split| *split <= most).max();
+        let most = *splits(options, hardware).end();
+        let fits_count = |split: &usize| *split <= most.min(hardware.count());
+        let largest = question.model.splits().into_iter().filter(fits_count).max();
         let split = chosen.as_ref().map_or(largest.unwrap_or(1), |(_, split, _)| *split);
         line("");
         line(format!(
@@ -196,18 +213,45 @@ fn print(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardwar
         ));
         give_up::lines(question, hardware, split).iter().for_each(line);
     }
-    if let Some(cheapest) = &report.cheapest {
+    if let Some((way, fitting)) = chosen_way(report).filter(|_| !options.table) {
         line("");
-        line(format!(
-            "cheapest known that does: {}{}",
-            place(cheapest.split, &cheapest.device),
-            if cheapest.price_per_hour > 0.0 {
-                format!(", {:.2} an hour", cheapest.price_per_hour)
-            } else {
-                String::new()
-            }
-        ));
+        line(format!("On {}:", place(way.split, &way.device)));
+        let lines = capacity(&fitting.capacity, report.width);
+        lines.iter().for_each(|text| line(format!("  {text}")));
     }
+    if let Some((way, hour)) = cheapest_row(report, profiles) {
+        line("");
+        let among = match options.device {
+            Some(_) => "cheapest that does",
+            None => "cheapest of these that does",
+        };
+        let in_precisions = match options.table {
+            true => format!(", weights {}, KV {}", precision_name(&way.weights, way.group), way.kv),
+            false => String::new(),
+        };
+        let an_hour = match hour > 0.0 {
+            true => format!(", {} an hour", price(hour, way.currency.as_deref())),
+            false => String::new(),
+        };
+        let place = place(way.split, &way.device);
+        line(format!("{among}: {place}{in_precisions}{an_hour}"));
+    }
+}
+
+/// Returns the way with the fewest devices of the first kind that fits.
+fn chosen_way(report: &FitReport) -> Option<(&FitWay, &FitFigures)> {
+    report.ways.iter().find_map(|way| Some((way, way.fitting.as_ref()?)))
+}
+
+/// Returns the cheapest of the ways that fit, and its price for an hour; of two with one price the first.
+fn cheapest_row<'r>(report: &'r FitReport, profiles: &[&dyn Hardware]) -> Option<(&'r FitWay, f64)> {
+    let hour = |way: &FitWay| {
+        let hardware = profiles.iter().find(|hardware| hardware.name() == way.device);
+        hardware.map_or(0.0, |hardware| hardware.price() * way.split as f64)
+    };
+    let fitting = report.ways.iter().filter(|way| way.fitting.is_some());
+    let priced = fitting.map(|way| (way, hour(way)));
+    priced.min_by(|(_, a), (_, b)| a.total_cmp(b))
 }
 
 /// Returns so many devices of a kind, for people.
@@ -226,9 +270,14 @@ fn chosen<'h>(
     asked: &[&'h dyn Hardware],
 ) -> Option<(&'h dyn Hardware, usize, Fitting)> {
     asked.iter().find_map(|hardware| {
-        let mut all = question.splits(*hardware, count(options, *hardware)).into_iter();
+        let mut all = splits(options, *hardware).map(|split| question.split(*hardware, split));
         all.find_map(|fit| Some((*hardware, fit.split, fit.verdict.ok()?)))
     })
+}
+
+/// Returns how many full sequences the memory limit could hold.
+fn in_limit(capacity: &CapacityStatus) -> usize {
+    capacity.full.in_pool + capacity.full.in_rest
 }
 
 fn table(options: &FitOptions, report: &FitReport) -> Table {
@@ -241,12 +290,13 @@ fn table(options: &FitOptions, report: &FitReport) -> Table {
     header.extend([
         "weights each",
         "KV a token",
-        "full sequences",
-        "typical ones",
+        "full at once",
+        "typical",
+        "limit holds",
         "TTFT",
         "ITL",
         "tokens/s",
-        "price/million",
+        "million tokens",
     ]);
     let fixed = if options.table { 4 } else { 2 };
     table.set_header(header);
@@ -263,14 +313,15 @@ fn table(options: &FitOptions, report: &FitReport) -> Table {
             row.extend([
                 bytes(figures.weights_bytes),
                 bytes(figures.kv_bytes_per_token),
-                grouped(figures.sequences_of_full_context),
-                grouped(figures.typical_sequences),
+                grouped(figures.capacity.full.at_once),
+                grouped(figures.capacity.typical.at_once),
+                format!("{} full", grouped(in_limit(&figures.capacity))),
                 duration(figures.predicted.ttft),
                 duration(figures.predicted.itl),
                 format!("{:.0}", figures.predicted.tokens_per_second),
                 match figures.predicted.price_per_million_tokens {
                     0.0 => "–".into(),
-                    price => format!("{price:.2}"),
+                    amount => price(amount, way.currency.as_deref()),
                 },
             ]);
         }

@@ -10,6 +10,7 @@ use std::path::Path;
 use vastrelay_service::access::keys::{key_entry, make_key};
 use vastrelay_store::{Store, milliseconds_since_1970};
 use vastrelay_wire::keys::{KeyEntry, KeyScope, MadeKey, NewKey};
+use vastrelay_wire::manage::ServiceStatus;
 
 /// Makes, lists or revokes keys: through the service, or in its database when a folder is named.
 pub async fn run(command: &KeyCommand) -> Result<(), Failure> {
@@ -33,19 +34,44 @@ async fn create(options: &KeyCreateOptions) -> Result<(), Failure> {
         weight: options.weight,
         endpoints: options.endpoints.clone(),
     };
-    let made: MadeKey = match key_store(&options.place)? {
+    let place = key_store(&options.place)?;
+    let made: MadeKey = match &place {
         KeyStore::Service(client) => client.post_for("/manage/keys", &wanted).await?,
-        KeyStore::Folder(store) => make_key(&store, wanted).map_err(Failure::failed)?,
+        KeyStore::Folder(store) => make_key(store, wanted).map_err(Failure::failed)?,
     };
     if options.json {
         return json(&made);
     }
     line(&made.key);
+    if let KeyStore::Service(client) = &place {
+        note_unknown_endpoints(client, &options.endpoints).await;
+    }
     note(format!(
         "Key `{}` (id {}). It is shown only once. Send it as `Authorization: Bearer KEY`, or set VASTRELAY_KEY.",
         made.entry.name, made.entry.id
     ));
     Ok(())
+}
+
+/// Says which of the endpoints that a key is for are not there.
+async fn note_unknown_endpoints(client: &Client, wanted: &[String]) {
+    let Ok(status) = client.get::<ServiceStatus>("/manage/status").await else {
+        return;
+    };
+    let served = status.endpoints.iter().map(|endpoint| endpoint.name.as_str());
+    let known: Vec<&str> = served
+        .chain(status.resting.iter().map(|resting| resting.name.as_str()))
+        .collect();
+    for missing in wanted.iter().filter(|name| !known.contains(&name.as_str())) {
+        note(format!(
+            "note: there is no endpoint `{missing}` yet, so the key can call nothing under that name; endpoints here: {}",
+            if known.is_empty() {
+                "none".into()
+            } else {
+                known.join(", ")
+            }
+        ));
+    }
 }
 
 async fn list(options: &KeyListOptions) -> Result<(), Failure> {
@@ -89,18 +115,29 @@ async fn revoke(options: &KeyRevokeOptions) -> Result<(), Failure> {
     // A caller with the whole key at hand may give that.
     let id = options.id.strip_prefix("vr-").and_then(|rest| rest.split('-').next());
     let id = id.unwrap_or(&options.id);
-    let name = match key_store(&options.place)? {
-        KeyStore::Service(client) => client.delete::<KeyEntry>(&format!("/manage/keys/{id}")).await?.name,
+    let now = milliseconds_since_1970();
+    let missing = || Failure::failed(format!("there is no key `{id}`; `vastrelay key list` shows all keys"));
+    let (before, name) = match key_store(&options.place)? {
+        KeyStore::Service(client) => {
+            let all: Vec<KeyEntry> = client.get("/manage/keys").await?;
+            let before = all.into_iter().find(|key| key.id == id).ok_or_else(missing)?.revoked_ms;
+            let key: KeyEntry = client.delete(&format!("/manage/keys/{id}")).await?;
+            (before, key.name)
+        }
         KeyStore::Folder(store) => {
-            store
-                .revoke_key(id, milliseconds_since_1970())
-                .map_err(Failure::failed)?;
+            let before = store.key(id).map_err(Failure::failed)?.and_then(|key| key.revoked_ms);
+            store.revoke_key(id, now).map_err(Failure::failed)?;
             let key = store.key(id).map_err(Failure::failed)?;
-            key.ok_or_else(|| Failure::failed(format!("there is no key `{id}`; `vastrelay key list` shows all keys")))?
-                .name
+            (before, key.ok_or_else(missing)?.name)
         }
     };
-    line(format!("revoked key `{name}` ({id})"));
+    match before {
+        None => line(format!("revoked key `{name}` ({id})")),
+        Some(at) => line(format!(
+            "key `{name}` ({id}) was revoked already, {} ago",
+            ago((now - at) as f64 / 1000.0)
+        )),
+    }
     Ok(())
 }
 

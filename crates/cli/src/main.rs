@@ -9,7 +9,7 @@ mod cpu;
 mod demo;
 mod device;
 mod endpoint;
-mod events;
+mod event;
 mod failure;
 mod fit;
 mod job;
@@ -20,7 +20,7 @@ mod memory;
 mod model;
 mod output;
 mod plain;
-mod requests;
+mod request;
 mod spec_file;
 mod start;
 mod status;
@@ -28,7 +28,7 @@ mod text;
 mod watch;
 mod worker;
 
-use args::requests::RequestsCommand;
+use args::request::RequestCommand;
 use args::{Arguments, Command};
 use clap::Parser;
 use failure::Failure;
@@ -36,6 +36,9 @@ use std::process::ExitCode;
 
 fn main() -> ExitCode {
     // clap itself answers wrong words with exit code 2.
+    if let Err(failure) = args::near_miss::check(&std::env::args_os().collect::<Vec<_>>()) {
+        return failure.report();
+    }
     let arguments = Arguments::parse();
     if let Command::RenderTemplates = arguments.command {
         // What a template does for seconds takes little from those who wait for tokens.
@@ -51,7 +54,9 @@ fn main() -> ExitCode {
     }
     let runtime = match tokio::runtime::Runtime::new() {
         Ok(runtime) => runtime,
-        Err(error) => return Failure::failed(format!("cannot start the runtime: {error}")).report(),
+        Err(error) => {
+            return Failure::failed(format!("cannot start the runtime: {}", vastrelay_files::reason(&error))).report();
+        }
     };
     let outcome = match arguments.command {
         Command::Start(options) => start::run(&runtime, &options),
@@ -61,10 +66,10 @@ fn main() -> ExitCode {
         Command::Fit(options) => fit::run(&options),
         Command::Model(command) => model::run(&runtime, &command),
         Command::Endpoint(command) => runtime.block_on(endpoint::run(&command)),
-        Command::Events(command) => runtime.block_on(events::run(&command)),
+        Command::Event(command) => runtime.block_on(event::run(&command)),
         Command::Job(command) => runtime.block_on(job::run(&command)),
-        Command::Requests(RequestsCommand::List(options)) => runtime.block_on(requests::list(&options)),
-        Command::Requests(RequestsCommand::Show(options)) => runtime.block_on(requests::show(&options)),
+        Command::Request(RequestCommand::List(options)) => runtime.block_on(request::list(&options)),
+        Command::Request(RequestCommand::Show(options)) => runtime.block_on(request::show(&options)),
         Command::Load(command) => runtime.block_on(load::run(&command)),
         Command::Console(options) => runtime.block_on(console::run(&options)),
         Command::Watch(options) => runtime.block_on(watch::run(&options)),

@@ -1,8 +1,10 @@
 //! The arithmetic of memory, line by line.
 
-use vastrelay_planner::amounts::{bytes, grouped};
+use vastrelay_planner::amounts::{bytes, count_of, grouped};
 use vastrelay_planner::{MemoryPlan, PoolPlan};
+use vastrelay_service::manage::capacity::capacity_status;
 use vastrelay_serving::{KvPrecision, PAGE_TOKENS};
+use vastrelay_wire::manage::CapacityStatus;
 
 /// Returns how a plan divides its budget on this machine, or on each of some simulated devices.
 pub fn lines(plan: &MemoryPlan, kv: KvPrecision, simulated: bool) -> Vec<String> {
@@ -40,12 +42,48 @@ pub fn lines(plan: &MemoryPlan, kv: KvPrecision, simulated: bool) -> Vec<String>
         part("− ", "KV pool", pool.bytes(), &what)
     }));
     lines.push(part("= ", "free", plan.free(), "").trim_end().to_owned());
-    lines.push(format!(
-        "{} sequences of {} tokens fit, {} each",
-        grouped(plan.full_context_sequences()),
-        grouped(plan.context),
-        bytes(plan.sequence())
-    ));
+    lines.extend(capacity(&capacity_status(plan), plan.width));
+    lines
+}
+
+/// Says how many sequences run at once with a pool and a batch of so many lanes; and, apart, what the memory limit could hold.
+pub fn capacity(capacity: &CapacityStatus, width: usize) -> Vec<String> {
+    let CapacityStatus { full, typical, .. } = capacity;
+    let lanes = count_of(width, "lane");
+    let is_short = typical.tokens < full.tokens;
+    let mut lines = vec![format!(
+        "at once: {} of {} tokens",
+        count_of(full.at_once, "sequence"),
+        grouped(full.tokens)
+    )];
+    let mut pool = grouped(full.in_pool);
+    if is_short {
+        lines.push(format!(
+            "  or {} typical ones of {} tokens",
+            grouped(typical.at_once),
+            grouped(typical.tokens)
+        ));
+        pool = format!("{pool} or {}", grouped(typical.in_pool));
+    }
+    lines.push(format!("  the KV pool holds {pool}, the batch has {lanes}"));
+    if full.in_pool < width {
+        let key = match full.in_pool + full.in_rest < width {
+            true => "more than the memory limit leaves".into(),
+            false => format!("memory.pages = {}", capacity.full_batch_pages),
+        };
+        lines.push(format!(
+            "  {lanes} of {} tokens each would need a KV pool of {}: {key}",
+            grouped(full.tokens),
+            bytes(capacity.full_batch_bytes)
+        ));
+    }
+    if full.in_rest > 0 {
+        lines.push(format!(
+            "the rest of the memory limit could hold {} more of {} tokens",
+            grouped(full.in_rest),
+            grouped(full.tokens)
+        ));
+    }
     lines
 }
 

@@ -123,6 +123,12 @@ pub fn cores_name(cores: f64) -> String {
     }
 }
 
+/// Returns a price; one without a currency is in the unit of its device's profile.
+pub fn price(amount: f64, currency: Option<&str>) -> String {
+    let unit = currency.map_or(String::new(), |currency| format!(" {currency}"));
+    format!("{amount:.2}{unit}")
+}
+
 /// Returns a number with two decimals at most.
 pub fn hundredths(number: f64) -> f64 {
     (number * 100.0).round() / 100.0

@@ -2,6 +2,7 @@
 
 use crate::args::endpoint::endpoint_name;
 use std::path::{Path, PathBuf};
+use vastrelay_files::reason;
 
 /// Most bytes of a spec.
 const MOST_SPEC: u64 = 1 << 20;
@@ -23,11 +24,11 @@ impl SpecFile {
     /// When it cannot be read, is no text, or its name cannot be an endpoint's; the text names the file.
     pub fn read(file: &Path) -> Result<SpecFile, String> {
         let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", file.display());
-        let bytes = vastrelay_files::read(file, MOST_SPEC).map_err(|error| failed(&error))?;
+        let bytes = vastrelay_files::read(file, MOST_SPEC).map_err(|error| failed(&reason(&error)))?;
         let text = String::from_utf8(bytes).map_err(|_| failed(&"it is no text"))?;
         let name = file.file_stem().unwrap_or_default().to_string_lossy();
         let name = endpoint_name(&name).map_err(|error| failed(&format!("its name is the endpoint's: {error}")))?;
-        let beside = std::path::absolute(file).map_err(|error| failed(&error))?;
+        let beside = std::path::absolute(file).map_err(|error| failed(&reason(&error)))?;
         Ok(SpecFile {
             name,
             text,

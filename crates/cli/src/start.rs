@@ -6,6 +6,7 @@ use crate::args::start::{LogForm, StartOptions};
 use crate::console::console_link;
 use crate::cpu::{data_folder, file as cpu_file};
 use crate::demo;
+use crate::endpoint::deploy::calls;
 use crate::failure::Failure;
 use crate::machine::{available_memory, device_memory, machine_cores};
 use crate::memory;
@@ -24,7 +25,7 @@ use vastrelay_control::deployments::request::DeployRequest;
 use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_control::{Loader, Workers};
 use vastrelay_files::Roots;
-use vastrelay_fleet::{Settings, State};
+use vastrelay_fleet::State;
 use vastrelay_planner::amounts::{bytes, count_of, grouped};
 use vastrelay_service::access::operator::RuntimePlaces;
 use vastrelay_service::{Reach, ServeOptions, Server, ServiceState, StateOptions};
@@ -115,6 +116,7 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
         let begun = thread.spawn(move || match handle.block_on(deploy(&requested, &beginning)) {
             Ok(names) => {
                 say(&format!("\nready: {url}  endpoints: {names}{wants_key}"));
+                how_to_call(&url, &beginning).iter().for_each(|line| say(line));
                 say_console(&url, &beginning);
             }
             Err(failure) => {
@@ -134,9 +136,10 @@ pub fn run(runtime: &Runtime, options: &StartOptions) -> Result<(), Failure> {
 
 /// Opens the folders beneath which callers over the network may name files.
 fn roots(data: &Path, named: &[PathBuf]) -> Result<Roots, Failure> {
-    let failed = |error: std::io::Error| Failure::failed(format!("--root {error}"));
+    let failed = |error: std::io::Error| Failure::failed(format!("--root: {}", vastrelay_files::reason(&error)));
     let models = data.join("models");
-    std::fs::create_dir_all(&models).map_err(|error| Failure::failed(format!("{}: {error}", models.display())))?;
+    std::fs::create_dir_all(&models)
+        .map_err(|error| Failure::failed(format!("{}: {}", models.display(), vastrelay_files::reason(&error))))?;
     let roots = Roots::open(&[&[models][..], named].concat()).map_err(failed)?;
     let data = data.canonicalize().map_err(failed)?;
     // The database, secrets and sockets must not be readable through the service.
@@ -207,7 +210,7 @@ async fn begin(
 ) -> Result<bool, String> {
     let mut has_place = Some(has_place);
     let say_place = |endpoint: &Endpoint| {
-        describe(endpoint, &one.request, &state.loader.defaults);
+        describe(endpoint, &one.request);
         // The receiver may be gone.
         let _ = has_place.take().map(|has_place| has_place.send(()));
     };
@@ -235,10 +238,9 @@ fn serves(state: &ServiceState) -> bool {
     served.chain(resting).any(State::serves)
 }
 
-fn describe(endpoint: &Endpoint, request: &DeployRequest, defaults: &Settings) {
+fn describe(endpoint: &Endpoint, request: &DeployRequest) {
     let (description, plan) = (&endpoint.model.description, &endpoint.plan);
     let Precisions { weights, kv } = plan.precisions;
-    let settings = request.spec.settings.clone().or(defaults);
     say(&format!(
         "\n{} (release {})  {} parameters, {} layers, context {} tokens, weights {weights}\n  from {}\n  on {}",
         endpoint.name,
@@ -252,15 +254,6 @@ fn describe(endpoint: &Endpoint, request: &DeployRequest, defaults: &Settings) {
     memory::lines(&plan.memory, kv, plan.device.is_simulated())
         .iter()
         .for_each(|line| say(&format!("  {line}")));
-    if let Some(typical) = settings.typical {
-        let step_budget = plan.assignment.limits.step_budget;
-        say(&format!(
-            "  {} typical sequences of {} + {} tokens fit",
-            grouped(plan.memory.sequences_of(typical.tokens(), step_budget)),
-            grouped(typical.prompt),
-            grouped(typical.output)
-        ));
-    }
 }
 
 /// Says where a replica runs.
@@ -286,6 +279,15 @@ fn place(plan: &Plan) -> String {
         cores_name(plan.cores.as_ref().map_or(0.0, |cores| cores.share().cores())),
         plan.instructions
     )
+}
+
+/// Says how the first endpoint that takes calls is called.
+fn how_to_call(url: &str, state: &ServiceState) -> Vec<String> {
+    let all = state.endpoints.all();
+    let ready = all.iter().find(|endpoint| endpoint.replicas.state().serves());
+    ready.map_or(Vec::new(), |endpoint| {
+        calls(url, &endpoint.name, &endpoint.answer_settings.modes())
+    })
 }
 
 /// Prints a link to the console, to a terminal only: in a file it would be there for others to use.

@@ -3,10 +3,11 @@
 use crate::args::status::StatusOptions;
 use crate::client::Client;
 use crate::failure::Failure;
+use crate::memory::capacity;
 use crate::output::{ago, columns, device_name, json, line, place_name, precision_name, resting, state};
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_planner::amounts::{bytes, count_of, grouped};
-use vastrelay_wire::manage::{EndpointStatus, ReplicaStatus, ServiceStatus};
+use vastrelay_wire::manage::{CapacityStatus, EndpointStatus, ReplicaStatus, ServiceStatus};
 
 /// Columns that the table takes; narrower terminals get a list.
 const LEAST_COLUMNS: usize = 100;
@@ -65,6 +66,8 @@ pub async fn run(options: &StatusOptions) -> Result<(), Failure> {
     for endpoint in &status.endpoints {
         for replica in &endpoint.replicas {
             line(format!("{}: {}", name_of(endpoint, replica), memory(endpoint, replica)));
+            let lines = capacity(&replica.capacity, replica.width);
+            lines.iter().for_each(|text| line(format!("  {text}")));
             if let Some(state) = state(replica) {
                 line(format!("{}: {state}", name_of(endpoint, replica)));
             }
@@ -84,8 +87,12 @@ fn name_of(endpoint: &EndpointStatus, replica: &ReplicaStatus) -> String {
 
 fn memory(endpoint: &EndpointStatus, replica: &ReplicaStatus) -> String {
     let (memory, precision) = (&replica.memory, &endpoint.precision);
+    let each = match replica.split > 1 && endpoint.simulated {
+        true => format!("on each of {} devices: ", replica.split),
+        false => String::new(),
+    };
     format!(
-        "weights {} ({}), KV pool {} ({}), workspace {}, process {}; {} reserved, {} resident, limit {}; {} sequences of {} tokens fit",
+        "{each}weights {} ({}), KV pool {} ({}), workspace {}, process {}; {} reserved, {} resident, limit {}",
         bytes(memory.weights),
         precision_name(&precision.weights, precision.group),
         bytes(memory.kv_pool),
@@ -95,8 +102,6 @@ fn memory(endpoint: &EndpointStatus, replica: &ReplicaStatus) -> String {
         bytes(memory.reserved),
         bytes(memory.resident),
         bytes(memory.budget),
-        grouped(replica.full_context_sequences),
-        grouped(endpoint.context),
     )
 }
 
@@ -109,17 +114,23 @@ fn list(endpoint: &EndpointStatus) {
     let weights = precision_name(&precision.weights, precision.group);
     for replica in &endpoint.replicas {
         let memory = &replica.memory;
+        let each = match replica.split > 1 && endpoint.simulated {
+            true => format!(" on each of {} devices", replica.split),
+            false => String::new(),
+        };
         for (name, value) in [
             ("weights", format!("{} ({weights})", bytes(memory.weights))),
             ("KV pool", format!("{} ({})", bytes(memory.kv_pool), precision.kv)),
             ("workspace", bytes(memory.workspace)),
             ("process", bytes(memory.process)),
-            ("reserved", bytes(memory.reserved)),
-            ("resident", bytes(memory.resident)),
+            ("reserved", format!("{}{each}", bytes(memory.reserved))),
+            ("resident", format!("{}{each}", bytes(memory.resident))),
             ("limit", bytes(memory.budget)),
             ("context", format!("{} tokens", grouped(endpoint.context))),
-            ("fit", format!("{} sequences", grouped(replica.full_context_sequences))),
         ] {
+            line(format!("{name:<12}{value}"));
+        }
+        for (name, value) in capacity_rows(&replica.capacity) {
             line(format!("{name:<12}{value}"));
         }
         if let Some(state) = state(replica) {
@@ -127,6 +138,19 @@ fn list(endpoint: &EndpointStatus) {
         }
     }
     line("");
+}
+
+/// Returns how many sequences run at once and could be held, in rows for narrow terminals.
+fn capacity_rows(capacity: &CapacityStatus) -> Vec<(&'static str, String)> {
+    let CapacityStatus { full, typical, .. } = capacity;
+    let of = |count: usize, tokens: usize| format!("{} of {} tokens", grouped(count), grouped(tokens));
+    let mut rows = vec![("at once", of(full.at_once, full.tokens))];
+    if typical.tokens < full.tokens {
+        rows.push(("or typical", of(typical.at_once, typical.tokens)));
+    }
+    rows.push(("pool holds", of(full.in_pool, full.tokens)));
+    rows.push(("limit holds", format!("{} more", grouped(full.in_rest))));
+    rows
 }
 
 fn row(endpoint: &EndpointStatus) -> Vec<String> {

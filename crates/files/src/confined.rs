@@ -4,6 +4,7 @@
 //! of such a path starts at the root's descriptor and never leaves it, by links or otherwise; the system checks that while it
 //! opens (`openat2` with `RESOLVE_BENEATH`), so nothing can be exchanged between a check and its use.
 
+use crate::reason::reason;
 use rustix::fs::{Mode, OFlags, ResolveFlags, openat2};
 use std::ffi::OsStr;
 use std::fs::File;
@@ -30,7 +31,8 @@ impl Roots {
     /// When one is no folder or cannot be opened; the error names it.
     pub fn open(folders: &[PathBuf]) -> io::Result<Roots> {
         let open = |folder: &PathBuf| {
-            let named = |error: io::Error| io::Error::new(error.kind(), format!("{}: {error}", folder.display()));
+            let named =
+                |error: io::Error| io::Error::new(error.kind(), format!("{}: {}", folder.display(), reason(&error)));
             let root = folder.canonicalize().map_err(named)?;
             let opened = File::open(&root).map_err(named)?;
             if !opened.metadata().map_err(named)?.is_dir() {

@@ -5,9 +5,11 @@
 #![warn(missing_docs)]
 
 mod confined;
+mod reason;
 mod stamp;
 
 pub use confined::{Roots, WorkingDirectory, is_confined, shown, take_working_directory, working_directory};
+pub use reason::reason;
 pub use stamp::Stamp;
 
 use std::fs::File;

@@ -45,8 +45,19 @@ impl Goal {
     }
 }
 
+/// Sampling that a model's files name.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct OwnDefaults {
+    /// Divides the logits.
+    pub temperature: Option<f32>,
+    /// Share of probability to choose among.
+    pub top_p: Option<f32>,
+    /// Number of tokens to choose among.
+    pub top_k: Option<u32>,
+}
+
 /// Returns a spec with comments for a model that can read so many tokens; its path is written as it is given.
-pub fn spec_for(model: &str, context: usize, traffic: Traffic, goal: Goal) -> String {
+pub fn spec_for(model: &str, context: usize, own: OwnDefaults, traffic: Traffic, goal: Goal) -> String {
     let (prompt, output, what) = match traffic {
         Traffic::Chat => (
             600,
@@ -132,13 +143,35 @@ pub fn spec_for(model: &str, context: usize, traffic: Traffic, goal: Goal) -> St
     });
     say(format!("depth = {depth}"));
     say(format!("wait = \"{wait}\""));
-    if traffic == Traffic::Summarising {
-        say("\n[defaults]".into());
-        say("# A summary keeps to its text: little chance.".into());
-        say("temperature = 0.2".into());
-        say("# Most tokens of an answer whose call names none: twice the typical one.".into());
-        say(format!("max_tokens = {}", 2 * output));
+    say("\n[defaults]".into());
+    match (traffic, own.temperature) {
+        (Traffic::Summarising, _) => {
+            say("# A summary keeps to its text: little chance.".into());
+            say("temperature = 0.2".into());
+        }
+        (Traffic::Chat, Some(temperature)) => {
+            say("# As the model's files say.".into());
+            say(format!("temperature = {temperature:?}"));
+        }
+        (Traffic::Chat, None) => {
+            say("# The model's files name none: enough chance for conversations; a small model rambles at 1.".into());
+            say("temperature = 0.7".into());
+        }
     }
+    if let Some(top_p) = own.top_p {
+        say("# As the model's files say.".into());
+        say(format!("top_p = {top_p:?}"));
+    }
+    if let Some(top_k) = own.top_k.filter(|top_k| *top_k > 0) {
+        say("# As the model's files say.".into());
+        say(format!("top_k = {top_k}"));
+    }
+    let most = match traffic {
+        Traffic::Summarising => 2 * output,
+        Traffic::Chat => 4 * output,
+    };
+    say("# Most tokens of an answer whose call names none: a model that finds no end stops here.".into());
+    say(format!("max_tokens = {most}"));
     if goal == Goal::Memory {
         say("\n[replicas]".into());
         say("# Nothing is held while nobody calls; the next call waits for a start.".into());
@@ -167,12 +200,16 @@ mod tests {
     proptest! {
         /// Whatever is wanted, the spec can be read, fits the model and gives a reason for each value.
         #[test]
-        fn every_profile_is_a_spec_with_reasons(context in 2usize..200_000, chat: bool, goal in 0usize..3) {
+        fn every_profile_is_a_spec_with_reasons(context in 2usize..200_000, chat: bool, warm: bool, goal in 0usize..3) {
             let traffic = if chat { Traffic::Chat } else { Traffic::Summarising };
             let goal = [Goal::Latency, Goal::Throughput, Goal::Memory][goal];
-            let text = spec_for("a \"b\"", context, traffic, goal);
+            let own = OwnDefaults { temperature: warm.then_some(0.6), top_p: warm.then_some(0.9), top_k: warm.then_some(20) };
+            let text = spec_for("a \"b\"", context, own, traffic, goal);
             let spec = Spec::parse(&text).unwrap();
             prop_assert_eq!(&spec.model, "a \"b\"");
+            let defaults = &spec.answering.defaults;
+            prop_assert!(defaults.temperature.is_some() && defaults.max_tokens.is_some());
+            prop_assert!(!chat || !warm || defaults.temperature == Some(0.6));
             prop_assert!(spec.settings.context.is_some_and(|longest| longest <= context));
             prop_assert!(spec.settings.typical.is_some_and(|typical| typical.tokens() <= context));
             let lines: Vec<&str> = text.lines().collect();
@@ -186,7 +223,7 @@ mod tests {
     #[test]
     fn goals_differ_where_it_matters() {
         let of = |goal| {
-            Spec::parse(&spec_for("m", 8_192, Traffic::Chat, goal))
+            Spec::parse(&spec_for("m", 8_192, OwnDefaults::default(), Traffic::Chat, goal))
                 .unwrap()
                 .settings
         };

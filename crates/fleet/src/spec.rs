@@ -16,6 +16,7 @@
 //! context = 8192
 //! ```
 
+mod mistake;
 mod values;
 mod written;
 
@@ -30,7 +31,7 @@ use std::fmt;
 use std::ops::{Range, RangeInclusive};
 use std::time::Duration;
 use toml::Spanned;
-use values::{Count, Names, Number};
+use values::{Count, Names, Number, Time};
 use vastrelay_planner::Typical;
 use vastrelay_weights::Precision;
 use vastrelay_weights::precision::KvPrecision;
@@ -87,7 +88,7 @@ impl Spec {
     pub fn parse(text: &str) -> Result<Spec, SpecError> {
         let written: Written = toml::from_str(text).map_err(|error| SpecError {
             place: place(text, error.span().map_or(0, |span| span.start)),
-            text: error.message().trim_end().to_owned(),
+            text: mistake::in_words(error.message()),
         })?;
         let mut reader = Reader {
             text,
@@ -190,7 +191,7 @@ impl Reader<'_> {
         self.take(key, value, |Count(count)| Ok(count))
     }
 
-    fn time(&mut self, key: &'static str, value: Option<Spanned<String>>) -> Result<Option<Duration>, SpecError> {
+    fn time(&mut self, key: &'static str, value: Option<Spanned<Time>>) -> Result<Option<Duration>, SpecError> {
         self.take(key, value, time)
     }
 
@@ -286,7 +287,7 @@ fn cores(Number(cores): Number) -> Result<CoreRequest, String> {
     CoreShare::of(cores).map(CoreRequest::Named)
 }
 
-fn time(text: String) -> Result<Duration, String> {
+fn time(Time(text): Time) -> Result<Duration, String> {
     let read = humantime::parse_duration(&text).ok().filter(|time| !time.is_zero());
     read.ok_or_else(|| format!("`{text}` is not a length of time; use one such as 30s or 2m"))
 }

@@ -177,7 +177,7 @@ fn figure(name: &'static str, unit: Unit, a: &[Vec<f64>], b: &[Vec<f64>], of: im
 }
 
 /// Fields of an endpoint's status that say how it and its replicas stand, not how they are set up.
-const STANDING: [&str; 11] = [
+const STANDING: [&str; 14] = [
     "state",
     "release",
     "occupancy",
@@ -189,6 +189,9 @@ const STANDING: [&str; 11] = [
     "failure",
     "reserved",
     "resident",
+    "phase",
+    "capacity",
+    "budget",
 ];
 
 fn differences(a: &Run, b: &Run) -> Vec<Difference> {
@@ -217,10 +220,15 @@ fn differences(a: &Run, b: &Run) -> Vec<Difference> {
         .collect()
 }
 
+/// Returns whether a field tells how something is set up. A replica's `process` is the number of its process, that of its memory a size.
+fn is_setting(path: &str, name: &str) -> bool {
+    !STANDING.contains(&name) && (name != "process" || path.ends_with(".memory"))
+}
+
 fn flatten(path: &str, value: &Value, flat: &mut BTreeMap<String, String>) {
     match value {
         Value::Object(fields) => {
-            for (name, value) in fields.iter().filter(|(name, _)| !STANDING.contains(&name.as_str())) {
+            for (name, value) in fields.iter().filter(|(name, _)| is_setting(path, name)) {
                 flatten(&format!("{path}.{name}"), value, flat);
             }
         }

@@ -10,12 +10,14 @@
 //! | [`mod@run`] | what is kept of a test, so that it can be repeated? |
 //! | [`summary`] | what came out, and what limited it? |
 //! | [`compare`] | which differences between two runs are real? |
+//! | [`levels`] | how much throughput does each number of users give, and where is the knee? |
 //! | [`report`] | how does a run look on paper? |
 //! | [`statistics`] | percentiles, and intervals by resampling |
 #![warn(missing_docs)]
 
 pub mod compare;
 mod earlier;
+pub mod levels;
 pub mod order;
 pub mod prompts;
 pub mod record;

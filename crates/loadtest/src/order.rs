@@ -1,7 +1,7 @@
 //! From what somebody wants sent to the workload and its prompts.
 
-use crate::prompts::{Prompt, Room, from_json_lines, synthetic};
-use crate::workload::{Arrival, Lengths, Span, Workload};
+use crate::prompts::{Prompt, Room, from_json_lines, question, synthetic};
+use crate::workload::{Arrival, Lengths, ONE_PROMPT, Span, Workload};
 use vastrelay_wire::load::{LoadOrder, PromptSource};
 
 /// The demo's own questions, which its model was never trained on.
@@ -38,7 +38,7 @@ pub fn prepare(order: &LoadOrder, room: Room) -> Result<Prepared, String> {
         prompts: String::new(),
         arrival: order.arrival.clone(),
         span: order.span,
-        warm_up: order.warm_up.unwrap_or_else(|| usual_warm_up(&order.arrival)),
+        warm_up: order.warm_up.unwrap_or_else(|| usual_warm_up(order)),
         output,
         force_length: order.force_length,
         temperature: order.temperature,
@@ -56,8 +56,13 @@ pub fn prepare(order: &LoadOrder, room: Room) -> Result<Prepared, String> {
     })
 }
 
-fn usual_warm_up(arrival: &Arrival) -> usize {
-    match arrival {
+/// Returns the usual number of requests before those that are counted. The first of one prompt that is sent again and again counts: it alone
+/// finds nothing in the cache.
+fn usual_warm_up(order: &LoadOrder) -> usize {
+    if matches!(order.prompts, PromptSource::Question { .. }) {
+        return 0;
+    }
+    match &order.arrival {
         Arrival::Closed { users } => *users,
         Arrival::Poisson { .. } => 8,
         Arrival::Steps { users, .. } => users.iter().copied().max().unwrap_or(1),
@@ -73,6 +78,10 @@ fn prompts(source: &PromptSource, workload: &Workload, room: Room) -> Result<(Ve
             other => Err(format!("there is no set `{other}`; use questions or follow-ups")),
         },
         PromptSource::Lines { name, text } => lines(name, text),
+        PromptSource::Question { text } if text.trim().is_empty() => {
+            Err("the prompt is empty; write a question".into())
+        }
+        PromptSource::Question { text } => Ok((vec![question(text)], described(text))),
         PromptSource::Synthetic { lengths, shared_prefix } => {
             let lengths = lengths.parse::<Lengths>()?.within(room.context)?;
             if *shared_prefix >= room.context {
@@ -94,6 +103,14 @@ fn prompts(source: &PromptSource, workload: &Workload, room: Room) -> Result<(Ve
             Ok((made, described))
         }
     }
+}
+
+/// Returns one prompt in words: its beginning, and a hash by which it can be told from others.
+fn described(text: &str) -> String {
+    let beginning: String = text.chars().take(40).collect();
+    let rest = if beginning.len() < text.len() { "…" } else { "" };
+    let hash = blake3::hash(text.as_bytes()).to_hex();
+    format!("{ONE_PROMPT}\"{beginning}{rest}\", BLAKE3 {}", &hash[..12])
 }
 
 fn lines(name: &str, text: &str) -> Result<(Vec<Prompt>, String), String> {

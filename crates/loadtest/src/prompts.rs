@@ -66,7 +66,7 @@ pub fn from_json_lines(text: &str) -> Result<Vec<Prompt>, PromptError> {
         prompts.push(match (line.messages, line.prompt, line.question) {
             (Some(messages), None, None) if !messages.is_empty() => Prompt::Messages(messages),
             (None, Some(prompt), None) => Prompt::Text(prompt),
-            (None, None, Some(question)) => Prompt::Messages(vec![message_of("user", question)]),
+            (None, None, Some(question)) => self::question(&question),
             _ => return Err(wrong("it has none of the fields that make a prompt, or several".into())),
         });
     }
@@ -74,6 +74,11 @@ pub fn from_json_lines(text: &str) -> Result<Vec<Prompt>, PromptError> {
         return Err(PromptError::Empty);
     }
     Ok(prompts)
+}
+
+/// Returns a question for the chat.
+pub fn question(text: &str) -> Prompt {
+    Prompt::Messages(vec![message_of("user", text.to_owned())])
 }
 
 fn message_of(role: &str, text: String) -> ChatMessage {

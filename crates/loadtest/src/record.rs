@@ -16,6 +16,29 @@ pub struct Setup {
     pub after: Option<EndpointStatus>,
 }
 
+impl Setup {
+    /// Returns what happened to the endpoint between the looks before and after: another release, or another life of a replica.
+    pub(crate) fn changes(&self) -> Vec<String> {
+        let (Some(before), Some(after)) = (&self.before, &self.after) else {
+            return Vec::new();
+        };
+        if before.release != after.release {
+            let (old, new) = (before.release, after.release);
+            return vec![format!("release {old} was replaced by release {new} during the run")];
+        }
+        let restarted = after.replicas.iter().filter(|replica| {
+            let earlier = before
+                .replicas
+                .iter()
+                .find(|earlier| earlier.replica == replica.replica);
+            earlier.is_some_and(|earlier| earlier.incarnation != replica.incarnation)
+        });
+        restarted
+            .map(|replica| format!("replica {} was started again during the run", replica.replica))
+            .collect()
+    }
+}
+
 /// One request. Moments in seconds from the start.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, PartialEq)]
 pub struct RequestRecord {

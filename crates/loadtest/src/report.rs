@@ -2,7 +2,9 @@
 
 mod charts;
 
+use crate::levels::Level;
 use crate::run::Run;
+use crate::summary::{RepeatTimes, Summary};
 use std::fmt::Write;
 use vastrelay_wire::manage::Spread;
 
@@ -32,10 +34,13 @@ pub fn html(run: &Run) -> Result<String, String> {
     );
     let _ = write!(
         page,
-        "<p class=\"limit\"><b>Limited by {}:</b> {}</p>",
-        escape(summary.limit.name()),
+        "<p class=\"limit\"><b>{}:</b> {}</p>",
+        escape(&verdict(summary)),
         escape(&summary.limit_reason)
     );
+    for note in &summary.notes {
+        let _ = write!(page, "<p class=\"limit\"><b>Note:</b> {}</p>", escape(note));
+    }
     page.push_str("<section class=\"figures\">");
     for (value, name) in tiles(run) {
         let _ = write!(
@@ -56,7 +61,10 @@ pub fn html(run: &Run) -> Result<String, String> {
             page.push_str(&spread_row(name, spread));
         }
     }
-    page.push_str("</tbody></table><section class=\"charts\">");
+    page.push_str("</tbody></table>");
+    page.push_str(&levels_table(run));
+    page.push_str(&reuse_table(run));
+    page.push_str("<section class=\"charts\">");
     for (title, chart) in charts::all(run)? {
         let _ = write!(
             page,
@@ -72,15 +80,23 @@ pub fn html(run: &Run) -> Result<String, String> {
         }
         page.push_str("</tbody></table>");
     }
-    page.push_str("<h2>Everything needed to repeat it</h2><pre>");
+    page.push_str("<details><summary>Everything needed to repeat it</summary><pre>");
     let repeat =
         serde_json::json!({"id": run.id, "begun_ms": run.begun_ms, "workload": run.workload, "setup": run.setup});
     page.push_str(&escape(
         &serde_json::to_string_pretty(&repeat).map_err(|e| e.to_string())?,
     ));
-    page.push_str("</pre><p class=\"note\">Durations count from the moment when a request was due, not from when it could be sent. \
+    page.push_str("</pre></details><p class=\"note\">Durations count from the moment when a request was due, not from when it could be sent. \
         TTFT: time to first token. ITL: each gap between two tokens of one stream.</p></body></html>");
     Ok(page)
+}
+
+/// Returns what limits a run, or that it does not tell.
+pub fn verdict(summary: &Summary) -> String {
+    match summary.limit.is_known() {
+        true => format!("Limited by {}", summary.limit.name()),
+        false => "The limit is not known".into(),
+    }
 }
 
 /// Returns one line on what was done.
@@ -99,6 +115,93 @@ pub fn headline(run: &Run) -> String {
         "{}{simulated} · {} · {} · prompts: {} · {output} · seed {}",
         workload.model, workload.arrival, workload.span, workload.prompts, workload.seed
     )
+}
+
+/// Returns a table of the levels, where there are several.
+fn levels_table(run: &Run) -> String {
+    let levels = &run.summary.levels;
+    if levels.len() < 2 {
+        return String::new();
+    }
+    let mut table = String::from(
+        "<h2>Levels</h2><table><thead><tr><th>users</th><th>tokens/s</th><th>gain</th><th>TTFT p50</th><th>ITL p50</th>\
+         <th>lanes</th><th>deepest queue</th><th>device busy</th><th></th></tr></thead><tbody>",
+    );
+    for level in levels {
+        let row = level_row(level);
+        let knee = if level.is_knee { "knee" } else { "" };
+        let cells: String = row
+            .iter()
+            .skip(1)
+            .map(|cell| format!("<td>{}</td>", escape(cell)))
+            .collect();
+        let _ = write!(table, "<tr><th>{}</th>{cells}<td>{knee}</td></tr>", row[0]);
+    }
+    table.push_str("</tbody></table>");
+    table
+}
+
+/// Returns the figures of a level as texts: users, tokens a second, gain, TTFT, ITL, lanes, queue, device.
+pub fn level_row(level: &Level) -> [String; 8] {
+    let share = |share: Option<f64>| share.map_or("–".into(), |share| format!("{:.0} %", share * 100.0));
+    [
+        level.users.to_string(),
+        format!("{:.0} ± {:.0}", level.output_rate, level.output_rate_error),
+        level.gain.map_or("–".into(), |gain| format!("{:+.0} %", gain * 100.0)),
+        duration(level.ttft_p50),
+        duration(level.itl_p50),
+        share(level.lanes_share),
+        level.deepest_queue.map_or("–".into(), |queue| queue.to_string()),
+        share(level.busy_share),
+    ]
+}
+
+/// Returns a table of the times with and without reuse, where one prompt was sent again and again.
+fn reuse_table(run: &Run) -> String {
+    let rows = reuse_rows(run);
+    if rows.is_empty() {
+        return String::new();
+    }
+    let mut table = String::from(
+        "<h2>The same prompt, by reuse</h2><table><thead><tr><th></th><th>requests</th><th>TTFT, mean ± deviation</th>\
+         <th>end-to-end, mean ± deviation</th></tr></thead><tbody>",
+    );
+    for [name, count, ttft, total] in rows {
+        let _ = write!(
+            table,
+            "<tr><th>{name}</th><td>{count}</td><td>{ttft}</td><td>{total}</td></tr>"
+        );
+    }
+    table.push_str("</tbody></table>");
+    table
+}
+
+/// Returns the times of requests that found nothing in the cache and of those that did, as texts; nothing unless one prompt was sent again
+/// and again.
+pub fn reuse_rows(run: &Run) -> Vec<[String; 4]> {
+    let Some(by_reuse) = run
+        .summary
+        .by_reuse
+        .as_ref()
+        .filter(|_| run.workload.repeats_one_prompt())
+    else {
+        return Vec::new();
+    };
+    let with_deviation = |mean: f64, deviation: f64, count: usize| match count {
+        1 => duration(mean),
+        _ => format!("{} ± {}", duration(mean), duration(deviation)),
+    };
+    let row = |name: &str, times: &RepeatTimes| {
+        [
+            name.to_owned(),
+            times.count.to_string(),
+            with_deviation(times.ttft, times.ttft_deviation, times.count),
+            with_deviation(times.total, times.total_deviation, times.count),
+        ]
+    };
+    let both = [("without reuse", &by_reuse.without), ("with reuse", &by_reuse.with)];
+    let some = both.into_iter().filter(|(_, times)| times.count > 0);
+    some.map(|(name, times)| row(name, times)).collect()
 }
 
 fn tiles(run: &Run) -> Vec<(String, String)> {

@@ -16,6 +16,7 @@ use std::time::Duration;
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 use tokio::time::{Instant, sleep, sleep_until};
+use vastrelay_wire::time::milliseconds_since_1970;
 
 /// Time between two looks at how things stand.
 const LOOK_EVERY: Duration = Duration::from_millis(250);
@@ -380,10 +381,4 @@ impl<T: Target> Field<T> {
             _ = stop.wait_for(|stop| *stop) => {}
         }
     }
-}
-
-fn milliseconds_since_1970() -> i64 {
-    std::time::SystemTime::now()
-        .duration_since(std::time::UNIX_EPOCH)
-        .map_or(0, |time| time.as_millis() as i64)
 }

@@ -24,6 +24,14 @@ pub fn quantile(sorted: &[f64], share: f64) -> f64 {
     sorted.get(rank.max(1) - 1).copied().unwrap_or(0.0)
 }
 
+/// Returns the mean and the standard deviation of values; zero for none, and for the deviation of one.
+pub fn mean_and_deviation(values: Vec<f64>) -> (f64, f64) {
+    let count = values.len() as f64;
+    let mean = values.iter().sum::<f64>() / count.max(1.0);
+    let squares: f64 = values.iter().map(|value| (value - mean).powi(2)).sum();
+    (mean, (squares / (count - 1.0).max(1.0)).sqrt())
+}
+
 /// Draws of the resampling.
 const RESAMPLES: usize = 1_000;
 

@@ -1,7 +1,8 @@
 //! What came out of a run, and what limited it.
 
+use crate::levels::{LEAST_LEVELS, LEAST_LOOKS, Level, levels};
 use crate::record::{RequestRecord, Sample, ServiceSample, Setup};
-use crate::statistics::{quantile, spread};
+use crate::statistics::{mean_and_deviation, quantile, spread};
 use crate::workload::{Arrival, Workload};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -54,6 +55,15 @@ pub struct Summary {
     pub busy_share: Option<f64>,
     /// How late requests were sent.
     pub lateness: Spread,
+    /// Each level of the load.
+    #[serde(default)]
+    pub levels: Vec<Level>,
+    /// Times of requests that found nothing in the cache, and of those that did.
+    #[serde(default)]
+    pub by_reuse: Option<ByReuse>,
+    /// What happened to the endpoint during the run.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
     /// What kept throughput from being higher.
     pub limit: Limit,
     /// The same in words, with the figures.
@@ -74,12 +84,69 @@ pub enum Limit {
     Generator,
     /// Nothing: the load was smaller than what the service can take.
     Load,
+    /// The load had too few levels to tell.
+    Undetermined,
     /// Not known: the service does not tell how it stands.
     #[default]
     Unknown,
 }
 
+/// Times of requests that found nothing of their prompt in the cache, and of those that found some.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct ByReuse {
+    /// Of those that found nothing.
+    pub without: RepeatTimes,
+    /// Of those that found some.
+    pub with: RepeatTimes,
+}
+
+/// Times of the same request sent again and again; in seconds.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct RepeatTimes {
+    /// Requests.
+    pub count: usize,
+    /// Mean time to first token.
+    pub ttft: f64,
+    /// Its standard deviation.
+    pub ttft_deviation: f64,
+    /// Mean time to the end.
+    pub total: f64,
+    /// Its standard deviation.
+    pub total_deviation: f64,
+}
+
+impl ByReuse {
+    /// Returns the times of both kinds, where any request is done.
+    fn of(done: &[&RequestRecord]) -> Option<ByReuse> {
+        let (with, without): (Vec<&RequestRecord>, Vec<&RequestRecord>) =
+            done.iter().partition(|request| request.reused_tokens > 0);
+        (!done.is_empty()).then(|| ByReuse {
+            without: RepeatTimes::of(&without),
+            with: RepeatTimes::of(&with),
+        })
+    }
+}
+
+impl RepeatTimes {
+    fn of(requests: &[&RequestRecord]) -> RepeatTimes {
+        let (ttft, ttft_deviation) = mean_and_deviation(requests.iter().filter_map(|request| request.ttft()).collect());
+        let (total, total_deviation) = mean_and_deviation(requests.iter().map(|request| request.total()).collect());
+        RepeatTimes {
+            count: requests.len(),
+            ttft,
+            ttft_deviation,
+            total,
+            total_deviation,
+        }
+    }
+}
+
 impl Limit {
+    /// Returns whether a run has told what limits it.
+    pub fn is_known(self) -> bool {
+        !matches!(self, Limit::Undetermined | Limit::Unknown)
+    }
+
     /// Returns a word for it.
     pub fn name(self) -> &'static str {
         match self {
@@ -88,6 +155,7 @@ impl Limit {
             Limit::Device => "device",
             Limit::Generator => "generator",
             Limit::Load => "load",
+            Limit::Undetermined => "undetermined",
             Limit::Unknown => "unknown",
         }
     }
@@ -141,19 +209,25 @@ impl Summary {
             user_rate: spread(streams.iter().map(user_rate).collect()),
             reused_share: reused_tokens as f64 / prompt_tokens.max(1) as f64,
             kept_pace: kept as f64 / streams.len().max(1) as f64,
-            mean_running: samples.iter().map(|sample| sample.running).sum::<usize>() as f64
-                / samples.len().max(1) as f64,
+            mean_running: requests
+                .iter()
+                .map(|request| request.ended.min(seconds) - request.sent.min(seconds))
+                .sum::<f64>()
+                / seconds,
             lateness: spread(requests.iter().map(|request| request.sent - request.due).collect()),
             ..Summary::default()
         };
-        if let (Some(before), false) = (&setup.before, service.is_empty()) {
-            summary.take_service(&service, before.occupancy.lanes, before.occupancy.pages, seconds);
+        let size = setup
+            .before
+            .as_ref()
+            .map_or((0, 0), |before| (before.occupancy.lanes, before.occupancy.pages));
+        if setup.before.is_some() && service.len() >= LEAST_LOOKS {
+            summary.take_service(&service, size.0, size.1, seconds);
         }
-        summary.find_limit(
-            workload,
-            &service,
-            setup.before.as_ref().map_or(0, |before| before.occupancy.lanes),
-        );
+        summary.levels = levels(workload, requests, samples, size, seconds);
+        summary.by_reuse = ByReuse::of(&done);
+        summary.notes = setup.changes();
+        summary.find_limit(workload, !service.is_empty());
         summary
     }
 
@@ -182,53 +256,95 @@ impl Summary {
         self.busy_share = (time > 0.0).then(|| (busy / time).min(1.0));
     }
 
-    fn find_limit(&mut self, workload: &Workload, service: &[(f64, ServiceSample)], width: usize) {
-        let full = service.iter().filter(|(_, sample)| sample.lanes_used >= width).count();
-        let full_share = full as f64 / service.len().max(1) as f64;
-        let percent = |share: f64| format!("{:.0} %", share * 100.0);
+    fn find_limit(&mut self, workload: &Workload, tells: bool) {
         let open = matches!(workload.arrival, Arrival::Poisson { .. });
-        let (limit, reason) = if open && self.lateness.p95 > LATE.0.max(LATE.1 * self.ttft.p50) {
+        let late = open && self.lateness.p95 > LATE.0.max(LATE.1 * self.ttft.p50);
+        (self.limit, self.limit_reason) = if late {
             let late = self.lateness.p95 * 1000.0;
-            (
-                Limit::Generator,
-                format!("one request in twenty was sent {late:.0} ms late or more: this machine could not send faster"),
-            )
-        } else if service.is_empty() {
+            let reason =
+                format!("one request in twenty was sent {late:.0} ms late or more: this machine could not send faster");
+            (Limit::Generator, reason)
+        } else if !tells {
             (Limit::Unknown, "the service does not tell how it stands".into())
-        } else if self.preemptions.unwrap_or(0) > 0 || (self.pages_share.unwrap_or(0.0) > 0.95 && full_share < 0.5) {
-            let (count, pages) = (self.preemptions.unwrap_or(0), percent(self.pages_share.unwrap_or(0.0)));
-            (
-                Limit::Kv,
-                format!("{pages} of the KV pages were in use at most, and {count} sequences lost their place for them"),
-            )
-        } else if full_share >= 0.5 {
-            let busy = percent(self.busy_share.unwrap_or(0.0));
-            (
-                Limit::Width,
-                format!(
-                    "all {width} lanes were taken in {} of the samples; the device was busy {busy} of the time",
-                    percent(full_share)
-                ),
-            )
-        } else if self.busy_share.unwrap_or(0.0) > 0.9 {
-            (
-                Limit::Device,
-                format!(
-                    "the device was busy {} of the time while lanes were free",
-                    percent(self.busy_share.unwrap_or(0.0))
-                ),
-            )
+        } else if self.levels.len() < LEAST_LEVELS {
+            (Limit::Undetermined, self.too_few_levels())
         } else {
-            let lanes = percent(self.lanes_share.unwrap_or(0.0));
-            (
-                Limit::Load,
-                format!(
-                    "the load used {lanes} of the lanes on average and never filled the batch, so this is not a capacity figure"
-                ),
-            )
+            match self.levels.iter().position(|level| level.is_knee) {
+                Some(knee) => at_knee(&self.levels[knee - 1], &self.levels[knee]),
+                None => (Limit::Load, still_growing(&self.levels)),
+            }
         };
-        (self.limit, self.limit_reason) = (limit, reason);
     }
+
+    /// Says how the service stood, and that so few levels cannot tell what limits it.
+    fn too_few_levels(&self) -> String {
+        let levels = match self.levels.len() {
+            1 => "one level of load".to_owned(),
+            count => format!("{count} levels of load"),
+        };
+        let stood = match (self.lanes_share, self.deepest_queue, self.busy_share) {
+            (Some(lanes), Some(queue), Some(busy)) => format!(
+                "{} of the lanes were in use on average, at most {queue} waited, the device was busy {} of the time; ",
+                percent(lanes),
+                percent(busy)
+            ),
+            _ => "the run was too short to look at the service; ".into(),
+        };
+        format!("{stood}{levels} cannot tell what limits throughput, {LEAST_LEVELS} can: --arrival steps")
+    }
+}
+
+/// Says what limits throughput at the knee, which more users than the level before do not move.
+fn at_knee(before: &Level, knee: &Level) -> (Limit, String) {
+    let gain = format!(
+        "{} users give {:.0} tokens/s, {} give {:.0}, no more than chance makes",
+        before.users, before.output_rate, knee.users, knee.output_rate
+    );
+    let preempted = knee.preemptions.unwrap_or(0);
+    let (full, pages) = (knee.full_share.unwrap_or(0.0), knee.pages_share.unwrap_or(0.0));
+    let busy = knee.busy_share.unwrap_or(0.0);
+    let (limit, how) = if preempted > 0 || (pages > 0.95 && full < 0.5) {
+        let how = format!(
+            "{} of the KV pages were in use, {preempted} sequences lost their place for them",
+            percent(pages)
+        );
+        (Limit::Kv, how)
+    } else if full >= 0.5 {
+        let how = format!(
+            "all lanes were taken in {} of the looks, the device was busy {} of the time",
+            percent(full),
+            percent(busy)
+        );
+        (Limit::Width, how)
+    } else if busy > 0.9 {
+        (
+            Limit::Device,
+            format!(
+                "the device was busy {} of the time while lanes were free",
+                percent(busy)
+            ),
+        )
+    } else {
+        let how =
+            "neither lanes, KV pages nor the device were used up; the callers or the way to them may limit it".into();
+        (Limit::Unknown, how)
+    };
+    (limit, format!("{gain}; {how}"))
+}
+
+fn still_growing(levels: &[Level]) -> String {
+    let last = &levels[levels.len() - 1];
+    let gain = last
+        .gain
+        .map_or(String::new(), |gain| format!(" ({:+.0} %)", gain * 100.0));
+    format!(
+        "throughput was still growing at {} users{gain}, so this is not a capacity figure; add steps with more users",
+        last.users
+    )
+}
+
+fn percent(share: f64) -> String {
+    format!("{:.0} %", share * 100.0)
 }
 
 /// Returns the tokens of a request that came before a moment.

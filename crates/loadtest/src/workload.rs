@@ -50,6 +50,8 @@ pub enum Lengths {
     },
 }
 
+/// What the prompts of a workload are called that sends one again and again.
+pub(crate) const ONE_PROMPT: &str = "the same one, ";
 /// Longest load test, and longest step of one, in seconds.
 const MOST_SECONDS: f64 = 24.0 * 3600.0;
 /// Most requests of a load test.
@@ -162,6 +164,11 @@ pub(crate) enum Draws {
 }
 
 impl Workload {
+    /// Returns whether it sends one prompt again and again.
+    pub fn repeats_one_prompt(&self) -> bool {
+        self.prompts.starts_with(ONE_PROMPT)
+    }
+
     /// Returns the random numbers of one part.
     pub(crate) fn random(&self, part: Draws) -> StdRng {
         StdRng::seed_from_u64(self.seed.wrapping_mul(31).wrapping_add(part as u64))
@@ -212,11 +219,11 @@ impl Workload {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use proptest::prelude::{prop_assert, proptest};
 
-    fn workload(arrival: Arrival) -> Workload {
+    pub(crate) fn workload(arrival: Arrival) -> Workload {
         Workload {
             model: "m".into(),
             prompts: "p".into(),

@@ -40,8 +40,27 @@ pub fn of_memory(question: &Question<'_>, hardware: &dyn Hardware, split: usize,
     ));
     terms.push(Term {
         name: "sequences",
-        amount: Amount::Count(fitting.full),
+        amount: Amount::Count(fitting.full.in_limit()),
         formula: "left for KV ÷ a sequence".into(),
+    });
+    terms.push(Term::bytes(
+        "KV pool",
+        plan.kv_pool(),
+        format!(
+            "two batches of {} sequences of {} tokens, and no more than is left",
+            grouped(question.width),
+            grouped(plan.typical)
+        ),
+    ));
+    terms.push(Term {
+        name: "at once",
+        amount: Amount::Count(fitting.full.at_once),
+        formula: format!(
+            "sequences of {} tokens; the pool holds {}, the batch has {} lanes",
+            grouped(plan.context),
+            grouped(fitting.full.in_pool),
+            grouped(question.width)
+        ),
     });
     terms
 }
@@ -79,7 +98,7 @@ pub fn of_step(
             Term::seconds("matrices", step.matrices, "as measured with so many rows"),
             Term::seconds("attention", step.attention, "as measured, by pairs of tokens"),
             Term::seconds("head", step.head, "logits, and choosing tokens"),
-            Term::seconds("besides", step.launches, "all else, for each layer and token"),
+            Term::seconds("all else", step.launches, "for each layer and token"),
             Term::seconds("= step", step.total(), ""),
         ]
     };

@@ -127,6 +127,7 @@ impl CpuProfile {
         {
             return refuse("reserve", reserve.to_string(), "use less than `memory`");
         }
+        self.price.as_ref().map_or(Ok(()), Price::check)?;
         let Some(speed) = &self.speed else { return Ok(()) };
         for (key, value) in [
             ("layer", speed.layer),

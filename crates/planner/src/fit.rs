@@ -1,8 +1,9 @@
 //! Does a model fit devices of a kind, over how many of them, and what would callers see?
 
 use crate::accelerator::Placement;
+use crate::amounts::{count_of, grouped};
 use crate::hardware::Hardware;
-use crate::memory::{DoesNotFit, MemoryPlan, MemoryRequest};
+use crate::memory::{DoesNotFit, MemoryPlan, MemoryRequest, SequenceRoom};
 use crate::prediction::{Prediction, Running, Typical};
 use vastrelay_weights::description::ModelDescription;
 use vastrelay_weights::precision::Precisions;
@@ -27,7 +28,7 @@ pub struct Question<'a> {
     pub memory_share: f64,
     /// The usual sequence.
     pub typical: Typical,
-    /// Sequences that have to fit at once; any number does when absent.
+    /// Sequences at full context that have to fit at once; any number does when absent.
     pub concurrency: Option<usize>,
 }
 
@@ -45,10 +46,10 @@ pub struct SplitFit {
 pub struct Fitting {
     /// The arithmetic of the device that has most.
     pub plan: MemoryPlan,
-    /// Sequences of full length that fit at once, whatever the width.
-    pub full: usize,
-    /// Sequences of usual length that do.
-    pub usual: usize,
+    /// Sequences at full context.
+    pub full: SequenceRoom,
+    /// Sequences of usual length.
+    pub usual: SequenceRoom,
     /// Bytes of each token that are kept more than once, as key and value heads are fewer than devices.
     pub copied: usize,
     /// What callers would see.
@@ -65,7 +66,10 @@ pub enum WhyNot {
     #[error(transparent)]
     Memory(#[from] DoesNotFit),
     /// Fewer sequences fit than have to.
-    #[error("{fits} sequences of {tokens} tokens fit at once, and {wanted} have to")]
+    #[error(
+        "its memory limit holds {} of {} tokens at once, and {} have to fit",
+        count_of(*fits, "sequence"), grouped(*tokens), grouped(*wanted)
+    )]
     Sequences {
         /// How many fit.
         fits: usize,
@@ -123,23 +127,25 @@ impl<'a> Question<'a> {
             device,
             budget: (device as f64 * self.memory_share) as usize,
             width: self.width,
+            step_budget: self.step_budget,
             context: self.context,
+            typical: self.typical.tokens(),
             pages: None,
         };
         let plan = MemoryPlan::new(&sizes, request)?;
-        let usual = plan.sequences_of(self.typical.tokens(), self.step_budget);
-        if let Some(wanted) = self.concurrency.filter(|wanted| *wanted > usual) {
+        let (full, usual) = (plan.full_sequences(), plan.typical_sequences());
+        if let Some(wanted) = self.concurrency.filter(|wanted| *wanted > full.in_limit()) {
             return Err(WhyNot::Sequences {
-                fits: usual,
-                tokens: self.typical.tokens(),
+                fits: full.in_limit(),
+                tokens: self.context,
                 wanted,
             });
         }
         Ok(Fitting {
-            full: plan.full_context_sequences(),
+            full,
             usual,
             copied: placement.copied_token_bytes(),
-            predicted: self.predictions(hardware, split, usual, &[self.concurrency.unwrap_or(1)])[0],
+            predicted: self.predictions(hardware, split, usual.in_pool, &[self.concurrency.unwrap_or(1)])[0],
             plan,
         })
     }
@@ -165,9 +171,12 @@ impl<'a> Question<'a> {
         callers.iter().map(of).collect()
     }
 
-    /// Returns the cheapest devices on which it fits: which of them, and how many. Of two with one price the one with less memory.
+    /// Returns the cheapest devices on which it fits: which of them, and how many. Of two with one price the one with less memory. Prices
+    /// are compared within the currency of the first device.
     pub fn cheapest<'h>(&self, known: &[&'h dyn Hardware]) -> Option<(&'h dyn Hardware, usize)> {
-        let fitting = known.iter().filter_map(|hardware| {
+        let currency = known.first().and_then(|hardware| hardware.currency());
+        let comparable = known.iter().filter(|hardware| hardware.currency() == currency);
+        let fitting = comparable.filter_map(|hardware| {
             let split = (1..=hardware.count()).find(|split| self.verdict(*hardware, *split).is_ok())?;
             Some((*hardware, split))
         });

@@ -27,6 +27,9 @@ pub trait Hardware {
     /// Returns the price of one for an hour.
     fn price(&self) -> f64;
 
+    /// Returns the currency of its price, where its profile names one.
+    fn currency(&self) -> Option<&str>;
+
     /// Returns what a placement takes of the one that has most.
     fn sizes(&self, placement: &Placement<'_>) -> Sizes;
 
@@ -65,6 +68,10 @@ impl Hardware for DeviceProfile {
 
     fn price(&self) -> f64 {
         self.price.hour
+    }
+
+    fn currency(&self) -> Option<&str> {
+        self.price.currency.as_deref()
     }
 
     fn sizes(&self, placement: &Placement<'_>) -> Sizes {

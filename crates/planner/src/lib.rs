@@ -38,7 +38,7 @@ pub use cost::{CostModel, CostRow, StepCost, StepTimes};
 pub use cpu::{CpuCost, CpuProfile, CpuSpeed};
 pub use fit::{Fitting, Question, SplitFit, WhyNot};
 pub use hardware::Hardware;
-pub use memory::{DoesNotFit, MemoryPlan, MemoryRequest, PoolPlan, PoolSizes, Sizes};
+pub use memory::{DoesNotFit, MemoryPlan, MemoryRequest, PoolPlan, PoolSizes, SequenceRoom, Sizes};
 pub use prediction::{Prediction, Typical};
 pub use profile::{DeviceProfile, ProfileError};
 pub use profiles::Profile;

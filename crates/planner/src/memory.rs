@@ -36,9 +36,14 @@ pub struct MemoryRequest {
     pub budget: usize,
     /// Maximum sequences in a batch.
     pub width: usize,
+    /// Most tokens in a step.
+    pub step_budget: usize,
     /// Tokens of one sequence at most.
     pub context: usize,
-    /// KV pages for the layers that see farthest; as many as fit and are of use when absent.
+    /// Tokens of a typical sequence.
+    pub typical: usize,
+    /// KV pages for the layers that see farthest. When absent, pages for one sequence at full context or for two batches of typical
+    /// sequences, whichever are more, as far as they fit.
     pub pages: Option<usize>,
 }
 
@@ -57,10 +62,34 @@ pub struct MemoryPlan {
     pub process: usize,
     /// KV pages, one pool for all layers that see equally far; the first one's see farthest.
     pub pools: Vec<PoolPlan>,
+    /// Maximum sequences in a batch.
+    pub width: usize,
+    /// Most tokens in a step.
+    pub step_budget: usize,
     /// Tokens of one sequence at most.
     pub context: usize,
-    /// Whether somebody has said how many pages there are.
-    given: bool,
+    /// Tokens of a typical sequence.
+    pub typical: usize,
+}
+
+/// How many sequences of so many tokens a replica can run, and how many its memory limit could hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SequenceRoom {
+    /// Tokens of each sequence.
+    pub tokens: usize,
+    /// Sequences that run at once: as many as the pools hold, and at most as many as the batch has lanes.
+    pub at_once: usize,
+    /// Sequences that the pools hold.
+    pub in_pool: usize,
+    /// Further sequences that the rest of the memory limit could hold, if the pools had that memory, too.
+    pub in_rest: usize,
+}
+
+impl SequenceRoom {
+    /// Returns how many sequences the memory limit could hold, if the pools had all that weights, workspace and process leave.
+    pub fn in_limit(self) -> usize {
+        self.in_pool + self.in_rest
+    }
 }
 
 /// A pool of KV pages.
@@ -77,9 +106,8 @@ pub struct PoolPlan {
 pub enum DoesNotFit {
     /// Not even one sequence does.
     #[error(
-        "it needs {} for weights, workspace and process and {} for one sequence of {context} tokens: {} more than its limit of \
-         {}; use {}",
-        bytes(*fixed), bytes(*sequence), bytes((fixed + sequence).saturating_sub(*budget)), bytes(*budget), advice(*budget < *device)
+        "it needs {} for weights, workspace and process and {} for one sequence of {} tokens: {} more than its limit of {}",
+        bytes(*fixed), bytes(*sequence), grouped(*context), bytes((fixed + sequence).saturating_sub(*budget)), bytes(*budget)
     )]
     Sequence {
         /// Weights, workspace and process.
@@ -112,18 +140,10 @@ pub enum DoesNotFit {
     },
 }
 
-/// Returns what would let a sequence fit.
-fn advice(has_larger_share: bool) -> &'static str {
-    match has_larger_share {
-        true => "a smaller context or a larger memory share",
-        false => "a smaller context, a lower precision or more devices",
-    }
-}
-
 impl MemoryPlan {
-    /// Plans with an executor's sizes: all of the budget that is left becomes KV pages, but no more than a full batch and as much again
-    /// for reuse can use; or exactly so many when they are given. Layers with a window have as many pages as the others up to what a
-    /// full batch and as much again can use of them.
+    /// Plans with an executor's sizes. The pool has pages for two batches of typical sequences (one that runs, one for reuse), at least
+    /// for one sequence at full context, and no more than the budget leaves; or exactly so many when they are given. Layers with a
+    /// window have as many pages as the others up to what so many sequences can use of them.
     ///
     /// # Errors
     /// When not even one sequence at full context fits, or the pages that are given do not.
@@ -134,7 +154,18 @@ impl MemoryPlan {
             process,
             ..
         } = *sizes;
-        let useful = |sizes: &PoolSizes| sizes.per_sequence.saturating_mul(2).saturating_mul(request.width);
+        let typical = request.typical.min(request.context);
+        let batches = request.width.saturating_mul(2);
+        let useful = |sizes: &PoolSizes| match request.pages {
+            Some(_) => sizes.per_sequence.saturating_mul(batches),
+            None => {
+                let held = sizes
+                    .reach
+                    .most_held(typical, request.step_budget)
+                    .min(sizes.per_sequence);
+                held.saturating_mul(batches).max(sizes.per_sequence)
+            }
+        };
         let pool = |sizes: &PoolSizes| PoolPlan {
             sizes: *sizes,
             pages: useful(sizes),
@@ -181,8 +212,10 @@ impl MemoryPlan {
             workspace,
             process,
             pools,
+            width: request.width,
+            step_budget: request.step_budget,
             context: request.context,
-            given: request.pages.is_some(),
+            typical,
         })
     }
 
@@ -211,25 +244,42 @@ impl MemoryPlan {
         page_of(&self.pools)
     }
 
-    /// Returns how many sequences at full context fit: in the pages that were asked for, or else in all memory that weights,
-    /// workspace and process leave.
-    pub fn full_context_sequences(&self) -> usize {
-        self.sequences(|pool| pool.per_sequence)
-    }
-
-    /// Returns how many sequences of so many tokens fit, likewise, where a step has so many tokens at most.
-    pub fn sequences_of(&self, tokens: usize, step_budget: usize) -> usize {
-        self.sequences(|pool| pool.reach.most_held(tokens, step_budget))
-    }
-
-    fn sequences(&self, held: impl Fn(&PoolSizes) -> usize) -> usize {
-        if self.given {
-            let of = |pool: &PoolPlan| pool.pages / held(&pool.sizes).max(1);
-            return self.pools.iter().map(of).min().unwrap_or(0);
-        }
+    /// Returns how many sequences of so many tokens can run and could be held.
+    pub fn room_for(&self, tokens: usize) -> SequenceRoom {
+        let held = |pool: &PoolPlan| {
+            let held = pool.sizes.reach.most_held(tokens, self.step_budget);
+            held.clamp(1, pool.sizes.per_sequence)
+        };
+        let of_pool = |pool: &PoolPlan| pool.pages / held(pool);
+        let in_pool = self.pools.iter().map(of_pool).min().unwrap_or(0);
         let left = self.budget.saturating_sub(self.weights + self.workspace + self.process);
-        let each = |pool: &PoolPlan| held(&pool.sizes) * pool.sizes.page;
-        left / self.pools.iter().map(each).sum::<usize>().max(1)
+        let each: usize = self.pools.iter().map(|pool| held(pool) * pool.sizes.page).sum();
+        SequenceRoom {
+            tokens,
+            at_once: in_pool.min(self.width),
+            in_pool,
+            in_rest: (left / each.max(1)).saturating_sub(in_pool),
+        }
+    }
+
+    /// Returns how many sequences at full context can run and could be held.
+    pub fn full_sequences(&self) -> SequenceRoom {
+        self.room_for(self.context)
+    }
+
+    /// Returns how many typical sequences can run and could be held.
+    pub fn typical_sequences(&self) -> SequenceRoom {
+        self.room_for(self.typical)
+    }
+
+    /// Returns the pages that a full batch of sequences at full context needs of the layers that see farthest.
+    pub fn full_batch_pages(&self) -> usize {
+        self.width * self.pools.first().map_or(0, |pool| pool.sizes.per_sequence)
+    }
+
+    /// Returns the bytes that a full batch of sequences at full context needs of the pools.
+    pub fn full_batch_bytes(&self) -> usize {
+        self.width * self.sequence()
     }
 
     /// Returns the bytes of one sequence at full context.
@@ -291,17 +341,53 @@ mod tests {
             device: 64 << 30,
             budget,
             width: 4,
+            step_budget: 64,
             context: 256,
+            typical: 256,
             pages: None,
         }
     }
 
     #[test]
-    fn a_full_batch_and_as_much_again_is_enough() {
+    fn two_batches_of_typical_sequences_are_enough() {
+        let plan = |width, typical| {
+            let request = MemoryRequest {
+                width,
+                typical,
+                ..request(32 << 30)
+            };
+            MemoryPlan::new(&sizes(1 << 20), request).unwrap()
+        };
+        assert_eq!(plan(4, 256).pools[0].pages, 2 * 4 * 16);
+        // A typical sequence of 64 tokens has four pages.
+        let short = plan(4, 64);
+        assert_eq!(short.pools[0].pages, 2 * 4 * 4);
+        assert_eq!(
+            (short.full_sequences().at_once, short.typical_sequences().at_once),
+            (2, 4)
+        );
+        assert_eq!(
+            (short.full_batch_pages(), short.full_batch_bytes()),
+            (4 * 16, 4 * 16 * 4096)
+        );
+        // One full sequence always fits.
+        assert_eq!(plan(1, 16).pools[0].pages, 16);
+    }
+
+    #[test]
+    fn the_sequences_of_the_pool_are_told_apart_from_those_that_the_limit_could_hold() {
         let plan = MemoryPlan::new(&sizes(1 << 20), request(32 << 30)).unwrap();
-        assert_eq!(plan.pools[0].pages, 2 * 4 * 16);
-        // Memory holds many more, at any width.
-        assert!(plan.full_context_sequences() > 1_000);
+        let room = plan.full_sequences();
+        assert_eq!((room.tokens, room.at_once, room.in_pool), (256, 4, 8));
+        let left = (32 << 30) - plan.weights - plan.workspace - plan.process;
+        assert_eq!(room.in_limit(), left / (16 * 4096));
+        let given = MemoryRequest {
+            pages: Some(24),
+            ..request(32 << 30)
+        };
+        let room = MemoryPlan::new(&sizes(1 << 20), given).unwrap().full_sequences();
+        assert_eq!((room.at_once, room.in_pool), (1, 1));
+        assert_eq!(room.in_limit(), left / (16 * 4096));
     }
 
     #[test]
@@ -325,7 +411,7 @@ mod tests {
             .unwrap_err()
             .to_string();
         assert!(
-            text.contains("8.0 MiB") && text.contains("256 tokens") && text.contains("smaller context"),
+            text.contains("8.0 MiB") && text.contains("256 tokens") && text.contains("more than its limit"),
             "{text}"
         );
     }
@@ -353,23 +439,28 @@ mod tests {
         fn a_plan_keeps_to_its_budget(
             weights in 0usize..1 << 30, process in 0usize..1 << 24, page in 1usize..1 << 16, per_sequence in 1usize..200,
             windowed in prop::option::of((1usize..1 << 16, 1usize..100)), budget in 0usize..1 << 31, width in 1usize..64,
+            typical in 1usize..256,
         ) {
             let mut pools = vec![pool(None, 2, page, per_sequence)];
             // A shorter reach never holds more pages.
             pools.extend(windowed.map(|(page, held)| pool(Some(64), 2, page, held.min(per_sequence))));
             let sizes = Sizes { weights, workspace: 1 << 16, process, pools };
-            let request = MemoryRequest { width, ..request(budget) };
+            let request = MemoryRequest { width, typical, ..request(budget) };
+            let of_use = |sizes: &PoolSizes| {
+                let held = sizes.reach.most_held(typical, request.step_budget).min(sizes.per_sequence);
+                (2 * width * held).max(sizes.per_sequence)
+            };
             match MemoryPlan::new(&sizes, request) {
                 Ok(plan) => {
                     prop_assert!(plan.total() <= budget);
-                    let all = plan.pools.iter().all(|pool| pool.pages == 2 * width * pool.sizes.per_sequence);
+                    let all = plan.pools.iter().all(|pool| pool.pages == of_use(&pool.sizes));
                     prop_assert!(all || plan.free() < plan.page());
                     prop_assert!(plan.pools.iter().all(|pool| pool.pages >= pool.sizes.per_sequence));
                 }
                 Err(DoesNotFit::Sequence { fixed, .. }) => {
                     // Of every pool as many: what a sequence needs of the larger may not fit beside as many of the other.
                     let most = sizes.pools.iter().map(|pool| pool.per_sequence).max().unwrap_or(0);
-                    let each = |pool: &PoolSizes| pool.page * most.min(2 * width * pool.per_sequence);
+                    let each = |pool: &PoolSizes| pool.page * most.min(of_use(pool));
                     prop_assert!(fixed + sizes.pools.iter().map(each).sum::<usize>() > budget);
                 }
                 Err(other) => prop_assert!(false, "{}", other),

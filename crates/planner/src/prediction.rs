@@ -27,7 +27,19 @@ impl FromStr for Typical {
     }
 }
 
+/// Most tokens of a typical sequence unless somebody says otherwise.
+pub const USUAL_TYPICAL_TOKENS: usize = 2_048;
+
 impl Typical {
+    /// Returns the typical sequence where nobody has said any: 2,048 tokens, or as many as the context has, three of four in the prompt.
+    pub fn usual(context: usize) -> Typical {
+        let tokens = context.min(USUAL_TYPICAL_TOKENS);
+        Typical {
+            prompt: (tokens * 3 / 4).max(1),
+            output: (tokens / 4).max(1),
+        }
+    }
+
     /// Returns all of its tokens.
     pub fn tokens(self) -> usize {
         self.prompt + self.output

@@ -67,12 +67,30 @@ pub struct Power {
     pub busy: f64,
 }
 
-/// What a device costs, in whatever one pays with.
-#[derive(Clone, Copy, Debug, PartialEq, Deserialize, Serialize)]
+/// What a device costs.
+#[derive(Clone, Debug, PartialEq, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct Price {
     /// For an hour.
     pub hour: f64,
+    /// The currency, such as `EUR`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub currency: Option<String>,
+}
+
+impl Price {
+    /// Refuses a currency that is no short word of letters.
+    pub(crate) fn check(&self) -> Result<(), ProfileError> {
+        let is_short = |currency: &str| (1..=8).contains(&currency.len()) && currency.chars().all(char::is_alphabetic);
+        match self.currency.as_deref().filter(|currency| !is_short(currency)) {
+            None => Ok(()),
+            Some(currency) => Err(ProfileError::Value {
+                key: "price.currency",
+                found: format!("{currency:?}"),
+                wanted: "use up to 8 letters, such as \"EUR\"",
+            }),
+        }
+    }
 }
 
 /// Reads a file's text.
@@ -199,7 +217,7 @@ impl DeviceProfile {
                 return refuse(key, value.to_string(), "use 0 to 1e6");
             }
         }
-        Ok(())
+        self.price.check()
     }
 
     /// Returns its memory, in bytes.

@@ -4,7 +4,7 @@ use serde_json::Value;
 use std::path::{Path, PathBuf};
 use vastrelay_planner::accelerator::Placement;
 use vastrelay_planner::hardware::of_profiles;
-use vastrelay_planner::{DeviceProfile, Question, Typical, WhyNot};
+use vastrelay_planner::{DeviceProfile, Fitting, Question, Typical, WhyNot};
 use vastrelay_weights::precision::{KvPrecision, Precisions};
 use vastrelay_weights::{Declared, ModelDescription, Precision};
 
@@ -109,18 +109,20 @@ fn what_is_given_up_frees_what_the_arithmetic_says() {
     };
     let usual = fitting(&|_| ());
     let left = usual.plan.budget - usual.plan.weights - usual.plan.workspace - usual.plan.process;
-    assert_eq!(usual.full, left / usual.plan.sequence());
+    let full = |fitting: &Fitting| fitting.full.in_limit();
+    assert_eq!(full(&usual), left / usual.plan.sequence());
     // Memory holds as many, whatever the width.
     let narrow = fitting(&|question| question.width = 1);
-    assert!(narrow.full >= usual.full && narrow.full - usual.full <= 1);
+    assert!(full(&narrow) >= full(&usual) && full(&narrow) - full(&usual) <= 1);
+    assert_eq!((narrow.full.at_once, narrow.usual.at_once), (1, 1));
     let eight = fitting(&|question| question.precisions.kv = KvPrecision::Int8);
-    let ratio = eight.full as f64 / usual.full as f64;
+    let ratio = full(&eight) as f64 / full(&usual) as f64;
     assert!((1.8..2.0).contains(&ratio), "{ratio}");
     let short = fitting(&|question| question.context = 4_096);
-    assert!(short.full >= 2 * usual.full);
+    assert!(full(&short) >= 2 * full(&usual));
     let small = fitting(&|question| question.precisions.weights = Precision::of("int4", None).unwrap());
     assert!(small.plan.weights * 3 < usual.plan.weights, "embedding and head stay");
-    assert!(small.full > usual.full);
+    assert!(full(&small) > full(&usual));
     assert!(small.predicted.itl < usual.predicted.itl / 2.0);
 }
 
@@ -129,7 +131,7 @@ fn what_has_to_fit_at_once_decides_and_the_cheapest_is_found() {
     let device = profile("sim-48g");
     let usual = large(
         |_| (),
-        |question| question.split(&device, 4).verdict.clone().unwrap().usual,
+        |question| question.split(&device, 4).verdict.clone().unwrap().full.in_limit(),
     );
     let asked = |wanted| {
         large(
@@ -140,7 +142,7 @@ fn what_has_to_fit_at_once_decides_and_the_cheapest_is_found() {
     assert_eq!(asked(usual), None);
     let text = asked(usual + 1).unwrap().to_string();
     assert!(
-        text.contains(&usual.to_string()) && text.contains("800 tokens"),
+        text.contains(&usual.to_string()) && text.contains("8,192 tokens"),
         "{text}"
     );
     let profiles = DeviceProfile::shipped();

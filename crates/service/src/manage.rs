@@ -2,6 +2,7 @@
 //!
 //! The check of callers belongs in [`http::guard`](crate::http::guard), the changes themselves in `vastrelay_control`.
 
+pub mod capacity;
 pub mod change;
 pub mod costs;
 pub mod deploy;

@@ -18,6 +18,7 @@ mod piece;
 mod plain_logprobs;
 mod respond;
 mod shape;
+mod wrong_body;
 
 pub use address::{wrong_address, wrong_method};
 pub use call::{Arrival, RequestId};
@@ -89,6 +90,7 @@ fn entries(endpoints: &Endpoints, visibility: &Visibility, service_run: &Service
         modes: None,
         context: None,
         simulated: None,
+        defaults: None,
     };
     let resting = endpoints.resting().into_iter();
     let mut all: BTreeMap<String, ModelEntry> = resting
@@ -99,6 +101,7 @@ fn entries(endpoints: &Endpoints, visibility: &Visibility, service_run: &Service
             modes: Some(endpoint.answer_settings.modes()),
             context: Some(endpoint.limits().context),
             simulated: Some(endpoint.device().is_simulated()),
+            defaults: Some(options::defaults_of(&endpoint)),
             ..entry(&endpoint.name, endpoint.replicas.state())
         };
         all.insert(endpoint.name.clone(), served);

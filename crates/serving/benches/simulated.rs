@@ -70,6 +70,7 @@ fn settings(device: Device) -> ReplicaSettings {
         split: SPLIT,
         memory_share: 0.45,
         pages: None,
+        typical: None,
         device,
         weights: Precision::of("int4", None).expect("a precision"),
         kv: None,

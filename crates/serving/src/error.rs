@@ -20,7 +20,7 @@ pub enum LoadError {
     #[error(transparent)]
     Text(#[from] TextError),
     /// The memory.
-    #[error("{folder} does not fit: {source}{}", others(holders))]
+    #[error("{folder} does not fit: {source}{}{would}", others(holders))]
     Memory {
         /// The model.
         folder: PathBuf,
@@ -28,12 +28,14 @@ pub enum LoadError {
         source: DoesNotFit,
         /// Who holds memory of the same device.
         holders: Holders,
+        /// Which single changes would do, in a clause of its own; empty where that is not known.
+        would: String,
     },
     /// The memory, which the device has but others use.
     #[error(
-        "{folder} does not fit now: it takes {} and {} of this machine's memory are available, as other programs use the rest; use a \
-         smaller memory share or fewer pages, or end one of them",
-        bytes(*needed), bytes(*available)
+        "{folder} does not fit now: it takes {} and {} of this machine's memory are available{}; other programs may use the rest: use \
+         fewer pages or a smaller memory share, or end one of those that hold memory",
+        bytes(*needed), bytes(*available), others(holders)
     )]
     Available {
         /// The model.
@@ -42,6 +44,8 @@ pub enum LoadError {
         needed: usize,
         /// Bytes that there are.
         available: usize,
+        /// Who holds memory of the same device.
+        holders: Holders,
     },
     /// The processor's cores.
     #[error("{0}; name fewer in `device.cores`")]
@@ -115,6 +119,6 @@ fn others(holders: &Holders) -> String {
     if holders.is_empty() {
         String::new()
     } else {
-        format!("; other endpoints on this device hold: {holders}")
+        format!("; endpoints on this device hold: {holders}")
     }
 }

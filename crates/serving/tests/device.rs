@@ -38,6 +38,7 @@ fn endpoints_are_refused_when_the_device_is_full_and_told_who_fills_it() {
     let model = Model::open(folder.path()).unwrap();
     let settings = ReplicaSettings {
         pages: None,
+        typical: None,
         ..settings(Device::cpu(1 << 30, Cores::part(1), || usize::MAX))
     };
     let sizing = Sizing::new(&model, &ModelFiles::open(folder.path()).unwrap(), &settings, None).unwrap();

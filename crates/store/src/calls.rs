@@ -47,7 +47,11 @@ pub struct CallRecord {
     pub output_tokens: usize,
     /// How often it lost its place in the batch.
     pub preemptions: usize,
-    /// From arrival to the batch.
+    /// The message of the error that it ended with; empty where it ended well.
+    pub error: String,
+    /// From arrival until its endpoint was started, where it was parked or still starting.
+    pub waiting_for_start: f64,
+    /// From then, or else from arrival, to the batch.
     pub queued: f64,
     /// From the batch to the first token.
     pub prefill: f64,
@@ -80,7 +84,7 @@ impl CallRecord {
             .text
             .as_ref()
             .map_or(0, |text| text.prompt.len() + text.answer.len());
-        400 + self.parameters.len() + self.moves.len() + 4 * self.gaps.len() + text
+        400 + self.error.len() + self.parameters.len() + self.moves.len() + 4 * self.gaps.len() + text
     }
 }
 
@@ -139,14 +143,15 @@ impl CallFilter {
 
 const COLUMNS: &str = "id, at_ms, operation, endpoint, release, replica, incarnation, device, simulated, status, outcome, streamed, prompt_tokens, reused_tokens, \
                        output_tokens, queued, prefill, ttft, itl_mean, itl_max, total, caller, parameters, itl_p50, \
-                       itl_p90, itl_p99, preemptions, client_gone, moves, given_id";
+                       itl_p90, itl_p99, preemptions, client_gone, moves, given_id, \
+                       waiting_for_start, error";
 
 pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Result<()> {
     let sql = format!(
         "INSERT INTO calls ({COLUMNS}, gaps) VALUES (:id, :at_ms, :operation, :endpoint, :release, :replica, \
          :incarnation, :device, :simulated, :status, :outcome, :streamed, \
          :prompt_tokens, :reused_tokens, :output_tokens, :queued, :prefill, :ttft, :itl_mean, :itl_max, :total, :caller, \
-         :parameters, :itl_p50, :itl_p90, :itl_p99, :preemptions, :client_gone, :moves, :given_id, :gaps)"
+         :parameters, :itl_p50, :itl_p90, :itl_p99, :preemptions, :client_gone, :moves, :given_id, :waiting_for_start, :error, :gaps)"
     );
     let gaps: Vec<u8> = call.gaps.iter().flat_map(|gap| gap.to_le_bytes()).collect();
     connection.prepare_cached(&sql)?.execute(named_params! {
@@ -166,6 +171,8 @@ pub(crate) fn insert(connection: &Connection, call: &CallRecord) -> rusqlite::Re
         ":prompt_tokens": call.prompt_tokens as i64,
         ":reused_tokens": call.reused_tokens as i64,
         ":output_tokens": call.output_tokens as i64,
+        ":waiting_for_start": call.waiting_for_start,
+        ":error": call.error,
         ":queued": call.queued,
         ":prefill": call.prefill,
         ":ttft": call.ttft,
@@ -320,6 +327,8 @@ fn read(row: &Row<'_>) -> rusqlite::Result<CallRecord> {
         reused_tokens: count("reused_tokens")?,
         output_tokens: count("output_tokens")?,
         preemptions: count("preemptions")?,
+        error: row.get("error")?,
+        waiting_for_start: row.get("waiting_for_start")?,
         queued: row.get("queued")?,
         prefill: row.get("prefill")?,
         ttft: row.get("ttft")?,

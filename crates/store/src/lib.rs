@@ -29,7 +29,6 @@ mod retention;
 mod runs;
 mod schema;
 mod starts;
-mod time;
 mod writer;
 
 pub use builds::BuildRecord;
@@ -47,7 +46,7 @@ pub use releases::{IncarnationRecord, ReleaseEntry};
 pub use retention::Retention;
 pub use runs::RunRecord;
 pub use starts::StartRecord;
-pub use time::{milliseconds_since_1970, seconds_since_1970};
+pub use vastrelay_wire::time::{milliseconds_since_1970, seconds_since_1970};
 pub use writer::LostRecords;
 
 #[cfg(test)]

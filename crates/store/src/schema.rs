@@ -24,6 +24,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(LIMITS_OF_RUNS_AND_HISTORY),
         M::up(CHANGES),
         M::up(OUTCOMES),
+        M::up(STARTS_AND_ERRORS_OF_CALLS),
     ])
 }
 
@@ -311,6 +312,11 @@ CREATE INDEX history_at ON history (span, at_ms);";
 /// Ends that errors have a code for are recorded under that code.
 const OUTCOMES: &str = "
 UPDATE calls SET outcome = replace(outcome, '-', '_') WHERE outcome IN ('queue-wait', 'not-finite');";
+
+/// How long calls waited for the start of their endpoint, and the messages of their errors, are kept from now on.
+const STARTS_AND_ERRORS_OF_CALLS: &str = "
+ALTER TABLE calls ADD COLUMN waiting_for_start REAL NOT NULL DEFAULT 0;
+ALTER TABLE calls ADD COLUMN error TEXT NOT NULL DEFAULT '';";
 
 #[cfg(test)]
 mod tests {

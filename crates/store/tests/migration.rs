@@ -91,7 +91,8 @@ fn endpoints_of_the_time_before_changes_were_kept_have_the_release_of_their_spec
     drop(Store::open(folder.path(), ALL).unwrap());
     // The database as the version before left it: three releases of two specs, the first of which is served again.
     let connection = rusqlite::Connection::open(&path).unwrap();
-    let before = "DROP TABLE changes; ALTER TABLE endpoints DROP COLUMN release; PRAGMA user_version = 16;
+    let before = "DROP TABLE changes; ALTER TABLE endpoints DROP COLUMN release;
+        ALTER TABLE calls DROP COLUMN waiting_for_start; ALTER TABLE calls DROP COLUMN error; PRAGMA user_version = 16;
         INSERT INTO endpoints (name, spec, beside, standing, granted) VALUES ('desk', 'one', '/', 'parked', '*');
         INSERT INTO releases (endpoint, release, at_ms, settings, spec, beside, granted) VALUES
         ('desk', 1, 0, '{\"width\":1}', 'one', '/', '*'), ('desk', 2, 0, '{\"width\":2}', 'two', '/', '*'),

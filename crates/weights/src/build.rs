@@ -383,7 +383,7 @@ mod tests {
         let tensors = BTreeMap::from([("m".to_owned(), Written::F32(&values))]);
         let error = Build::write(folder.path(), &tensors, facts).unwrap_err().to_string();
         assert!(
-            error.starts_with("cannot write ") && error.contains("No space left on device"),
+            error.starts_with("cannot write ") && error.contains("the disk is full"),
             "{error}"
         );
     }

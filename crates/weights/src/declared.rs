@@ -75,7 +75,7 @@ impl StoredAs {
     /// # Errors
     /// When it cannot be read.
     pub fn open(path: &Path) -> Result<StoredAs, WeightsError> {
-        StoredAs::read(&ModelFiles::open(path)?)
+        StoredAs::read(&ModelFiles::open_or_config(path)?)
     }
 
     /// As [`StoredAs::open`], for a model that is open.

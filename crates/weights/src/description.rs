@@ -139,7 +139,7 @@ impl ModelDescription {
     /// # Errors
     /// When it is missing or malformed, or says something that cannot be run: the error names the field.
     pub fn open(folder: &Path) -> Result<ModelDescription, WeightsError> {
-        ModelDescription::read(&ModelFiles::open(folder)?)
+        ModelDescription::read(&ModelFiles::open_or_config(folder)?)
     }
 
     /// As [`ModelDescription::open`], for a model that is open.

@@ -7,15 +7,23 @@ use std::path::PathBuf;
 #[non_exhaustive]
 pub enum WeightsError {
     /// A file is missing or cannot be read.
-    #[error("cannot read {path}: {source}")]
+    #[error("cannot read {path}: {}", vastrelay_files::reason(source))]
     Read {
         /// The file.
         path: PathBuf,
         /// The system's error.
         source: std::io::Error,
     },
+    /// No model stands at the path.
+    #[error("{path}: {reason}")]
+    NoModel {
+        /// The path.
+        path: PathBuf,
+        /// What was looked for, and what is accepted.
+        reason: String,
+    },
     /// A file cannot be written.
-    #[error("cannot write {path}: {source}")]
+    #[error("cannot write {path}: {}", vastrelay_files::reason(source))]
     Write {
         /// The file.
         path: PathBuf,

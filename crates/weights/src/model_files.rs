@@ -2,6 +2,7 @@
 
 use crate::error::WeightsError;
 use crate::gguf::Gguf;
+use crate::place::check_place;
 use std::path::{Path, PathBuf};
 
 /// A model's folder, or its one file, whose header has been read then.
@@ -14,8 +15,22 @@ impl ModelFiles {
     /// Opens a GGUF file; of a folder, nothing is read yet.
     ///
     /// # Errors
-    /// When the file cannot be read, or is not whole.
+    /// When no model stands at the path, or the file cannot be read or is not whole.
     pub fn open(path: &Path) -> Result<ModelFiles, WeightsError> {
+        check_place(path, false)?;
+        ModelFiles::of(path)
+    }
+
+    /// As [`ModelFiles::open`], and for a config.json by itself, which has no weights.
+    ///
+    /// # Errors
+    /// As there.
+    pub fn open_or_config(path: &Path) -> Result<ModelFiles, WeightsError> {
+        check_place(path, true)?;
+        ModelFiles::of(path)
+    }
+
+    fn of(path: &Path) -> Result<ModelFiles, WeightsError> {
         Ok(ModelFiles {
             gguf: Gguf::is_one(path).then(|| Gguf::open(path)).transpose()?,
             // A confined path is absolute, and would lose the mark of its root.

@@ -88,7 +88,7 @@ fn an_index_cannot_point_out_of_its_folder_or_promise_what_is_not_there() {
 fn a_folder_without_safetensors_says_what_to_do() {
     let folder = tempfile::tempdir().unwrap();
     let say = |path: &Path| Checkpoint::open(path).err().unwrap().to_string();
-    assert!(say(&folder.path().join("nowhere")).contains("no such folder"));
+    assert!(say(&folder.path().join("nowhere")).contains("no such file or folder"));
     std::fs::write(folder.path().join("weights.bin"), b"\x80\x04").unwrap();
     assert!(say(folder.path()).contains("pickled"));
 }

@@ -28,3 +28,4 @@ pub mod models;
 pub mod parse;
 pub mod sampling;
 pub mod text;
+pub mod time;

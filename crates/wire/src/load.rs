@@ -53,6 +53,11 @@ pub enum PromptSource {
         /// The lines.
         text: String,
     },
+    /// One question, again and again.
+    Question {
+        /// The question.
+        text: String,
+    },
     /// Different prompts of random tokens.
     Synthetic {
         /// Their lengths in tokens: `128`, `64..256` or `lognormal:128,1.0`.
@@ -153,6 +158,7 @@ pub struct LoadStatus {
 impl fmt::Display for Arrival {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
+            Arrival::Closed { users: 1 } => f.write_str("closed, 1 user"),
             Arrival::Closed { users } => write!(f, "closed, {users} users"),
             Arrival::Poisson { rate } => write!(f, "Poisson, {rate} requests/s"),
             Arrival::Steps { users, seconds } => {
@@ -167,6 +173,7 @@ impl fmt::Display for Span {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Span::Seconds(seconds) => write!(f, "{seconds} s"),
+            Span::Requests(1) => f.write_str("1 request"),
             Span::Requests(count) => write!(f, "{count} requests"),
         }
     }

@@ -7,7 +7,7 @@ mod events;
 mod fit;
 mod history;
 mod jobs;
-mod requests;
+pub mod requests;
 mod status;
 mod steps;
 
@@ -23,8 +23,8 @@ pub use history::{History, HistoryPoint};
 pub use jobs::{BuildEntry, JobEntry};
 pub use requests::{CallDetail, CallMove, CallText, RecordedCall};
 pub use status::{
-    EndpointStatus, LoopStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus, ReplicaStatus,
-    ServiceStatus, Spread, Totals, WindowFigures,
+    CapacityStatus, EndpointStatus, LoopStatus, MemoryStatus, OccupancyStatus, PoolStatus, PrecisionStatus,
+    ReplicaStatus, SequenceRoom, ServiceStatus, Spread, Totals, WindowFigures,
 };
 pub use steps::{ReplicaSteps, Step, StepAdmission, StepLane};
 

@@ -129,7 +129,10 @@ pub struct PromptTokensDetails {
 /// The figures of one completion; durations in seconds.
 #[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq)]
 pub struct Measured {
-    /// From arrival to the batch.
+    /// From arrival until the endpoint was started, where it was parked or still starting.
+    #[serde(default)]
+    pub waiting_for_start: f64,
+    /// From then, or else from arrival, to the batch.
     pub queued: f64,
     /// From the batch to the first token.
     pub prefill: f64,

@@ -149,6 +149,7 @@ pub fn load(folder: &Path) -> Result<Loaded> {
         split: 1,
         memory_share: 1.0,
         pages: None,
+        typical: None,
         device: Device::cpu(2 << 30, Cores::part(cores), || usize::MAX),
         weights: Precision::AsStored,
         kv: None,

@@ -9,6 +9,7 @@ Examples:
   vastrelay ask \"When is the last boat back on Sunday?\"
   vastrelay ask --figures \"Can I bring my dog?\"
   echo \"Timetable to Tolsay on Saturday?\" | vastrelay ask
+  vastrelay ask --plain 'The last boat back leaves at'
   vastrelay ask --stdin \"Answer this letter:\" < letter.txt
   vastrelay ask --json --seed 7 --temperature 0.8 \"Tell me a joke\"
 
@@ -23,7 +24,7 @@ pub struct AskOptions {
     /// System prompt
     #[arg(long, value_name = "TEXT")]
     pub system: Option<String>,
-    /// Maximum tokens of the answer
+    /// Maximum tokens of the answer [default: the endpoint's; 128 with --plain]
     #[arg(long, value_name = "TOKENS")]
     pub max_tokens: Option<u32>,
     /// Sampling temperature; 0 always picks the most probable token
@@ -44,6 +45,9 @@ pub struct AskOptions {
     /// Stop at this text; repeatable
     #[arg(long, value_name = "TEXT")]
     pub stop: Vec<String>,
+    /// Continue the text instead of answering it, without a chat template
+    #[arg(long, conflicts_with = "system")]
+    pub plain: bool,
     /// Append standard input to the question
     #[arg(long)]
     pub stdin: bool,

@@ -1,24 +1,52 @@
 //! Where the service is.
 
 use clap::Args;
+use std::ffi::OsString;
 use std::path::PathBuf;
 
-/// Where the service is.
+/// The address of a service that was started without options.
+const USUAL_URL: &str = "http://127.0.0.1:7411";
+
+/// Where the service is. What the environment says is read here, not by the parser, which would show it in usage lines.
 #[derive(Args)]
 pub struct Connection {
-    /// The service's address
-    #[arg(
-        long,
-        env = "VASTRELAY_URL",
-        value_name = "URL",
-        default_value = "http://127.0.0.1:7411",
-        hide_env_values = true
-    )]
-    pub url: String,
-    /// API key
-    #[arg(long, env = "VASTRELAY_KEY", value_name = "KEY", hide_env_values = true)]
-    pub key: Option<String>,
-    /// Additional certificate to trust, a PEM file
-    #[arg(long, env = "VASTRELAY_CA", value_name = "FILE")]
-    pub ca: Option<PathBuf>,
+    /// The service's address [env: VASTRELAY_URL] [default: http://127.0.0.1:7411]
+    #[arg(long, value_name = "URL")]
+    url: Option<String>,
+    /// API key [env: VASTRELAY_KEY]
+    #[arg(long, value_name = "KEY")]
+    key: Option<String>,
+    /// Additional certificate to trust, a PEM file [env: VASTRELAY_CA]
+    #[arg(long, value_name = "FILE")]
+    ca: Option<PathBuf>,
+}
+
+impl Connection {
+    /// Returns the service's address.
+    pub fn url(&self) -> String {
+        let said = self
+            .url
+            .clone()
+            .or_else(|| environment("VASTRELAY_URL")?.into_string().ok());
+        said.unwrap_or_else(|| USUAL_URL.into())
+    }
+
+    /// Returns the key.
+    pub fn key(&self) -> Option<String> {
+        self.key
+            .clone()
+            .or_else(|| environment("VASTRELAY_KEY")?.into_string().ok())
+    }
+
+    /// Returns the file of the certificate to trust besides.
+    pub fn ca(&self) -> Option<PathBuf> {
+        self.ca
+            .clone()
+            .or_else(|| environment("VASTRELAY_CA").map(PathBuf::from))
+    }
+}
+
+/// Returns a variable of the environment that is not empty.
+fn environment(name: &str) -> Option<OsString> {
+    std::env::var_os(name).filter(|value| !value.is_empty())
 }

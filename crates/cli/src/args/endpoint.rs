@@ -1,6 +1,7 @@
 //! `vastrelay endpoint`.
 
 use super::connection::Connection;
+use super::time::duration;
 use clap::{Args, Subcommand};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -25,6 +26,7 @@ It needs no running service; a service has it at /spec-schema.json.")]
     /// Show what an endpoint is to be, its releases and how it stands
     Show(EndpointShowOptions),
     /// Show what an endpoint's workers have said
+    #[command(alias = "logs")]
     Log(EndpointLogOptions),
     /// Wait until an endpoint takes requests
     Wait(EndpointWaitOptions),
@@ -53,7 +55,7 @@ be on the service's machine. Where the endpoint is served already, the new relea
 when it is ready, and the one before answers its calls to their end. A restarted service brings
 endpoints back.")]
 pub struct EndpointDeployOptions {
-    /// A spec, a name with a model folder or GGUF file, or with --release a name
+    /// A spec, a name with a model folder or GGUF file, or with --release a name; a path alone gives the endpoint its own name
     #[arg(
         value_name = "FILE|NAME=PATH|NAME",
         required_unless_present = "demo",
@@ -108,7 +110,7 @@ Examples:
 Exit codes: 0 it could be served, 1 it could not; the message says where in the spec, and what
 would work.")]
 pub struct EndpointCheckOptions {
-    /// A spec, or a name with a model folder or GGUF file
+    /// A spec, or a name with a model folder or GGUF file; a path alone gives the endpoint its own name
     #[arg(value_name = "FILE|NAME=PATH")]
     pub what: String,
     /// Print JSON
@@ -156,7 +158,7 @@ Examples:
   vastrelay endpoint log pierdesk
   vastrelay endpoint log pierdesk --follow
 
-What the service did with the endpoint, and why, is in `vastrelay events list --endpoint NAME`.")]
+What the service did with the endpoint, and why, is in `vastrelay event list --endpoint NAME`.")]
 pub struct EndpointLogOptions {
     /// The endpoint's name
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
@@ -165,7 +167,7 @@ pub struct EndpointLogOptions {
     #[arg(long, value_name = "N", default_value_t = 200)]
     pub most: usize,
     /// Go on with what they say from now on, until Ctrl-C
-    #[arg(long)]
+    #[arg(long, short)]
     pub follow: bool,
     /// Print JSON
     #[arg(long, conflicts_with = "follow")]
@@ -185,7 +187,7 @@ pub struct EndpointWaitOptions {
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
     pub name: String,
     /// How long to wait
-    #[arg(long, value_name = "TIME", default_value = "10m", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", default_value = "10m", value_parser = duration)]
     pub within: Duration,
     #[command(flatten)]
     pub connection: Connection,
@@ -204,7 +206,7 @@ pub struct EndpointStopOptions {
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
     pub name: String,
     /// How long requests may take to end
-    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = duration)]
     pub within: Duration,
     /// End requests at once, with an error
     #[arg(long, conflicts_with = "within")]
@@ -229,7 +231,7 @@ pub struct EndpointParkOptions {
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
     pub name: String,
     /// How long requests may take to end
-    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = duration)]
     pub within: Duration,
     /// Print JSON
     #[arg(long)]
@@ -268,7 +270,7 @@ pub struct EndpointRenewOptions {
     #[arg(value_name = "NAME", value_parser = endpoint_name)]
     pub name: String,
     /// How long requests may take to end where they are
-    #[arg(long, value_name = "TIME", default_value = "30s", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", default_value = "30s", value_parser = duration)]
     pub within: Duration,
     /// Print the endpoint's status as JSON once its workers are new
     #[arg(long)]

@@ -25,17 +25,20 @@ pub struct FitOptions {
     /// Most devices to use [default: as many as the profile has]
     #[arg(long, value_name = "N")]
     pub count: Option<usize>,
+    /// Exactly so many devices
+    #[arg(long, value_name = "N", conflicts_with = "count")]
+    pub split: Option<usize>,
     #[command(flatten)]
     pub precision: PrecisionOptions,
     /// Maximum tokens of a sequence [default: the model's own]
     #[arg(long, value_name = "TOKENS")]
     pub context: Option<usize>,
-    /// Sequences that have to fit at once [default: one]
+    /// Sequences at full context that have to fit at once [default: one]
     #[arg(long, value_name = "N")]
     pub concurrency: Option<usize>,
-    /// A typical sequence: tokens of its prompt and of its answer
-    #[arg(long, value_name = "PROMPT+ANSWER", default_value = "600+200")]
-    pub typical: Typical,
+    /// A typical sequence: tokens of its prompt and of its answer [default: 1536+512, or the context if that is smaller]
+    #[arg(long, value_name = "PROMPT+ANSWER")]
+    pub typical: Option<Typical>,
     /// Maximum sequences in a batch [default: 64 on an accelerator, 16 on a cpu]
     #[arg(long, value_name = "N")]
     pub width: Option<usize>,

@@ -2,6 +2,7 @@
 
 use super::connection::Connection;
 use super::endpoint::endpoint_name;
+use super::time::duration;
 use clap::{Args, Subcommand, ValueEnum};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -49,7 +50,7 @@ pub struct KeyCreateOptions {
     #[arg(long, value_enum, default_value_t = Scope::Use)]
     pub scope: Scope,
     /// Time until it expires, such as 30d [default: never]
-    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", value_parser = duration)]
     pub expires: Option<Duration>,
     /// Maximum calls per minute [default: no limit]
     #[arg(long, value_name = "N")]

@@ -1,10 +1,12 @@
 //! `vastrelay load`.
 
 use super::connection::Connection;
+use super::time::duration;
 use crate::failure::Failure;
 use clap::{Args, Subcommand, ValueEnum};
 use std::path::PathBuf;
 use std::time::Duration;
+use vastrelay_files::reason;
 use vastrelay_loadtest::{Arrival, Lengths, Span};
 use vastrelay_wire::load::{LoadOrder, PromptSource};
 
@@ -17,6 +19,7 @@ Examples:
   vastrelay load run --arrival poisson --rate 20 --duration 1m --out report.html
   vastrelay load run --arrival steps --steps 1,4,16,64 --each 20s --name knee
   vastrelay load run --synthetic 512 --output 64 --force-length --users 8 --count 200
+  vastrelay load run --prompt 'When does the first boat leave?' --count 10
   vastrelay load run --prompts letters.jsonl --output lognormal:128,1.0 --out run.csv
 
 Write lengths as 128, 64..256 or lognormal:128,1.0 (mean, sigma). A prompt file has one JSON object per line with
@@ -56,18 +59,18 @@ pub struct LoadRunOptions {
     /// Arrival process
     #[arg(long, value_enum, default_value_t = ArrivalKind::Closed)]
     pub arrival: ArrivalKind,
-    /// Concurrent users; each sends its next request after the last answer (closed)
-    #[arg(long, value_name = "N", default_value_t = 8)]
-    pub users: usize,
-    /// Mean requests per second (poisson)
-    #[arg(long, value_name = "N", default_value_t = 10.0)]
-    pub rate: f64,
-    /// Users in each step (steps)
-    #[arg(long, value_name = "N,N,…", value_delimiter = ',', default_values_t = [1, 2, 4, 8, 16, 32])]
-    pub steps: Vec<usize>,
-    /// Duration of each step (steps)
-    #[arg(long, value_name = "TIME", default_value = "20s", value_parser = humantime::parse_duration)]
-    pub each: Duration,
+    /// Concurrent users; each sends its next request after the last answer (closed) [default: 8; 1 with --prompt]
+    #[arg(long, value_name = "N")]
+    pub users: Option<usize>,
+    /// Mean requests per second (poisson) [default: 10]
+    #[arg(long, value_name = "N")]
+    pub rate: Option<f64>,
+    /// Users in each step (steps) [default: 1,2,4,8,16,32]
+    #[arg(long, value_name = "N,N,…", value_delimiter = ',')]
+    pub steps: Option<Vec<usize>>,
+    /// Duration of each step (steps) [default: 20s]
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    pub each: Option<Duration>,
     /// Prompts: the demo's questions or follow-ups, or a JSON Lines file
     #[arg(
         long,
@@ -76,6 +79,9 @@ pub struct LoadRunOptions {
         conflicts_with = "synthetic"
     )]
     pub prompts: String,
+    /// Send this one question again and again; reports what reuse saves
+    #[arg(long, value_name = "TEXT", conflicts_with_all = ["prompts", "synthetic"])]
+    pub prompt: Option<String>,
     /// Send random tokens instead, with these prompt lengths
     #[arg(long, value_name = "LENGTHS")]
     pub synthetic: Option<Lengths>,
@@ -89,7 +95,7 @@ pub struct LoadRunOptions {
     #[arg(long, requires = "output")]
     pub force_length: bool,
     /// How long to send requests [default: 30s, unless --count is given]
-    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration, conflicts_with = "count")]
+    #[arg(long, value_name = "TIME", value_parser = duration, conflicts_with = "count")]
     pub duration: Option<Duration>,
     /// Number of requests to send
     #[arg(long, value_name = "N")]
@@ -130,6 +136,16 @@ pub enum ArrivalKind {
     Poisson,
     /// Closed, with a number of users that changes in steps
     Steps,
+}
+
+impl ArrivalKind {
+    fn name(self) -> &'static str {
+        match self {
+            ArrivalKind::Closed => "closed",
+            ArrivalKind::Poisson => "poisson",
+            ArrivalKind::Steps => "steps",
+        }
+    }
 }
 
 #[derive(Args)]
@@ -189,12 +205,18 @@ pub struct LoadRemoveOptions {
 impl LoadRunOptions {
     /// Returns what they ask for.
     pub fn order(&self, model: String) -> Result<LoadOrder, Failure> {
+        self.check_arrival()?;
+        let usual_users = if self.prompt.is_some() { 1 } else { 8 };
         let arrival = match self.arrival {
-            ArrivalKind::Closed => Arrival::Closed { users: self.users },
-            ArrivalKind::Poisson => Arrival::Poisson { rate: self.rate },
+            ArrivalKind::Closed => Arrival::Closed {
+                users: self.users.unwrap_or(usual_users),
+            },
+            ArrivalKind::Poisson => Arrival::Poisson {
+                rate: self.rate.unwrap_or(10.0),
+            },
             ArrivalKind::Steps => Arrival::Steps {
-                users: self.steps.clone(),
-                seconds: self.each.as_secs_f64(),
+                users: self.steps.clone().unwrap_or(vec![1, 2, 4, 8, 16, 32]),
+                seconds: self.each.map_or(20.0, |each| each.as_secs_f64()),
             },
         };
         let span = match (self.count, &arrival) {
@@ -217,7 +239,28 @@ impl LoadRunOptions {
         })
     }
 
+    /// Refuses options of another arrival process than the one that is asked for.
+    fn check_arrival(&self) -> Result<(), Failure> {
+        let given = [
+            ("--users", self.users.is_some(), ArrivalKind::Closed),
+            ("--rate", self.rate.is_some(), ArrivalKind::Poisson),
+            ("--steps", self.steps.is_some(), ArrivalKind::Steps),
+            ("--each", self.each.is_some(), ArrivalKind::Steps),
+        ];
+        match given.into_iter().find(|(_, given, of)| *given && *of != self.arrival) {
+            None => Ok(()),
+            Some((option, _, of)) => Err(Failure::usage(format!(
+                "{option} goes with --arrival {}, and the arrival is {}",
+                of.name(),
+                self.arrival.name()
+            ))),
+        }
+    }
+
     fn prompts(&self) -> Result<PromptSource, Failure> {
+        if let Some(text) = &self.prompt {
+            return Ok(PromptSource::Question { text: text.clone() });
+        }
         if let Some(lengths) = self.synthetic {
             return Ok(PromptSource::Synthetic {
                 lengths: lengths.to_string(),
@@ -230,7 +273,8 @@ impl LoadRunOptions {
         }
         let text = std::fs::read_to_string(&name).map_err(|e| {
             Failure::usage(format!(
-                "cannot read {name}: {e}; questions, follow-ups or a file in JSON Lines work"
+                "--prompts: {name}: {}; use questions, follow-ups or a file in JSON Lines",
+                reason(&e)
             ))
         })?;
         Ok(PromptSource::Lines { name, text })

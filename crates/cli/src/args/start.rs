@@ -1,7 +1,9 @@
 //! `vastrelay start`.
 
 use super::endpoint::named_path;
+use super::listen::listen_address;
 use super::precision::PrecisionOptions;
+use super::time::duration;
 use crate::failure::Failure;
 use crate::machine::machine_cores;
 use clap::{Args, ValueEnum};
@@ -10,7 +12,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 use vastrelay_control::placement::options::USUAL_QUEUE_DEPTH;
 use vastrelay_fleet::Settings;
-use vastrelay_planner::{CpuProfile, Profile};
+use vastrelay_planner::{CpuProfile, Profile, Typical};
 use vastrelay_serving::{CoreRequest, Isa};
 
 #[derive(Args)]
@@ -42,7 +44,7 @@ pub struct StartOptions {
     #[arg(long = "root", value_name = "DIR")]
     pub roots: Vec<PathBuf>,
     /// Address to listen on; port 0 picks a free port
-    #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:7411")]
+    #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:7411", value_parser = listen_address)]
     pub listen: SocketAddr,
     /// Maximum sequences in a batch [default: 16 on the cpu, 64 on a simulated device]
     #[arg(long, value_name = "N")]
@@ -50,6 +52,9 @@ pub struct StartOptions {
     /// Maximum tokens in a step, prefill and decode together [default: 320 on the cpu, 512 on a simulated device]
     #[arg(long, value_name = "TOKENS")]
     pub step_budget: Option<usize>,
+    /// A typical sequence: tokens of its prompt and of its answer, for which the KV pool is sized [default: 1536+512, or the context if that is smaller]
+    #[arg(long, value_name = "PROMPT+ANSWER")]
+    pub typical: Option<Typical>,
     /// Maximum tokens of a sequence, prompt plus output [default: the model's own]
     #[arg(long, value_name = "TOKENS")]
     pub context: Option<usize>,
@@ -57,7 +62,7 @@ pub struct StartOptions {
     #[arg(long, value_name = "N", default_value_t = USUAL_QUEUE_DEPTH)]
     pub queue_depth: usize,
     /// Longest that a request waits for the batch [default: any time]
-    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", value_parser = duration)]
     pub queue_wait: Option<Duration>,
     /// Maximum prompt tokens of one sequence in a step [default: as many as streams can bear]
     #[arg(long, value_name = "TOKENS")]
@@ -98,7 +103,7 @@ pub struct StartOptions {
     #[arg(long, value_name = "FILE", requires = "tls_cert")]
     pub tls_key: Option<PathBuf>,
     /// How long request records are kept
-    #[arg(long, value_name = "TIME", default_value = "30d", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", default_value = "30d", value_parser = duration)]
     pub records_age: Duration,
     /// Maximum size of the database without load tests before the oldest records are deleted, texts first
     #[arg(long, value_name = "SIZE", default_value = "1GiB")]
@@ -113,16 +118,16 @@ pub struct StartOptions {
     #[arg(long)]
     pub share_cache: bool,
     /// How long a replica with work may say nothing, and far longer than its steps take, before it is started anew
-    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = duration)]
     pub hang_after: Duration,
     /// How long replicas wait for the next service with the same data when this one is killed
-    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = duration)]
     pub workers_stay: Duration,
     /// Send each endpoint that becomes ready or fails as JSON to this address
     #[arg(long, value_name = "URL")]
     pub tell: Option<reqwest::Url>,
     /// How often to log a summary line; 0s for never
-    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", default_value = "60s", value_parser = duration)]
     pub summary: Duration,
     /// Format of log lines on standard error
     #[arg(long, value_enum, default_value_t = LogForm::Text)]
@@ -155,7 +160,7 @@ impl StartOptions {
             step_budget: self.step_budget,
             prefill_chunk: self.prefill_chunk,
             context: self.context,
-            typical: None,
+            typical: self.typical,
             queue_depth: Some(self.queue_depth),
             queue_wait: self.queue_wait,
         })

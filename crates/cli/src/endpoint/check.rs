@@ -4,8 +4,9 @@ use super::named::named;
 use crate::args::endpoint::EndpointCheckOptions;
 use crate::client::Client;
 use crate::failure::Failure;
+use crate::memory::capacity;
 use crate::output::{cores_name, device_name, duration, json, line, precision_name};
-use vastrelay_planner::amounts::{bytes, grouped};
+use vastrelay_planner::amounts::bytes;
 use vastrelay_wire::manage::{EndpointCheck, EndpointStatus, SpecDifference};
 
 /// Says how something would be served.
@@ -41,11 +42,11 @@ pub fn print(name: &str, checked: &EndpointCheck, say: fn(String)) {
     }
     checked.differences.iter().for_each(|one| say(difference(one)));
     checked.planned.iter().for_each(|endpoint| plan(endpoint, say));
-    if let Some(typical) = checked.typical_sequences {
-        say(format!("  {} sequences of the typical length fit", grouped(typical)));
-    }
     if let Some(seconds) = checked.usual_start {
-        say(format!("  its starts took {} before", duration(seconds)));
+        say(format!(
+            "  earlier starts took {}, conversions not counted",
+            duration(seconds)
+        ));
     }
 }
 
@@ -55,7 +56,7 @@ fn difference(difference: &SpecDifference) -> String {
     match (was, is) {
         (Some(was), Some(is)) => format!("  {key} was {was} and would be {is}"),
         (None, Some(is)) => format!("  {key} would be {is}"),
-        (Some(was), None) => format!("  {key} was {was} and would not be said any more"),
+        (Some(was), None) => format!("  {key} was {was} and would have its default"),
         (None, None) => format!("  {key}"),
     }
 }
@@ -66,6 +67,7 @@ fn plan(endpoint: &EndpointStatus, say: fn(String)) {
     for replica in &endpoint.replicas {
         let memory = &replica.memory;
         let on = match endpoint.simulated {
+            true if replica.split == 1 => format!("on {}", device_name(&endpoint.device, true)),
             true => format!("on each of {} × {}", replica.split, device_name(&endpoint.device, true)),
             false => format!("on {}, {}", endpoint.device, cores_name(replica.cores)),
         };
@@ -88,11 +90,7 @@ fn plan(endpoint: &EndpointStatus, say: fn(String)) {
         ] {
             say(format!("    {name:<10}{:>10}  {what}", bytes(count)));
         }
-        say(format!(
-            "  {} sequences of {} tokens fit, {} lanes",
-            grouped(replica.full_context_sequences),
-            grouped(endpoint.context),
-            grouped(replica.width)
-        ));
+        let lines = capacity(&replica.capacity, replica.width);
+        lines.iter().for_each(|line| say(format!("  {line}")));
     }
 }

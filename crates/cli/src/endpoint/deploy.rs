@@ -11,6 +11,7 @@ use crate::failure::Failure;
 use crate::output::{json, line};
 use crate::plain::note;
 use vastrelay_wire::manage::{EndpointCheck, NewEndpoint};
+use vastrelay_wire::models::ModelList;
 
 /// Serves something under a name, in the place of what was served under it.
 pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
@@ -28,17 +29,42 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
     // The caller has agreed to a pause, so the reason for one is left out.
     checked.why = checked.why.filter(|_| !options.with_pause);
     check::print(&new_endpoint.name, &checked, note);
+    let is_served = checked.served.is_some() && !checked.is_change;
     change(&client, "/manage/endpoints", &new_endpoint, false).await?;
     let endpoint = status(&client, &new_endpoint.name).await?;
+    if is_served {
+        line(format!("nothing changed: {}: {}", endpoint.name, summary(&endpoint)));
+        return Ok(());
+    }
     line(format!("deployed {}: {}", endpoint.name, summary(&endpoint)));
     print_step(&client, &endpoint).await?;
-    line(format!("  base address  {}/v1", client.url().trim_end_matches('/')));
-    line(format!("  model         {}", endpoint.name));
-    line(format!(
-        "  try it        vastrelay ask --model {} \"Hello\"",
-        endpoint.name
-    ));
+    how_to_call(&client, &endpoint.name).await.iter().for_each(line);
     Ok(())
+}
+
+/// Returns how an endpoint is called: the base address, its name, and one command that works for its mode.
+async fn how_to_call(client: &Client, name: &str) -> Vec<String> {
+    // The endpoint is deployed, whether or not somebody can ask for its modes over TCP.
+    let models: Option<ModelList> = client.get("/v1/models").await.ok();
+    let models = models.map(|models| models.data).unwrap_or_default();
+    let model = models.into_iter().find(|model| model.id == name);
+    let modes = model.and_then(|model| model.modes).unwrap_or_default();
+    calls(client.url(), name, &modes)
+}
+
+/// Returns the lines that say how an endpoint of such modes is called.
+pub fn calls(url: &str, name: &str, modes: &[String]) -> Vec<String> {
+    let plain = !modes.is_empty() && !modes.iter().any(|mode| mode == "chat");
+    let (option, text) = if plain {
+        (" --plain", "Once upon a time")
+    } else {
+        ("", "Hello")
+    };
+    vec![
+        format!("  base address  {}/v1", url.trim_end_matches('/')),
+        format!("  model         {name}"),
+        format!("  try it        vastrelay ask --model {name}{option} \"{text}\""),
+    ]
 }
 
 /// Returns the request for the service.

@@ -20,9 +20,9 @@ pub fn lines(question: &Question<'_>, hardware: &dyn Hardware, split: usize) -> 
         }
         let fits = match changed.split(hardware, split).verdict {
             Ok(fitting) => format!(
-                "then {} of full context fit, or {} typical ones",
-                grouped(fitting.full),
-                grouped(fitting.usual)
+                "then the limit holds {} at full context, or {} typical ones",
+                grouped(fitting.full.in_limit()),
+                grouped(fitting.usual.in_limit())
             ),
             Err(WhyNot::Memory(_)) => "then it still does not fit".into(),
             Err(reason) => reason.to_string(),

@@ -3,9 +3,9 @@
 use crate::output::{ago, duration, line};
 use comfy_table::{CellAlignment, Table, presets};
 use vastrelay_loadtest::compare::{Comparison, Unit, Verdict};
-use vastrelay_loadtest::report::headline;
+use vastrelay_loadtest::report::{headline, level_row, reuse_rows, verdict};
 use vastrelay_loadtest::{Run, Summary};
-use vastrelay_planner::amounts::grouped;
+use vastrelay_planner::amounts::{bytes, count_of, grouped};
 use vastrelay_wire::manage::Spread;
 
 /// Prints a list of runs.
@@ -37,7 +37,7 @@ pub fn list(runs: &[Run]) {
             run.name.clone(),
             grouped(summary.sent),
             grouped(summary.sent - summary.done),
-            format!("{:.0}", summary.output_rate),
+            grouped(summary.output_rate.round() as usize),
             duration(summary.ttft.p50),
             duration(summary.ttft.p99),
             duration(summary.itl.p50),
@@ -74,9 +74,14 @@ pub fn run(run: &Run) {
     right(&mut table, &[1, 2, 3, 4, 5, 6]);
     line(format!("{table}\n"));
     metrics(run, summary);
+    levels(summary);
+    by_reuse(run);
+    for note in &summary.notes {
+        line(format!("\nnote: {note}"));
+    }
     line(format!(
-        "\nlimited by {}: {}",
-        summary.limit.name(),
+        "\n{}: {}",
+        verdict(summary).to_lowercase(),
         summary.limit_reason
     ));
 }
@@ -131,7 +136,7 @@ fn metrics(run: &Run, summary: &Summary) {
         rows.push((
             "KV pages",
             percent(pages),
-            format!("in use at most; {preempted} preemptions"),
+            format!("in use at most; {}", count_of(preempted as usize, "preemption")),
         ));
     }
     if let Some(busy) = summary.busy_share {
@@ -140,6 +145,37 @@ fn metrics(run: &Run, summary: &Summary) {
     for (name, value, note) in rows {
         line(format!("{name:<15}{value:>20}   {note}"));
     }
+}
+
+/// Prints each level of a load that has several.
+fn levels(summary: &Summary) {
+    if summary.levels.len() < 2 {
+        return;
+    }
+    let mut table = plain_table();
+    table.set_header([
+        "users", "tokens/s", "gain", "TTFT p50", "ITL p50", "lanes", "queue", "device", "",
+    ]);
+    for level in &summary.levels {
+        let mut row = level_row(level).to_vec();
+        row.push(if level.is_knee { "knee".into() } else { String::new() });
+        table.add_row(row);
+    }
+    right(&mut table, &[0, 1, 2, 3, 4, 5, 6, 7]);
+    line(format!("\n{table}"));
+}
+
+/// Prints the times with and without reuse, where one prompt was sent again and again.
+fn by_reuse(run: &Run) {
+    let rows = reuse_rows(run);
+    if rows.is_empty() {
+        return;
+    }
+    let mut table = plain_table();
+    table.set_header(["", "requests", "TTFT", "end-to-end"]);
+    table.add_rows(rows);
+    right(&mut table, &[1, 2, 3]);
+    line(format!("\nthe same prompt, mean ± standard deviation\n{table}"));
 }
 
 fn spread_row(name: &str, spread: &Spread) -> Vec<String> {
@@ -158,7 +194,7 @@ pub fn comparison(comparison: &Comparison) {
     for row in &comparison.figures {
         let value = |value: f64| match row.unit {
             Unit::Seconds => duration(value),
-            Unit::TokensPerSecond => format!("{value:.0}"),
+            Unit::TokensPerSecond => grouped(value.round() as usize),
         };
         let verdict = match row.verdict {
             Verdict::Better => "better",
@@ -186,12 +222,28 @@ pub fn comparison(comparison: &Comparison) {
         line("\ndifferent settings");
         let mut table = plain_table();
         for difference in &comparison.differences {
-            table.add_row([&difference.what, &difference.a, &difference.b]);
+            let shown = |value: &str| shown(&difference.what, value);
+            table.add_row([difference.what.clone(), shown(&difference.a), shown(&difference.b)]);
         }
         line(format!("{table}"));
     }
     for warning in &comparison.warnings {
         line(format!("\nnote: {warning}"));
+    }
+}
+
+/// Returns the value of a setting as other reports show it: sizes in their unit, counts in groups of three digits.
+fn shown(what: &str, value: &str) -> String {
+    let Ok(count) = value.parse::<usize>() else {
+        return value.to_owned();
+    };
+    let last = what.rsplit('.').next().unwrap_or(what);
+    match last {
+        "weights" | "kv_pool" | "page" | "workspace" | "process" | "device" if what.contains(".memory.") => {
+            bytes(count)
+        }
+        "seed" => value.to_owned(),
+        _ => grouped(count),
     }
 }
 

@@ -40,8 +40,13 @@ pub fn run(options: &ModelBuildOptions) -> Result<(), Failure> {
         return Err(Failure::usage("--calibrate is for --weights int8 and --weights int4"));
     }
     let read = |file: &Path| {
-        std::fs::read_to_string(file)
-            .map_err(|error| Failure::usage(format!("{} cannot be read: {error}", file.display())))
+        std::fs::read_to_string(file).map_err(|error| {
+            Failure::usage(format!(
+                "{} cannot be read: {}",
+                file.display(),
+                vastrelay_files::reason(&error)
+            ))
+        })
     };
     let named = |file: &Path| {
         let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();

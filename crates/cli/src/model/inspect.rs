@@ -7,16 +7,21 @@ use crate::memory;
 use crate::output::{json, line, precision_name};
 use serde::Serialize;
 use std::path::Path;
+use vastrelay_planner::accelerator::Placement;
 use vastrelay_planner::amounts::{bytes, grouped};
-use vastrelay_planner::{MemoryPlan, MemoryRequest, Usual};
+use vastrelay_planner::{MemoryPlan, MemoryRequest, Sizes, Typical, Usual};
+use vastrelay_service::manage::fitting::Subject;
+use vastrelay_serving::measurement::cpu::sizes_on_cpu;
 use vastrelay_serving::models::model::texts;
 use vastrelay_serving::models::origin::Shape;
 use vastrelay_serving::{KvPrecision, Origin, Precision};
+use vastrelay_weights::place::unused_beside;
+use vastrelay_weights::precision::Precisions;
 use vastrelay_weights::split::either;
-use vastrelay_weights::{Build, Checkpoint, GenerationDefaults, ModelDescription, ModelFiles};
+use vastrelay_weights::{Build, Checkpoint, GenerationDefaults, Kind, ModelDescription, ModelFiles};
 
 /// What is known of a path.
-#[derive(Serialize)]
+#[derive(Default, Serialize)]
 struct Inspection {
     path: String,
     format: &'static str,
@@ -42,9 +47,14 @@ struct Inspection {
     stored_bytes: usize,
     /// Once it runs, in the precision that was asked for.
     loaded_bytes: usize,
-    tokens: usize,
-    template: bool,
+    /// Absent for a config by itself.
+    tokens: Option<usize>,
+    template: Option<bool>,
     end_tokens: Vec<EndToken>,
+    /// Whether the kernels round activations to 8 bits, as they do with int8 and int4 weights.
+    rounds_activations: bool,
+    /// What stands beside the weights and is not used.
+    unused: Vec<String>,
     /// Tensors that are missing, extra or misshapen; empty when it can run.
     problems: Vec<String>,
     fit: Fit,
@@ -64,10 +74,13 @@ struct EndToken {
 }
 
 /// Whether it fits this machine, with the usual settings.
-#[derive(Serialize)]
+#[derive(Default, Serialize)]
 struct Fit {
     fits: bool,
     lines: Vec<String>,
+    /// Bytes of the weights once loaded.
+    #[serde(skip)]
+    weights: usize,
 }
 
 /// Says what a folder or a file holds and whether it would run here.
@@ -89,6 +102,9 @@ pub fn run(options: &ModelInspectOptions) -> Result<(), Failure> {
 
 fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
     let path = &options.path;
+    if path.is_file() && path.extension().is_some_and(|ending| ending == "json") {
+        return of_config(options);
+    }
     let files = ModelFiles::open(path).map_err(Failure::failed)?;
     let model = ModelDescription::read(&files).map_err(Failure::failed)?;
     let origin = if Build::is_one(path) {
@@ -107,6 +123,7 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
         ),
     };
     model.check_split(options.split).map_err(Failure::usage)?;
+    check_context(options, &model)?;
     let (tokenizer, template) = texts(&files).map_err(Failure::failed)?;
     let ends = GenerationDefaults::read(&files).map_err(Failure::failed)?.end_ids;
     let weights = options.precision.weights()?;
@@ -121,10 +138,27 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
         text: tokenizer.pieces().text(&[*id]),
     };
     Ok(Inspection {
-        path: path.display().to_string(),
         format,
         weights: precision.word(),
         group: precision.group(),
+        stored: stored.collect(),
+        stored_bytes,
+        loaded_bytes,
+        tokens: Some(tokenizer.pieces().count()),
+        template: Some(template.is_some()),
+        end_tokens: ends.iter().map(end).collect(),
+        rounds_activations: rounds_activations(&origin, precision),
+        unused: unused_beside(path),
+        problems: problems.iter().map(ToString::to_string).collect(),
+        fit: fit(options, &model, kv, |shape| origin.sizes(&model, shape), weights),
+        ..described(options, &model)
+    })
+}
+
+/// Returns what the description of a model says, and nothing of its weights.
+fn described(options: &ModelInspectOptions, model: &ModelDescription) -> Inspection {
+    Inspection {
+        path: options.path.display().to_string(),
         architecture: model.architecture.clone(),
         parameters: model.parameters(),
         layers: model.layers,
@@ -137,28 +171,82 @@ fn inspect(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
         tied_head: model.tied_head,
         splits: model.splits(),
         split: options.split,
-        stored: stored.collect(),
-        stored_bytes,
-        loaded_bytes,
-        tokens: tokenizer.pieces().count(),
-        template: template.is_some(),
-        end_tokens: ends.iter().map(end).collect(),
-        problems: problems.iter().map(ToString::to_string).collect(),
-        fit: fit(options, &model, &origin, weights, kv),
+        ..Inspection::default()
+    }
+}
+
+/// Says what a config by itself tells: everything but tensors, tokenizer and template.
+fn of_config(options: &ModelInspectOptions) -> Result<Inspection, Failure> {
+    let subject = Subject::open(&options.path).map_err(Failure::failed)?;
+    let model = &subject.description;
+    model.check_split(options.split).map_err(Failure::usage)?;
+    check_context(options, model)?;
+    let weights = options.precision.weights()?;
+    let kv = options.precision.kv.map_or(KvPrecision::default(), Into::into);
+    let stored = |tensor: &str| subject.kind(tensor);
+    let sizes = |shape: Shape| {
+        let placement = Placement {
+            model,
+            stored: &stored,
+            precisions: Precisions { weights, kv },
+            split: shape.split,
+            width: shape.width,
+            step_budget: shape.step_budget,
+            context: shape.context,
+        };
+        sizes_on_cpu(&placement, shape.cores)
+    };
+    let fit = fit(options, model, kv, sizes, weights);
+    Ok(Inspection {
+        format: "config alone, without weights",
+        weights: weights.word(),
+        group: weights.group(),
+        stored: Vec::new(),
+        stored_bytes: 0,
+        loaded_bytes: fit.weights,
+        tokens: None,
+        template: None,
+        end_tokens: Vec::new(),
+        rounds_activations: weights.group().is_some(),
+        unused: Vec::new(),
+        problems: Vec::new(),
+        fit,
+        ..described(options, model)
     })
+}
+
+/// Refuses a context that the model does not support.
+fn check_context(options: &ModelInspectOptions, model: &ModelDescription) -> Result<(), Failure> {
+    match options.context.filter(|context| !(1..=model.context).contains(context)) {
+        None => Ok(()),
+        Some(context) => Err(Failure::usage(format!(
+            "--context: {context} does not work; this model supports 1 to {}",
+            model.context
+        ))),
+    }
+}
+
+/// Returns whether activations are rounded to 8 bits: they are wherever weights are small numbers that share scales.
+fn rounds_activations(origin: &Origin, precision: Precision) -> bool {
+    match origin {
+        Origin::Checkpoint(checkpoint) if precision == Precision::AsStored => checkpoint
+            .names()
+            .any(|name| matches!(checkpoint.kind(name), Kind::Groups { .. })),
+        _ => precision.group().is_some(),
+    }
 }
 
 fn fit(
     options: &ModelInspectOptions,
     model: &ModelDescription,
-    origin: &Origin,
-    weights: Precision,
     kv: KvPrecision,
+    sizes: impl Fn(Shape) -> Sizes,
+    weights: Precision,
 ) -> Fit {
     let device = device_memory();
     let usual = Usual::on_cpu(device, None);
     let budget = (device as f64 * options.memory_share.unwrap_or(usual.memory_share)) as usize;
-    let context = options.context.unwrap_or(model.context).min(model.context);
+    let context = options.context.unwrap_or(model.context);
     let shape = Shape {
         weights,
         kv,
@@ -172,17 +260,22 @@ fn fit(
         device,
         budget,
         width: options.width.unwrap_or(usual.width),
+        step_budget: options.step_budget.unwrap_or(usual.step_budget),
         context,
+        typical: Typical::usual(context).tokens(),
         pages: None,
     };
-    match MemoryPlan::new(&origin.sizes(model, shape), request) {
+    let sizes = sizes(shape);
+    match MemoryPlan::new(&sizes, request) {
         Ok(plan) => Fit {
             fits: true,
             lines: memory::lines(&plan, kv, false),
+            weights: plan.weights,
         },
         Err(reason) => Fit {
             fits: false,
             lines: vec![reason.to_string()],
+            weights: sizes.weights,
         },
     }
 }
@@ -202,9 +295,12 @@ fn print(found: &Inspection) {
     row(
         "format",
         format!(
-            "{}, {} stored, {} once loaded",
+            "{}, {}{} once loaded",
             found.format,
-            bytes(found.stored_bytes),
+            match found.stored_bytes {
+                0 => String::new(),
+                stored => format!("{} stored, ", bytes(stored)),
+            },
             bytes(found.loaded_bytes)
         ),
     );
@@ -242,17 +338,22 @@ fn print(found: &Inspection) {
     row(
         "vocabulary",
         format!(
-            "{} tokens, {} in the tokenizer",
+            "{} tokens, {}",
             grouped(found.vocabulary),
-            grouped(found.tokens)
+            found
+                .tokens
+                .map_or("the tokenizer is not here".into(), |tokens| format!(
+                    "{} in the tokenizer",
+                    grouped(tokens)
+                ))
         ),
     );
     row(
         "template",
-        if found.template {
-            "there is one: chat works".into()
-        } else {
-            "none: plain completions only".into()
+        match found.template {
+            Some(true) => "there is one: chat works".into(),
+            Some(false) => "none: plain completions only".into(),
+            None => "not known: it stands beside the config".into(),
         },
     );
     let ends: Vec<String> = found
@@ -262,7 +363,9 @@ fn print(found: &Inspection) {
         .collect();
     row(
         "ends at",
-        if ends.is_empty() {
+        if found.tokens.is_none() {
+            "not known: the tokenizer is not here".into()
+        } else if ends.is_empty() {
             "no token: answers end by their length".into()
         } else {
             ends.join(", ")
@@ -275,6 +378,17 @@ fn print(found: &Inspection) {
     };
     let weights = precision_name(found.weights, found.group);
     row("runs on", format!("cpu, weights {weights}{shards}"));
+    if found.rounds_activations {
+        row(
+            "",
+            "activations are rounded to 8 bits, each by at most 1/254 of the largest in its group; \
+             `vastrelay model build` measures what that and the weights lose"
+                .into(),
+        );
+    }
+    for unused in &found.unused {
+        row("not used", unused.clone());
+    }
     let verdict = if found.fit.fits {
         "it fits this machine"
     } else {

@@ -32,7 +32,8 @@ impl Entry<'_> {
         }
     }
 
-    fn row(&self) -> Row<'static> {
+    /// Returns its row, with as many figures as there is room for.
+    fn row(&self, figures_shown: usize) -> Row<'static> {
         let mut figures = Vec::new();
         match self {
             Entry::Served(endpoint) => {
@@ -42,10 +43,11 @@ impl Entry<'_> {
                     format!("{}/{}", occupancy.lanes_used, occupancy.lanes),
                     occupancy.queue_depth.to_string(),
                     format!("{:.0}", window.output_rate),
-                    duration(window.ttft.p95),
                     duration(window.itl.p95),
+                    duration(window.ttft.p95),
                     format!("{kv} %"),
                 ]);
+                figures.truncate(figures_shown);
             }
             Entry::Resting(endpoint) => figures.push(ago(endpoint.seconds)),
         }
@@ -89,11 +91,22 @@ pub fn entries(status: &ServiceStatus) -> Vec<Entry<'_>> {
     all
 }
 
-/// Returns the table of endpoints.
-pub fn table(entries: &[Entry<'_>]) -> Table<'static> {
+/// Columns that the table takes with all figures, names aside.
+const WHOLE: u16 = 76;
+/// Figures that a narrow table has.
+const FIGURES_OF_NARROW: usize = 4;
+
+/// Returns the table of endpoints for so many columns; a narrow one leaves the last figures out.
+pub fn table(entries: &[Entry<'_>], width: u16) -> Table<'static> {
     let longest = entries.iter().map(|entry| entry.name().chars().count()).max();
+    let name = longest.unwrap_or(0).max("endpoint".len()) as u16 + 1;
+    let shown = if width < WHOLE + name {
+        FIGURES_OF_NARROW
+    } else {
+        usize::MAX
+    };
     let widths = [
-        Constraint::Length(longest.unwrap_or(0).max("endpoint".len()) as u16 + 1),
+        Constraint::Length(name),
         Constraint::Length(11),
         Constraint::Length(9),
         Constraint::Length(7),
@@ -103,9 +116,13 @@ pub fn table(entries: &[Entry<'_>]) -> Table<'static> {
         Constraint::Length(6),
     ];
     let words = ["endpoint", "state"].map(Cell::from);
-    let figures = ["lanes", "queue", "tokens/s", "TTFT p95", "ITL p95", "KV"];
-    let figures = figures.map(|head| Cell::from(Line::from(head).right_aligned()));
-    Table::new(entries.iter().map(Entry::row), widths)
+    let figures = ["lanes", "queue", "tokens/s", "ITL p95", "TTFT p95", "KV"];
+    let figures = figures
+        .into_iter()
+        .take(shown)
+        .map(|head| Cell::from(Line::from(head).right_aligned()));
+    let widths = widths.into_iter().take(shown.saturating_add(2));
+    Table::new(entries.iter().map(|entry| entry.row(shown)), widths)
         .header(Row::new(words.into_iter().chain(figures)).style(Style::new().add_modifier(Modifier::BOLD)))
         .row_highlight_style(Style::new().add_modifier(Modifier::REVERSED))
 }

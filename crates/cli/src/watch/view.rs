@@ -18,6 +18,10 @@ const PAST: usize = 480;
 const POINTS_A_SECOND: usize = 4;
 /// Most of the height that the list of endpoints takes, as a part of it.
 const LIST_PART: u16 = 3;
+/// Columns from which charts stand beside the figures, not below.
+const LEAST_SIDE_BY_SIDE: u16 = 90;
+/// Lines of the figures.
+const METRICS_LINES: u16 = 15;
 /// Seconds over which a device's use is told.
 const BUSY_SPAN: f64 = 10.0;
 
@@ -27,7 +31,7 @@ pub struct View {
     status: Option<ServiceStatus>,
     lost: Option<String>,
     past: HashMap<String, Past>,
-    /// The endpoint that is looked at; the first one when absent.
+    /// The endpoint that is looked at: the busiest one at first; the first one of the list when absent.
     chosen: Option<String>,
 }
 
@@ -79,6 +83,9 @@ impl View {
                 .or_default()
                 .push(status.uptime, endpoint);
         }
+        if self.chosen.is_none() {
+            self.chosen = busiest(&status);
+        }
         self.lost = None;
         self.status = Some(status);
     }
@@ -103,7 +110,7 @@ impl View {
         .areas(body);
         if lines > 0 {
             let mut state = TableState::new().with_selected(at);
-            frame.render_stateful_widget(table(&all), list, &mut state);
+            frame.render_stateful_widget(table(&all, list.width), list, &mut state);
         }
         match all.get(at) {
             Some(Entry::Served(endpoint)) => {
@@ -138,6 +145,16 @@ impl View {
         frame.render_widget(Paragraph::new(line), place);
         frame.render_widget(Paragraph::new(keys), place);
     }
+}
+
+/// Returns the endpoint that produces most now, where one produces anything or has calls.
+fn busiest(status: &ServiceStatus) -> Option<String> {
+    let use_of = |endpoint: &&EndpointStatus| {
+        let waiting = endpoint.occupancy.lanes_used + endpoint.occupancy.queue_depth;
+        (waiting, endpoint.window.output_rate as u64)
+    };
+    let used = status.endpoints.iter().filter(|endpoint| use_of(endpoint) > (0, 0));
+    used.max_by_key(use_of).map(|endpoint| endpoint.name.clone())
 }
 
 impl Past {
@@ -197,9 +214,12 @@ fn draw_endpoint(frame: &mut Frame<'_>, place: Rect, endpoint: &EndpointStatus, 
     let block = Block::new().borders(Borders::TOP).title(title);
     let inside = block.inner(place);
     frame.render_widget(block, place);
-    let [left, right] = Layout::horizontal([Constraint::Length(50), Constraint::Fill(1)])
-        .spacing(2)
-        .areas(inside);
+    let [left, right] = match inside.width < LEAST_SIDE_BY_SIDE {
+        true => Layout::vertical([Constraint::Length(METRICS_LINES), Constraint::Fill(1)]).areas(inside),
+        false => Layout::horizontal([Constraint::Length(50), Constraint::Fill(1)])
+            .spacing(2)
+            .areas(inside),
+    };
     frame.render_widget(Paragraph::new(metrics(endpoint, past)), left);
     let [axis, charts] = Layout::vertical([Constraint::Length(1), Constraint::Fill(1)]).areas(right);
     let points_each = PAST.div_ceil(axis.width.max(1) as usize);
@@ -328,7 +348,7 @@ fn metrics(endpoint: &EndpointStatus, past: &Past) -> Vec<Line<'static>> {
         ),
         row(
             "ended",
-            format!("{:>9} well  {:>6} not", window.answered, window.refused),
+            format!("{:>9} answered  {} refused or failed", window.answered, window.refused),
         ),
         row("", format!("{:>9} of the last {:.0} s", "", window.seconds)),
         Line::default(),

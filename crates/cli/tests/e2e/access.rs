@@ -81,8 +81,11 @@ fn spellings(url: &str, path: &str) -> Vec<String> {
 
 /// Keys of every kind, with the words for them.
 async fn keys(service: &Service) -> Vec<(&'static str, Option<String>)> {
-    let make = |words: &[&str]| {
-        let made = service.client_json(&[&["key", "create", "--name", "a"], words].concat());
+    let mut made_so_far = 0;
+    let mut make = |words: &[&str]| {
+        made_so_far += 1;
+        let name = format!("key {made_so_far}");
+        let made = service.client_json(&[&["key", "create", "--name", &name], words].concat());
         made["key"].as_str().unwrap().to_owned()
     };
     let (revoked, expired) = (

@@ -170,8 +170,8 @@ async fn texts_are_kept_as_the_spec_says() {
     ] {
         deploy(&service, &files, "desk", &format!("[records]\ntexts = {said}"));
         answer(&service, "desk", json!({})).await;
-        let listed = service.client_json(&["requests", "list"]);
-        let shown = service.client_json(&["requests", "show", listed[0]["id"].as_str().unwrap()]);
+        let listed = service.client_json(&["request", "list"]);
+        let shown = service.client_json(&["request", "show", listed[0]["id"].as_str().unwrap()]);
         assert_eq!(shown["text"].is_object(), kept, "{shown}");
     }
 }
@@ -192,7 +192,7 @@ async fn what_takes_longer_than_its_limit_ends_and_says_so() {
     assert_eq!(cut["choices"][0]["finish_reason"], "length");
     let tokens = cut["usage"]["completion_tokens"].as_u64().unwrap();
     assert!(tokens < 1500, "{cut}");
-    let listed = service.client_json(&["requests", "list"]);
+    let listed = service.client_json(&["request", "list"]);
     assert_eq!(listed[0]["outcome"], "deadline");
     // Whoever calls a parked endpoint waits no longer than it lets one.
     deploy(&service, &files, "dock", "limits.wait = \"1ms\"");

@@ -133,17 +133,17 @@ async fn status_shows_how_things_stand() {
 #[tokio::test]
 async fn requests_list_shows_what_was_answered_and_what_was_refused() {
     let service = Service::demo(&[]);
-    assert!(out(&service.client(&["requests", "list"])).contains("no matching requests"));
+    assert!(out(&service.client(&["request", "list"])).contains("no matching requests"));
     service.ask("Can I bring my dog?").await;
     service.client(&["ask", "--model", "oyster", "Hello"]);
-    let text = out(&service.client(&["requests", "list"]));
+    let text = out(&service.client(&["request", "list"]));
     assert!(
         ["end-token", "model_not_found", "404", "TTFT"]
             .iter()
             .all(|word| text.contains(word)),
         "{text}"
     );
-    let listed = out(&service.client(&["requests", "list", "--json", "--most", "1"]));
+    let listed = out(&service.client(&["request", "list", "--json", "--most", "1"]));
     let calls: Value = serde_json::from_str(&listed).unwrap();
     assert_eq!(
         (calls.as_array().unwrap().len(), &calls[0]["endpoint"]),
@@ -156,7 +156,7 @@ async fn a_reader_who_goes_away_is_no_reason_to_panic() {
     let service = Service::demo(&[]);
     for words in [
         &["status"][..],
-        &["requests", "list"],
+        &["request", "list"],
         &["ask", "Hello"],
         &["ask", "--json", "Hello"],
     ] {
@@ -187,7 +187,8 @@ async fn start_prints_the_arithmetic_of_memory() {
         "weights",
         "KV pool",
         "640 pages × 16.0 KiB",
-        "10 sequences of 1,024 tokens fit, 1.0 MiB each",
+        "at once: 10 sequences of 1,024 tokens",
+        "memory.pages = 1024",
     ] {
         assert!(greeting.contains(line), "{line} in {greeting}");
     }
@@ -269,7 +270,7 @@ fn failures_have_their_exit_codes_and_say_what_would_work() {
                 "127.0.0.1:0",
             ],
             1,
-            "larger memory share",
+            "memory.share = ",
         ),
     ];
     for (words, code, text) in cases {

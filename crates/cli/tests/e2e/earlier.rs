@@ -45,7 +45,7 @@ async fn old_calls_are_listed_and_shown_beside_new_ones() {
         whole["text"]["answer"],
         " in the has booked booked booked booked booked"
     );
-    let shown = service.client(&["requests", "show", "plain-one"]);
+    let shown = service.client(&["request", "show", "plain-one"]);
     let shown = String::from_utf8_lossy(&shown.stdout).into_owned();
     assert!(shown.contains("completions to pierdesk by old desk"), "{shown}");
     service.key = Some(CALLS.into());

@@ -399,7 +399,7 @@ async fn endpoints_change_stop_and_park_under_load_and_no_accepted_call_is_lost(
         )
     };
     let (acts, (first, second, dock, tides)) = tokio::join!(acts, calls);
-    let unparked = service.client_json(&["events", "list", "--what", "unparked", "--most", "10000"]);
+    let unparked = service.client_json(&["event", "list", "--what", "unparked", "--most", "10000"]);
     let unparked = unparked.as_array().unwrap().len();
     println!(
         "{acts} acts: desk answered {}, dock {} and refused {}, tides {} after {unparked} starts",

@@ -39,7 +39,9 @@ fn a_large_model_fits_four_devices_and_the_arithmetic_adds_up() {
     let figure = |name: &str| four[name].as_f64().unwrap();
     let left = figure("memory_limit") - figure("weights_bytes") - figure("workspace_bytes") - figure("process_bytes");
     let sequence = 8_192.0 * figure("kv_bytes_per_token");
-    assert_eq!(figure("sequences_of_full_context"), (left / sequence).floor());
+    let full = &four["capacity"]["full"];
+    let in_limit = full["in_pool"].as_f64().unwrap() + full["in_rest"].as_f64().unwrap();
+    assert_eq!(in_limit, (left / sequence).floor());
     assert_eq!(four["predicted"]["lanes"], 16);
     let shown = fit(&[
         "--device",

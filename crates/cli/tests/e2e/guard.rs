@@ -26,7 +26,7 @@ async fn code(service: &Service, key: Option<&str>, path: &str) -> (u16, String,
 /// What the message of each refusal has to say.
 const WORDS: [(&str, &str); 5] = [
     ("no_key", "`Authorization: Bearer KEY`"),
-    ("unknown_key", "`vastrelay key list`"),
+    ("unknown_key", "GET /manage/keys"),
     ("expired_key", "has expired"),
     ("revoked_key", "was revoked"),
     ("scope_missing", "a key with scope `manage`"),

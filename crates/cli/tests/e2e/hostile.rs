@@ -474,9 +474,9 @@ async fn what_callers_write_is_neither_obeyed_by_a_terminal_nor_kept_with_secret
         );
         service.send("/v1/chat/completions", &body).await;
     }
-    let listed = service.client(&["requests", "list"]);
-    let shown = service.client(&["requests", "list", "--json"]);
-    let last = service.client(&["requests", "show", "last", "--json"]);
+    let listed = service.client(&["request", "list"]);
+    let shown = service.client(&["request", "list", "--json"]);
+    let last = service.client(&["request", "show", "last", "--json"]);
     let metrics = reqwest::get(format!("{}/metrics", service.url))
         .await
         .unwrap()

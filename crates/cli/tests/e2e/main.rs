@@ -24,6 +24,7 @@ mod load;
 mod manage;
 mod measure;
 mod metrics;
+mod mistakes;
 mod model;
 mod operator;
 mod pages;

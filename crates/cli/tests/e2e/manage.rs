@@ -293,7 +293,7 @@ async fn a_load_test_ends_with_the_endpoint_it_was_sent_to_and_keeps_what_it_has
     );
     let ended = load_ended(&service).await;
     let why = ended["failure"].as_str().unwrap();
-    assert!(why.contains("has stopped it"), "{ended}");
+    assert!(why.contains("stopped it at"), "{ended}");
     let kept = service
         .get(&format!("/manage/runs/{}", ended["run"].as_str().unwrap()))
         .await

@@ -120,6 +120,86 @@ fn alert_rules_and_the_scrape_example_are_right() {
 
 struct Prometheus(Child);
 
+impl Prometheus {
+    /// Starts the real one with the example's configuration on a service; returns it with its address.
+    fn start(service: &Service) -> (Prometheus, String) {
+        let folder = service.data.path().join("prometheus");
+        std::fs::create_dir(&folder).unwrap();
+        let example = repository().join("deploy/prometheus");
+        std::fs::copy(example.join("alerts.yml"), folder.join("alerts.yml")).unwrap();
+        let config = std::fs::read_to_string(example.join("prometheus.yml")).unwrap();
+        let config = config
+            .replace("127.0.0.1:7411", service.url.trim_start_matches("http://"))
+            .replace("_interval: 5s", "_interval: 1s");
+        std::fs::write(folder.join("prometheus.yml"), config).unwrap();
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let address = listener.local_addr().unwrap().to_string();
+        drop(listener);
+        let started = Command::new("prometheus")
+            .arg(format!("--config.file={}", folder.join("prometheus.yml").display()))
+            .arg(format!("--storage.tsdb.path={}", folder.join("tsdb").display()))
+            .arg(format!("--web.listen-address={address}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn();
+        (Prometheus(started.unwrap()), address)
+    }
+}
+
+/// Asks Prometheus for a query; returns its series.
+async fn series(address: &str, query: &str) -> Vec<Value> {
+    let url = format!("http://{address}/api/v1/query");
+    let url = reqwest::Url::parse_with_params(&url, [("query", query)]).unwrap();
+    let Ok(answer) = reqwest::get(url).await else {
+        return Vec::new();
+    };
+    let answer: Value = answer.json().await.unwrap_or_default();
+    assert_ne!(answer["status"], "error", "{query}: {answer}");
+    answer["data"]["result"].as_array().cloned().unwrap_or_default()
+}
+
+#[tokio::test]
+async fn every_query_of_the_dashboard_returns_a_series_under_load() {
+    let service = Service::demo(&[]);
+    let shape = repository().join("demo/shapes/harbour-8b");
+    let spec = service.data.path().join("harbour.toml");
+    let text = format!("model = \"{}\"\n[device]\nprofile = \"sim-48g\"\n", shape.display());
+    std::fs::write(&spec, text).unwrap();
+    service.client_json(&["endpoint", "deploy", &spec.display().to_string()]);
+    let (_prometheus, address) = Prometheus::start(&service);
+    let text = std::fs::read_to_string(repository().join("deploy/prometheus/dashboard.toml")).unwrap();
+    let dashboard: toml::Table = toml::from_str(&text).unwrap();
+    let panels = dashboard["panel"].as_array().unwrap();
+    assert!(panels.len() >= 12);
+    let queries = panels.iter().flat_map(|panel| panel["queries"].as_array().unwrap());
+    let mut missing: Vec<&str> = queries.map(|query| query.as_str().unwrap()).collect();
+    let begun = Instant::now();
+    while !missing.is_empty() {
+        for model in ["pierdesk", "harbour"] {
+            let call = with(chat("Hello"), json!({"model": model, "max_tokens": 4}));
+            assert_eq!(service.post("/v1/chat/completions", &call).await.0, 200);
+        }
+        let wrong = with(chat("Hello"), json!({"temperature": 9}));
+        assert_eq!(service.post("/v1/chat/completions", &wrong).await.0, 400);
+        let mut still = Vec::new();
+        for query in missing {
+            if series(&address, query).await.is_empty() {
+                still.push(query);
+            }
+        }
+        missing = still;
+        assert!(begun.elapsed() < Duration::from_secs(120), "no series: {missing:#?}");
+    }
+    // Each device's memory adds up to what it has.
+    let memory = "sum by (device, number) (vastrelay_device_memory_bytes{device=\"sim-48g\"})";
+    let all = series(&address, memory).await;
+    assert_eq!(all.len(), 8);
+    assert!(
+        all.iter().all(|one| one["value"][1] == (48_u64 << 30).to_string()),
+        "{all:?}"
+    );
+}
+
 impl Drop for Prometheus {
     fn drop(&mut self) {
         let _ = self.0.kill();
@@ -131,36 +211,10 @@ impl Drop for Prometheus {
 async fn the_real_prometheus_scrapes_it_by_the_example() {
     let service = Service::demo(&[]);
     service.ask("Hello").await;
-    let folder = service.data.path().join("prometheus");
-    std::fs::create_dir(&folder).unwrap();
-    let example = repository().join("deploy/prometheus");
-    std::fs::copy(example.join("alerts.yml"), folder.join("alerts.yml")).unwrap();
-    let config = std::fs::read_to_string(example.join("prometheus.yml")).unwrap();
-    let config = config
-        .replace("127.0.0.1:7411", service.url.trim_start_matches("http://"))
-        .replace("_interval: 5s", "_interval: 1s");
-    std::fs::write(folder.join("prometheus.yml"), config).unwrap();
-    let port = std::net::TcpListener::bind("127.0.0.1:0")
-        .unwrap()
-        .local_addr()
-        .unwrap()
-        .port();
-    let address = format!("127.0.0.1:{port}");
-    let _prometheus = Prometheus(
-        Command::new("prometheus")
-            .arg(format!("--config.file={}", folder.join("prometheus.yml").display()))
-            .arg(format!("--storage.tsdb.path={}", folder.join("tsdb").display()))
-            .arg(format!("--web.listen-address={address}"))
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap(),
-    );
+    let (_prometheus, address) = Prometheus::start(&service);
     let ask = async |query: &str| -> Option<f64> {
-        let url =
-            reqwest::Url::parse_with_params(&format!("http://{address}/api/v1/query"), [("query", query)]).unwrap();
-        let answer: Value = reqwest::get(url).await.ok()?.json().await.ok()?;
-        answer["data"]["result"][0]["value"][1].as_str()?.parse().ok()
+        let all = series(&address, query).await;
+        all.first()?["value"][1].as_str()?.parse().ok()
     };
     let begun = Instant::now();
     while ask("up{job=\"vastrelay\"}").await != Some(1.0) {

@@ -95,7 +95,7 @@ async fn over_tcp_nobody_manages_without_a_key_or_session_also_on_loopback() {
     let answer = request.bearer_auth(key["key"].as_str().unwrap()).send().await.unwrap();
     assert_eq!(answer.status(), 200);
     assert!(service.client(&["endpoint", "renew", "pierdesk"]).status.success());
-    let events = service.client_json(&["events", "list"]);
+    let events = service.client_json(&["event", "list"]);
     let renewed = events
         .as_array()
         .unwrap()

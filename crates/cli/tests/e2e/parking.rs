@@ -16,7 +16,7 @@ fn deploy(service: &Service, files: &TempDir, rest: &str) {
 
 /// Returns how many events of a kind there are.
 fn count(service: &Service, what: &str) -> usize {
-    let events = service.client_json(&["events", "list", "--what", what]);
+    let events = service.client_json(&["event", "list", "--what", what]);
     events.as_array().unwrap().len()
 }
 
@@ -193,7 +193,7 @@ async fn an_endpoint_stops_when_its_time_is_over() {
     let text = format!("stop_after = \"500ms\"\n{}", small(""));
     succeeded(&service, &["endpoint", "deploy", &spec(files.path(), "desk", &text)]);
     wait_for_state(&service, "desk", "stopped").await;
-    let stopped = service.client_json(&["events", "list", "--what", "stopped"]);
+    let stopped = service.client_json(&["event", "list", "--what", "stopped"]);
     assert_eq!(stopped[0]["who"], "service");
     let said = stopped[0]["why"].as_str().unwrap();
     assert!(said.contains("stop_after"), "{said}");

@@ -31,15 +31,15 @@ async fn the_life_of_a_request_is_shown_with_its_figures_and_parameters() {
     assert!(number("queued") + number("prefill") <= number("ttft") + 0.01);
     assert_eq!(detail["parameters"]["seed"], 7);
     assert!(detail["parameters"].get("messages").is_none() && detail["text"].is_null());
-    let shown = out(&service, &["requests", "show", &id[..8]]);
+    let shown = out(&service, &["request", "show", &id[..8]]);
     for word in ["█", "▒", "waiting", "TTFT", "ITL p50", "\"seed\":7", "end-token"] {
         assert!(shown.contains(word), "{word} in\n{shown}");
     }
     assert_eq!(
-        out(&service, &["requests", "show", "last"]).lines().count(),
+        out(&service, &["request", "show", "last"]).lines().count(),
         shown.lines().count()
     );
-    assert_eq!(service.client(&["requests", "show", "zzz"]).status.code(), Some(1));
+    assert_eq!(service.client(&["request", "show", "zzz"]).status.code(), Some(1));
 }
 
 #[tokio::test]
@@ -54,7 +54,7 @@ async fn filters_find_the_calls_that_are_looked_for() {
         .await;
     let count = |words: &[&str]| {
         service
-            .client_json(&[&["requests", "list"], words].concat())
+            .client_json(&[&["request", "list"], words].concat())
             .as_array()
             .unwrap()
             .len()
@@ -84,7 +84,7 @@ async fn prompts_and_answers_are_kept_only_when_asked_for() {
         .text()
         .await
         .unwrap();
-    for call in service.client_json(&["requests", "list"]).as_array().unwrap() {
+    for call in service.client_json(&["request", "list"]).as_array().unwrap() {
         let detail = service
             .get(&format!("/manage/requests/{}", call["id"].as_str().unwrap()))
             .await
@@ -94,7 +94,7 @@ async fn prompts_and_answers_are_kept_only_when_asked_for() {
     }
     let silent = Service::demo(&[]);
     silent.ask("Can I bring my dog?").await;
-    silent.client_json(&["requests", "list"]);
+    silent.client_json(&["request", "list"]);
     for file in std::fs::read_dir(silent.data.path()).unwrap() {
         let path = file.unwrap().path();
         let found = path.is_file()
@@ -122,7 +122,7 @@ async fn a_caller_who_goes_away_is_on_record() {
         })
         .await;
     let gone = loop {
-        let calls = service.client_json(&["requests", "list"]);
+        let calls = service.client_json(&["request", "list"]);
         if let Some(call) = calls.get(0) {
             break call.clone();
         }

@@ -10,7 +10,7 @@ fn long(more: Value) -> Value {
 
 /// Returns the events of a kind, newest first.
 fn events(service: &Service, what: &str) -> Vec<Value> {
-    let events = service.client_json(&["events", "list", "--what", what]);
+    let events = service.client_json(&["event", "list", "--what", what]);
     events.as_array().unwrap().clone()
 }
 
@@ -99,7 +99,7 @@ async fn events_tell_who_did_what_and_why() {
     assert!(gone["why"].as_str().unwrap().starts_with("killed: "), "{gone}");
     assert_eq!((&gone["who"], &gone["replica"]), (&json!("service"), &json!(1)));
     service.client(&["endpoint", "remove", "pierdesk"]);
-    let printed = service.client(&["events", "list", "--most", "3", "--endpoint", "pierdesk"]);
+    let printed = service.client(&["event", "list", "--most", "3", "--endpoint", "pierdesk"]);
     let printed = String::from_utf8(printed.stdout).unwrap();
     let lines: Vec<&str> = printed.lines().collect();
     assert_eq!(lines.len(), 3, "{printed}");
@@ -107,14 +107,14 @@ async fn events_tell_who_did_what_and_why() {
         assert!(line.contains(word) && line.contains("pierdesk (release 1"), "{printed}");
     }
     let numbers: Vec<i64> = service
-        .client_json(&["events", "list"])
+        .client_json(&["event", "list"])
         .as_array()
         .unwrap()
         .iter()
         .map(|event| event["number"].as_i64().unwrap())
         .collect();
     assert!(numbers.is_sorted_by(|newer, older| newer > older), "{numbers:?}");
-    let none = service.client_json(&["events", "list", "--endpoint", "harbour"]);
+    let none = service.client_json(&["event", "list", "--endpoint", "harbour"]);
     assert_eq!(none, json!([]));
 }
 

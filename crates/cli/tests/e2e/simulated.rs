@@ -82,7 +82,7 @@ async fn a_large_model_streams_and_is_marked_simulated_wherever_it_shows() {
         (&record["device"], &record["simulated"]),
         (&json!("sim-48g"), &json!(true))
     );
-    let shown = service.client(&["requests", "show", "last"]);
+    let shown = service.client(&["request", "show", "last"]);
     let shown = String::from_utf8_lossy(&shown.stdout).into_owned();
     assert!(shown.contains("replica 1 on sim-48g (simulated)"), "{shown}");
     let metrics = reqwest::get(format!("{}/metrics", service.url)).await.unwrap();
@@ -130,7 +130,7 @@ async fn endpoints_share_devices_until_they_are_full_and_who_holds_them_is_said(
     let output = deploy("third");
     let error = String::from_utf8_lossy(&output.stderr).into_owned();
     assert!(!output.status.success());
-    assert!(error.contains("other endpoints on this device hold: `big`"), "{error}");
+    assert!(error.contains("endpoints on this device hold: `big`"), "{error}");
     let device = &service.client_json(&["device", "list"])[1];
     assert_eq!(
         (&device["name"], &device["simulated"]),
@@ -226,8 +226,11 @@ async fn what_fits_and_how_fast_it_is_are_what_the_arithmetic_says() {
         for kv in ["bf16", "int8"] {
             for (share, context) in [("0.5", "2048"), ("0.5", "32768"), ("0.9", "2048"), ("0.9", "32768")] {
                 let cell = (width, kv, share, context);
-                let predicted = fitted(cell, &["--typical", "2+16"]);
-                let service = Service::start(&[&["--model", &large(), "--split", "4"][..], &of_cell(cell)].concat());
+                let typical = ["--typical", "2+16"];
+                let predicted = fitted(cell, &typical);
+                let model = large();
+                let words = [&["--model", &model, "--split", "4"][..], &of_cell(cell), &typical].concat();
+                let service = Service::start(&words);
                 let endless =
                     json!({"model": "big", "prompt": "Hello", "max_tokens": 16, "min_tokens": 16, "temperature": 0});
                 assert_eq!(service.post("/v1/completions", &endless).await.0, 200);
@@ -237,9 +240,9 @@ async fn what_fits_and_how_fast_it_is_are_what_the_arithmetic_says() {
                 assert_eq!(memory["weights"], predicted["weights_bytes"], "{cell:?}");
                 assert_eq!(memory["workspace"], predicted["workspace_bytes"], "{cell:?}");
                 assert_eq!(memory["kv_pool"], predicted["kv_pool_bytes"], "{cell:?}");
-                let fits = &replica["full_context_sequences"];
-                assert_eq!(fits, &predicted["sequences_of_full_context"], "{cell:?}");
-                seen.insert(fits.as_u64().unwrap());
+                let full = &replica["capacity"]["full"];
+                assert_eq!(full, &predicted["capacity"]["full"], "{cell:?}");
+                seen.insert(full["in_pool"].as_u64().unwrap() + full["in_rest"].as_u64().unwrap());
                 // They never take less; how much more on a machine with other things to do is for a benchmark.
                 let totals = &endpoint["totals"];
                 let step = totals["busy"].as_f64().unwrap() / totals["steps"].as_f64().unwrap();
@@ -254,13 +257,16 @@ async fn what_fits_and_how_fast_it_is_are_what_the_arithmetic_says() {
 #[tokio::test]
 async fn the_queue_begins_where_the_sequences_end_that_fit() {
     let cell = ("64", "bf16", "0.42", "2048");
-    let fits = fitted(cell, &["--typical", "600+100"])["typical_sequences"]
+    let typical = ["--typical", "600+100"];
+    let fits = fitted(cell, &typical)["capacity"]["typical"]["in_pool"]
         .as_u64()
         .unwrap();
     assert!((20..50).contains(&fits), "{fits}");
     // A tenth fewer are all in the batch together to their end; of a tenth more some wait or are put back.
     for (users, all_run) in [(fits - fits.div_ceil(10), true), (fits + fits.div_ceil(10), false)] {
-        let service = Service::start(&[&["--model", &large(), "--split", "4"][..], &of_cell(cell)].concat());
+        let model = large();
+        let words = [&["--model", &model, "--split", "4"][..], &of_cell(cell), &typical].concat();
+        let service = Service::start(&words);
         let users = users.to_string();
         let words = ["load", "run", "--model", "big", "--users", &users, "--count", &users];
         let lengths = ["--synthetic", "600", "--output", "100", "--force-length"];

@@ -47,7 +47,7 @@ async fn the_demo_serves_a_real_model_and_a_simulated_one_from_two_specs() {
         service.greeting
     );
     assert!(
-        service.greeting.contains("typical sequences of 600 + 200 tokens fit"),
+        service.greeting.contains("typical ones of 800 tokens"),
         "{}",
         service.greeting
     );
@@ -101,7 +101,7 @@ wait = "90s"
     let plain = spec(&folder, "plain", SMALL, "");
     let service = Service::start(&["--spec", &own, &plain, "--width", "5", "--memory-share", "0.2"]);
     assert!(
-        service.greeting.contains("64 typical sequences of 100 + 28"),
+        service.greeting.contains("the KV pool holds 8 or 64"),
         "{}",
         service.greeting
     );

@@ -416,8 +416,13 @@ pub fn whole(frames: &[Value]) -> Vec<Completion> {
 
 /// Makes a key in a folder that no service uses yet.
 pub fn first_key(data: &TempDir, words: &[&str]) -> String {
+    // No two keys have one name.
+    let name = match words.is_empty() {
+        true => "first".to_owned(),
+        false => format!("first {}", words.join(" ")),
+    };
     let output = vastrelay()
-        .args(["key", "create", "--name", "first", "--data"])
+        .args(["key", "create", "--name", &name, "--data"])
         .arg(data.path())
         .args(words)
         .output()

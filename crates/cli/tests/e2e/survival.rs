@@ -59,13 +59,13 @@ async fn an_answer_goes_on_with_the_same_bits_when_its_worker_is_killed() {
         let killed = whole(&stream(&service, &request, &[15, 90], || service.kill_worker()).await);
         assert_eq!(killed, alone, "{request}");
     }
-    let calls = service.client_json(&["requests", "list", "--most", "1"]);
+    let calls = service.client_json(&["request", "list", "--most", "1"]);
     let id = calls[0]["id"].as_str().unwrap();
-    let shown = service.client_json(&["requests", "show", id]);
+    let shown = service.client_json(&["request", "show", id]);
     let moves = shown["moves"].as_array().unwrap();
     assert!(!moves.is_empty(), "{shown}");
     assert!(moves[0]["tokens"].as_u64().unwrap() > 0 && moves[0]["after"].as_f64().unwrap() > 0.0);
-    let printed = service.client(&["requests", "show", id]);
+    let printed = service.client(&["request", "show", id]);
     let printed = String::from_utf8(printed.stdout).unwrap();
     assert!(
         printed.contains("moved") && printed.contains("it went on with another worker"),
@@ -158,14 +158,14 @@ async fn calls_of_a_service_that_is_killed_are_interrupted_and_its_workers_end()
     let mut response = service.send("/v1/chat/completions", &request).await;
     response.chunk().await.unwrap();
     // Whoever lists calls waits until what came before is written.
-    service.client_json(&["requests", "list"]);
+    service.client_json(&["request", "list"]);
     let worker = service.worker();
     let data = service.kill();
     while std::path::Path::new(&format!("/proc/{worker}")).exists() {
         std::thread::yield_now();
     }
     let service = Service::start_in(data, &["--demo", "--listen", "127.0.0.1:0"]);
-    let calls = service.client_json(&["requests", "list"]);
+    let calls = service.client_json(&["request", "list"]);
     assert_eq!(calls[0]["outcome"], "interrupted", "{calls}");
     assert!(!service.ask("When is the last boat back on Sunday?").await.is_empty());
 }

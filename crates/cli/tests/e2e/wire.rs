@@ -628,7 +628,7 @@ async fn refusals_say_what_is_wrong_and_what_would_work() {
         (
             400,
             chat(json!({"response_format": {"type": "json_object"}})),
-            vec!["`response_format.type`", "expected `text`"],
+            vec!["`response_format`", "\"text\""],
         ),
         (400, chat(json!({"store": true})), vec!["`store`"]),
         (400, chat(json!({"temprature": 1})), vec!["temprature", "temperature"]),

@@ -20,8 +20,6 @@ pub struct Check {
     pub is_change: bool,
     /// Whether the replicas would stay.
     pub at_once: bool,
-    /// How many sequences fit of the typical length that the spec says.
-    pub typical: Option<usize>,
 }
 
 impl Loader {
@@ -45,13 +43,7 @@ impl Loader {
                 plan => Ok(plan?),
             },
         };
-        let typical = opened.fingerprint.settings.typical.zip(plan.as_ref().ok());
-        let typical = typical.map(|(typical, endpoint)| {
-            let step_budget = endpoint.limits().step_budget;
-            endpoint.plan.memory.sequences_of(typical.tokens(), step_budget)
-        });
         Ok(Check {
-            typical,
             plan,
             served: served.as_ref().map(|endpoint| endpoint.release),
             is_change,

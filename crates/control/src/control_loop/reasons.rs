@@ -30,7 +30,7 @@ impl Reasons {
     /// Returns why it is stopped.
     pub fn why_stopped(&self) -> String {
         match self.stopped.as_str() {
-            "" => "it was stopped".into(),
+            "" => "it was stopped before this service began; its events say by whom".into(),
             why => why.into(),
         }
     }

@@ -83,6 +83,7 @@ impl Loader {
             cores,
             usual: cpu.usual(),
             price: 0.0,
+            currency: None,
             speed,
         })
     }

@@ -49,6 +49,7 @@ impl Loader {
             split,
             memory_share: settings.memory_share.unwrap_or(usual.memory_share),
             pages: settings.pages,
+            typical: settings.typical,
             device,
             weights: settings.weights.unwrap_or_default(),
             kv: settings.kv,

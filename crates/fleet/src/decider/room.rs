@@ -61,6 +61,9 @@ pub struct Taken {
     pub room: usize,
     /// Bytes of what is read that were there.
     pub there: usize,
+    /// The others who held anything there, with their bytes of each.
+    #[serde(default)]
+    pub holders: Vec<(String, usize)>,
     /// Cores that were named; the others are shared.
     pub cores: Option<CoreShare>,
     /// Threads that compute; 0 on devices without cores.
@@ -177,6 +180,7 @@ impl Ledgers {
                 take,
                 room: room.free.saturating_add(room.there),
                 there: room.there,
+                holders: room.holders,
                 places: room.places,
                 reads: need.reads().map(str::to_owned),
                 cores: match need.cores() {

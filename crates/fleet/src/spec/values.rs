@@ -57,6 +57,37 @@ impl Visitor<'_> for Numbering {
     }
 }
 
+/// A length of time as it was written; a number is one of seconds.
+pub struct Time(pub String);
+
+impl<'de> Deserialize<'de> for Time {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Time, D::Error> {
+        from.deserialize_any(Timing)
+    }
+}
+
+struct Timing;
+
+impl Visitor<'_> for Timing {
+    type Value = Time;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a length of time such as \"30s\", or a number of seconds")
+    }
+
+    fn visit_str<E: de::Error>(self, text: &str) -> Result<Time, E> {
+        Ok(Time(text.to_owned()))
+    }
+
+    fn visit_i64<E: de::Error>(self, seconds: i64) -> Result<Time, E> {
+        Ok(Time(format!("{seconds}s")))
+    }
+
+    fn visit_f64<E: de::Error>(self, seconds: f64) -> Result<Time, E> {
+        Ok(Time(format!("{}ms", (seconds * 1e3).round())))
+    }
+}
+
 /// A name, or a list of them.
 pub struct Names(pub Vec<String>);
 

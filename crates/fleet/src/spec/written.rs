@@ -1,6 +1,6 @@
 //! A spec as TOML writes it.
 
-use super::values::{Count, Names, Number};
+use super::values::{Count, Names, Number, Time};
 use crate::answering::NamedToken;
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -51,8 +51,17 @@ pub struct Written {
     #[serde(default)]
     pub replicas: WrittenReplicas,
     /// How long after its start it stops by itself, such as 12h; never when absent.
-    #[schemars(with = "Option<String>")]
-    pub stop_after: Option<Spanned<String>>,
+    #[schemars(with = "Option<TextOrSeconds>")]
+    pub stop_after: Option<Spanned<Time>>,
+}
+
+/// A length of time: a text such as 30s, or a number of seconds.
+#[derive(JsonSchema)]
+#[serde(untagged)]
+#[expect(dead_code, reason = "it stands in the schema only")]
+pub enum TextOrSeconds {
+    Text(String),
+    Seconds(f64),
 }
 
 #[derive(Default, Deserialize, JsonSchema)]
@@ -121,8 +130,8 @@ pub struct WrittenQueue {
     #[schemars(with = "Option<usize>", range(min = 1))]
     pub depth: Option<Spanned<Count>>,
     /// Longest that one waits for it, such as 30s or 2m; any time when absent.
-    #[schemars(with = "Option<String>")]
-    pub wait: Option<Spanned<String>>,
+    #[schemars(with = "Option<TextOrSeconds>")]
+    pub wait: Option<Spanned<Time>>,
 }
 
 #[derive(Default, Deserialize, JsonSchema)]
@@ -174,22 +183,22 @@ pub struct WrittenRecords {
 #[serde(deny_unknown_fields)]
 pub struct WrittenLimits {
     /// Longest that a replica may take to start, such as 5m; any time when absent.
-    #[schemars(with = "Option<String>")]
-    pub start: Option<Spanned<String>>,
+    #[schemars(with = "Option<TextOrSeconds>")]
+    pub start: Option<Spanned<Time>>,
     /// Longest that a call waits while no replica takes calls, such as 30s; any time when absent.
-    #[schemars(with = "Option<String>")]
-    pub wait: Option<Spanned<String>>,
+    #[schemars(with = "Option<TextOrSeconds>")]
+    pub wait: Option<Spanned<Time>>,
     /// Longest that an answer may take from the call's arrival, such as 2m; any time when absent.
-    #[schemars(with = "Option<String>")]
-    pub answer: Option<Spanned<String>>,
+    #[schemars(with = "Option<TextOrSeconds>")]
+    pub answer: Option<Spanned<Time>>,
 }
 
 #[derive(Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct WrittenReplicas {
     /// How long nobody calls until it is parked, such as 10m: it gives its memory back, and the next call starts it again. Never when absent.
-    #[schemars(with = "Option<String>")]
-    pub idle_after: Option<Spanned<String>>,
+    #[schemars(with = "Option<TextOrSeconds>")]
+    pub idle_after: Option<Spanned<Time>>,
 }
 
 /// A token.

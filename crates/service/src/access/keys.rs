@@ -51,7 +51,7 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
     }
     if wanted
         .expires_in
-        .is_some_and(|service_run| service_run == 0 || service_run > LONGEST_LIFE.as_secs())
+        .is_some_and(|seconds| seconds == 0 || seconds > LONGEST_LIFE.as_secs())
     {
         return refuse("expires_in", "must be between one second and a hundred years");
     }
@@ -79,6 +79,19 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
             "must be left out for a key that manages the service: it sees all of them",
         );
     }
+    let now = milliseconds_since_1970();
+    let namesake = store
+        .keys()?
+        .into_iter()
+        .find(|key| key.name == name && key_state(key, now) == KeyState::Valid);
+    if let Some(KeyRecord { id, .. }) = namesake {
+        return Err(MakeKeyError::Field(
+            "name",
+            format!(
+                "there is a key `{name}` already ({id}); use another name, or revoke that one: vastrelay key revoke {id}"
+            ),
+        ));
+    }
     if let Some(wrong) = wanted.endpoints.iter().find_map(|name| check_name(name).err()) {
         return Err(MakeKeyError::Field("endpoints", wrong));
     }
@@ -87,7 +100,6 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
     let hex: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
     let (id, secret) = hex.split_at(8);
     let key = format!("{PREFIX}{id}-{secret}");
-    let now = milliseconds_since_1970();
     let record = KeyRecord {
         id: id.to_owned(),
         name: name.to_owned(),
@@ -97,7 +109,7 @@ pub fn make_key(store: &Store, wanted: NewKey) -> Result<MadeKey, MakeKeyError> 
             KeyScope::Manage => Scope::Manage,
         },
         created_ms: now,
-        expires_ms: wanted.expires_in.map(|service_run| now + service_run as i64 * 1000),
+        expires_ms: wanted.expires_in.map(|seconds| now + seconds as i64 * 1000),
         revoked_ms: None,
         used_ms: None,
         per_minute: wanted.per_minute,

@@ -189,7 +189,7 @@ impl Problem {
 
     /// No key where one is needed: 401.
     pub fn no_key() -> Problem {
-        let message = "a key is required: send `Authorization: Bearer KEY`; `vastrelay key create` makes one".into();
+        let message = "a key is required: send `Authorization: Bearer KEY`; POST /manage/keys makes one".into();
         Problem::unauthorized("no_key", message)
     }
 
@@ -226,13 +226,13 @@ impl Problem {
 
     /// A key that was never made here: 401.
     pub fn unknown_key() -> Problem {
-        let message = "this key is unknown here; `vastrelay key list` shows the keys of this service".into();
+        let message = "this key is unknown here; GET /manage/keys lists the keys of this service".into();
         Problem::unauthorized("unknown_key", message)
     }
 
     /// A key that has ended: 401.
     pub fn expired_key(name: &str) -> Problem {
-        let message = format!("the key `{name}` has expired; `vastrelay key create` makes a new one");
+        let message = format!("the key `{name}` has expired; POST /manage/keys makes a new one");
         Problem::unauthorized("expired_key", message)
     }
 
@@ -486,7 +486,11 @@ impl Problem {
 
     /// An endpoint that is known and not served: 503.
     pub(crate) fn resting(name: &str, state: State, why: &str) -> Problem {
-        let text = format!("`{name}` is {}: {why}", state.name());
+        let next = match state {
+            State::Stopped => format!("; POST /manage/endpoints/{name}/start serves it again"),
+            _ => String::new(),
+        };
+        let text = format!("`{name}` is {}: {why}{next}", state.name());
         let code = match state {
             // Its last calls end; it takes no others.
             State::Draining => State::Stopped,

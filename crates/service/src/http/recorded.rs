@@ -33,6 +33,8 @@ pub(crate) fn recorded(call: CallRecord, now: i64) -> RecordedCall {
         reused_tokens: call.reused_tokens,
         output_tokens: call.output_tokens,
         preemptions: call.preemptions,
+        waiting_for_start: call.waiting_for_start,
+        error: Some(call.error).filter(|error| !error.is_empty()),
         queued: call.queued,
         prefill: call.prefill,
         ttft: call.ttft,

@@ -85,7 +85,7 @@ impl ServiceState {
     /// When the system refuses a thread, or the database cannot be read.
     pub fn new(mut loader: Loader, store: Store, reach: Reach, options: StateOptions) -> io::Result<ServiceState> {
         let (endpoints, service_run) = (Arc::new(Endpoints::default()), ServiceRun::start());
-        let metrics = Metrics::new(endpoints.clone(), &service_run, store.lost());
+        let lost = store.lost();
         let records = Arc::new(Records::new(store));
         let jobs = Arc::new(Jobs::new(records.store.clone()));
         if let Some((program, available)) = options.converter.clone() {
@@ -95,6 +95,7 @@ impl ServiceState {
                 .ok();
         }
         let loader = Arc::new(loader);
+        let metrics = Metrics::new(endpoints.clone(), loader.clone(), &service_run, lost);
         let loops = service_run.loops.clone();
         loops.add(CONTROL);
         let on_panic = Box::new(move |why| loops.note_restart(CONTROL, why));

@@ -139,7 +139,6 @@ pub async fn check(
             why,
             planned,
             differences: kept.map_or_else(Vec::new, |kept| spec_differences(&kept.spec, &request.text)),
-            typical_sequences: checked.typical,
             usual_start: usual_start(&starts),
         })
     });
@@ -180,9 +179,11 @@ fn overtaken(records: &Records, name: &str, from: u32, now: u32) -> String {
     format!("; meanwhile {}", told.join(", "))
 }
 
-/// Returns how long starts took that succeeded, at the median.
+/// Returns how long starts of workers took that succeeded, at the median; conversions are no starts.
 fn usual_start(starts: &[StartRecord]) -> Option<f64> {
-    let succeeded = starts.iter().filter(|start| start.failure.is_none());
+    let succeeded = starts
+        .iter()
+        .filter(|start| start.failure.is_none() && start.replica > 0);
     let mut seconds: Vec<f64> = succeeded.map(|start| start.seconds).collect();
     seconds.sort_by(f64::total_cmp);
     seconds.get(seconds.len() / 2).copied()

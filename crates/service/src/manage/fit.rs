@@ -2,7 +2,7 @@
 
 use crate::http::guard::Caller;
 use crate::http::problem::Problem;
-use crate::manage::fitting::{self, Ask, AskError, Subject, USUAL_TYPICAL};
+use crate::manage::fitting::{self, Ask, AskError, Subject};
 use actix_web::{HttpResponse, web};
 use serde::Deserialize;
 use std::borrow::Cow;
@@ -48,11 +48,11 @@ pub struct FitQuery {
     step_budget: Option<usize>,
     /// Fraction of each device's memory.
     memory_share: Option<f64>,
-    /// Tokens of a typical prompt.
+    /// Tokens of a typical prompt; three of four of the context's, at most 1,536, when it and `answer` are absent.
     prompt: Option<usize>,
-    /// Tokens of a typical answer.
+    /// Tokens of a typical answer; a quarter of the context's, at most 512, when it and `prompt` are absent.
     answer: Option<usize>,
-    /// Sequences that have to fit at once.
+    /// Sequences at full context that have to fit at once.
     concurrency: Option<usize>,
 }
 
@@ -136,12 +136,23 @@ fn asked(query: &FitQuery) -> Result<Ask, Problem> {
         Some(word) => KvPrecision::of(word)
             .ok_or_else(|| Problem::field("kv", format!("`{word}` is not a KV precision; use f32, bf16 or int8")))?,
     };
-    let tokens = |field, wanted: Option<usize>, usual| match wanted.unwrap_or(usual) {
-        tokens @ 1..=0x100_0000 => Ok(tokens),
-        other => Err(Problem::field(
+    let tokens = |field, other: &str, wanted: Option<usize>| match wanted {
+        Some(tokens @ 1..=0x100_0000) => Ok(tokens),
+        Some(wrong) => Err(Problem::field(
             field,
-            format!("{other} does not work; use 1 to 16777216"),
+            format!("{wrong} does not work; use 1 to 16777216"),
         )),
+        None => Err(Problem::field(
+            field,
+            format!("it is missing beside `{other}`; say both, or neither"),
+        )),
+    };
+    let typical = match (query.prompt, query.answer) {
+        (None, None) => None,
+        (prompt, answer) => Some(Typical {
+            prompt: tokens("prompt", "answer", prompt)?,
+            output: tokens("answer", "prompt", answer)?,
+        }),
     };
     Ok(Ask {
         weights,
@@ -151,10 +162,7 @@ fn asked(query: &FitQuery) -> Result<Ask, Problem> {
         width: query.width,
         step_budget: query.step_budget,
         memory_share: query.memory_share,
-        typical: Typical {
-            prompt: tokens("prompt", query.prompt, USUAL_TYPICAL.prompt)?,
-            output: tokens("answer", query.answer, USUAL_TYPICAL.output)?,
-        },
+        typical,
         concurrency: query.concurrency,
     })
 }
@@ -184,6 +192,7 @@ fn device(hardware: &dyn Hardware) -> FitDevice {
         count: hardware.count(),
         memory: hardware.memory(),
         price: hardware.price(),
+        currency: hardware.currency().map(Into::into),
     }
 }
 
@@ -204,7 +213,7 @@ impl Closer {
             .into_iter()
             .filter(|callers| *callers <= 2 * question.width)
             .collect();
-        let predicted = question.predictions(hardware, split, fitting.usual, &callers);
+        let predicted = question.predictions(hardware, split, fitting.usual.in_pool, &callers);
         let point = |(concurrency, predicted)| FitPoint {
             concurrency,
             predicted: fitting::prediction(predicted),
@@ -254,13 +263,15 @@ fn command(query: &FitQuery, path: &Path, question: &Question<'_>, split: usize)
         .map_or(String::new(), |group| format!(" --group {group}"));
     format!(
         "vastrelay start --model {named} --device {} --split {split} --weights {}{group} --kv {} --context {} --width {} --step-budget {} \
-         --memory-share {}",
+         --typical {}+{} --memory-share {}",
         quoted(&query.device),
         weights.word(),
         question.precisions.kv.name(),
         question.context,
         question.width,
         question.step_budget,
+        question.typical.prompt,
+        question.typical.output,
         question.memory_share
     )
 }

@@ -1,17 +1,12 @@
 //! Does a model fit, and what would callers see? For the command line and for the console.
 
+use crate::manage::capacity::capacity_status;
 use std::path::Path;
 use vastrelay_planner::{Fitting, Hardware, Prediction, Question, SplitFit, Typical, Usual};
 use vastrelay_serving::replicas::replica::{MOST_STEP, MOST_WIDTH};
 use vastrelay_weights::precision::{KvPrecision, Precisions};
 use vastrelay_weights::{Build, Kind, ModelDescription, Precision, StoredAs};
 use vastrelay_wire::manage::{FitCheapest, FitFigures, FitPrediction, FitReport, FitWay};
-
-/// A typical sequence unless somebody says otherwise.
-pub const USUAL_TYPICAL: Typical = Typical {
-    prompt: 600,
-    output: 200,
-};
 
 /// A model by its description, and what its tensors are stored as.
 pub struct Subject {
@@ -72,8 +67,8 @@ pub struct Ask {
     pub step_budget: Option<usize>,
     /// Fraction of each device's memory.
     pub memory_share: Option<f64>,
-    /// A typical sequence.
-    pub typical: Typical,
+    /// A typical sequence; the usual one of the context when absent.
+    pub typical: Option<Typical>,
     /// Sequences that have to fit at once.
     pub concurrency: Option<usize>,
 }
@@ -107,9 +102,11 @@ impl Ask {
                 format!("{context} does not work; this model supports 1 to {most}"),
             );
         }
-        let tokens = self.typical.tokens();
+        let typical = self.typical.unwrap_or(Typical::usual(context));
+        let tokens = typical.tokens();
         if tokens > context {
-            let text = format!("it has {tokens} tokens, more than the context of {context}");
+            let text =
+                format!("it has {tokens} tokens, more than the context of {context}; use {context} or fewer in all");
             return refuse("typical", text);
         }
         let memory_share = self.memory_share.unwrap_or(usual.memory_share);
@@ -143,7 +140,7 @@ impl Ask {
             step_budget,
             context,
             memory_share,
-            typical: self.typical,
+            typical,
             concurrency: self.concurrency,
         })
     }
@@ -165,6 +162,7 @@ pub fn report(name: &str, question: &Question<'_>, ways: Vec<FitWay>, known: &[&
             device: hardware.name().to_owned(),
             split,
             price_per_hour: hardware.price() * split as f64,
+            currency: hardware.currency().map(Into::into),
         }),
         ways,
     }
@@ -177,6 +175,7 @@ pub fn way(question: &Question<'_>, hardware: &dyn Hardware, fit: &SplitFit) -> 
     FitWay {
         device: hardware.name().to_owned(),
         simulated: hardware.is_simulated(),
+        currency: hardware.currency().map(Into::into),
         split: fit.split,
         weights: precisions.weights.word().to_owned(),
         group: precisions.weights.group(),
@@ -196,8 +195,7 @@ fn metrics(question: &Question<'_>, split: usize, fitting: &Fitting) -> FitFigur
         kv_pool_bytes: plan.kv_pool(),
         kv_bytes_per_token: question.placement(split).token_bytes(),
         copied_kv_bytes_per_token: fitting.copied,
-        sequences_of_full_context: fitting.full,
-        typical_sequences: fitting.usual,
+        capacity: capacity_status(plan),
         predicted: prediction(predicted),
     }
 }

@@ -69,13 +69,16 @@ pub async fn revoke_key(
     let (now, wanted) = (milliseconds_since_1970(), id.clone());
     let key = records
         .query(move |store| {
+            let before = store.key(&wanted)?;
             store.revoke_key(&wanted, now)?;
-            store.key(&wanted)
+            Ok(before.zip(store.key(&wanted)?))
         })
         .await?;
-    let key =
+    let (before, key) =
         key.ok_or_else(|| Problem::not_kept(format!("there is no key `{id}`; GET /manage/keys lists all keys")))?;
-    let text = format!("{} ({})", key.name, key.id);
-    EventLog::new(&records.store, "", 0).done_by(caller.name(), EventKind::KeyRevoked, text);
+    if before.revoked_ms.is_none() {
+        let text = format!("{} ({})", key.name, key.id);
+        EventLog::new(&records.store, "", 0).done_by(caller.name(), EventKind::KeyRevoked, text);
+    }
     Ok(HttpResponse::Ok().json(key_entry(key, now)))
 }

@@ -9,6 +9,7 @@ use serde_json::Value;
 use utoipa::IntoParams;
 use vastrelay_store::{CallFilter, milliseconds_since_1970};
 use vastrelay_wire::error::ErrorEnvelope;
+use vastrelay_wire::manage::requests::outcome;
 use vastrelay_wire::manage::{CallDetail, CallText, RecordedCall};
 
 /// Most calls of a listing.
@@ -52,9 +53,11 @@ fn most_requests() -> usize {
     (status = 200, body = Vec<RecordedCall>), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn requests(records: web::Data<Records>, query: web::Query<RequestsQuery>) -> Result<HttpResponse, Problem> {
     let (now, query) = (milliseconds_since_1970(), query.into_inner());
+    let wanted = query.outcome.as_deref().map(outcome).transpose();
+    let wanted = wanted.map_err(|text| Problem::field("outcome", text))?;
     let filter = CallFilter {
         endpoint: query.endpoint,
-        outcome: query.outcome,
+        outcome: wanted.map(str::to_owned),
         caller: query.caller,
         failed: query.failed,
         from_ms: query

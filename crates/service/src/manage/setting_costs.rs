@@ -1,6 +1,6 @@
 //! The costs of an endpoint's settings and of alternatives: memory and, if the speed of the device is known, speed.
 
-use crate::manage::fitting::{Subject, USUAL_TYPICAL, prediction};
+use crate::manage::fitting::{Subject, prediction};
 use crate::manage::setting_choices::{around, kvs, weights_beside};
 use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_control::placement::loader::Loader;
@@ -75,14 +75,8 @@ fn is_that_of(cpu: &CpuHardware, endpoint: &Endpoint) -> bool {
 
 /// Returns a typical sequence that a context has room for.
 fn typical(said: Option<Typical>, context: usize) -> Typical {
-    let usual = said.unwrap_or(USUAL_TYPICAL);
-    if usual.tokens() <= context {
-        return usual;
-    }
-    Typical {
-        prompt: (context * 3 / 4).max(1),
-        output: (context / 4).max(1),
-    }
+    said.filter(|said| said.tokens() <= context)
+        .unwrap_or(Typical::usual(context))
 }
 
 impl Case<'_> {
@@ -160,9 +154,7 @@ impl Case<'_> {
     fn choice(&self, value: String, settings: Settings) -> SettingChoice {
         let planned = self.plan(settings);
         let predicted = self.hardware.filter(|_| planned.is_ok()).map(|hardware| {
-            let fits = planned
-                .as_ref()
-                .map_or(0, |plan| plan.sequences_of(self.typical.tokens(), settings.step_budget));
+            let fits = planned.as_ref().map_or(0, |plan| plan.typical_sequences().in_pool);
             let question = self.question(settings);
             prediction(&question.predictions(hardware, settings.split, fits, &[settings.width])[0])
         });
@@ -170,7 +162,8 @@ impl Case<'_> {
             value,
             is_now: settings == self.now(),
             reserved: planned.as_ref().ok().map(MemoryPlan::total),
-            full_context_sequences: planned.as_ref().ok().map(MemoryPlan::full_context_sequences),
+            full_sequences: planned.as_ref().ok().map(|plan| plan.full_sequences().at_once),
+            typical_sequences: planned.as_ref().ok().map(|plan| plan.typical_sequences().at_once),
             predicted,
             reason: planned.err(),
         }
@@ -188,7 +181,9 @@ impl Case<'_> {
             device: now.device,
             budget: now.budget,
             width: settings.width,
+            step_budget: settings.step_budget,
             context: settings.context,
+            typical: question.typical.tokens(),
             pages: self.pages,
         };
         let sizes = self.sizes(&question.placement(settings.split));
@@ -238,9 +233,13 @@ mod tests {
 
     #[test]
     fn a_typical_sequence_fits_into_the_context() {
-        assert_eq!(typical(None, 8_192), USUAL_TYPICAL);
-        let short = typical(None, 100);
+        let said = Typical {
+            prompt: 600,
+            output: 200,
+        };
+        assert_eq!(typical(Some(said), 8_192), said);
+        assert_eq!(typical(None, 8_192).tokens(), 2_048);
+        let short = typical(Some(said), 100);
         assert_eq!((short.prompt, short.output), (75, 25));
-        assert_eq!(typical(None, 1).tokens(), 2);
     }
 }

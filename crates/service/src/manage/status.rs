@@ -2,6 +2,7 @@
 
 use crate::http::records::Records;
 use crate::lifecycle::run::ServiceRun;
+use crate::manage::capacity::capacity_status;
 use actix_web::{HttpResponse, web};
 use std::sync::Arc;
 use vastrelay_control::endpoints::endpoint::Endpoint;
@@ -150,7 +151,7 @@ fn replica_status(
         process: replica.process.filter(|_| service_run.is_none()),
         uptime: status.uptime,
         memory: memory_status(&replica.memory, replica.resident()),
-        full_context_sequences: replica.memory.full_context_sequences(),
+        capacity: capacity_status(&replica.memory),
         occupancy: OccupancyStatus {
             queue_depth: now.queue_depth,
             queue_limit: limits.queue_depth,
@@ -198,7 +199,7 @@ fn replica_of_plan(
         width: limits.width,
         step_budget: limits.step_budget,
         memory: memory_status(&plan.memory, 0),
-        full_context_sequences: plan.memory.full_context_sequences(),
+        capacity: capacity_status(&plan.memory),
         occupancy: OccupancyStatus {
             queue_limit: limits.queue_depth,
             lanes: limits.width,

@@ -1,13 +1,15 @@
 //! Answers to near-miss addresses name the right one.
 
 use crate::http::declared::{Listed, access_of, listed, resembled};
-use crate::http::guard::caller_of;
+use crate::http::guard::{Access, caller_of};
 use crate::http::problem::Problem;
 use crate::http::state::ServiceState;
 use actix_web::http::StatusCode;
 use actix_web::http::header::ALLOW;
 use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
 
+/// Share of letters that a misspelt address has in common with the right one.
+const LEAST_ALIKE: f64 = 0.8;
 /// Longest path that a message repeats.
 const LONGEST_PATH: usize = 120;
 
@@ -26,6 +28,10 @@ fn no_such_address(path: &str) -> Problem {
     let shown = shown(path);
     let message = match resembled(path).next() {
         Some(address) => format!("no such address: {shown}; did you mean {}?", calls(address)),
+        None if !nearly(path).is_empty() => {
+            let near: Vec<String> = nearly(path).into_iter().map(calls).collect();
+            format!("no such address: {shown}; did you mean {}?", near.join(" or "))
+        }
         None => {
             let openai = listed().iter().filter(|address| address.path.starts_with("/v1/"));
             let known: Vec<String> = openai.map(calls).collect();
@@ -36,6 +42,22 @@ fn no_such_address(path: &str) -> Problem {
         }
     };
     Problem::address(StatusCode::NOT_FOUND, message)
+}
+
+/// Returns the addresses that a path is nearly: misspelt by a few letters, or their beginning. Those that manage the service are left out.
+fn nearly(path: &str) -> Vec<&'static Listed> {
+    let plain = path.trim_end_matches('/').to_lowercase();
+    let of_callers = || listed().iter().filter(|address| address.access <= Access::Use);
+    let begins = |address: &&Listed| address.path.starts_with(&format!("{plain}/")) && !address.path.contains('{');
+    let begun: Vec<&Listed> = of_callers().filter(begins).collect();
+    if !plain.is_empty() && plain != "/v1" && !begun.is_empty() {
+        return begun;
+    }
+    let alike = |address: &&Listed| strsim::normalized_damerau_levenshtein(&plain, address.path);
+    let best = of_callers().max_by(|a, b| alike(a).total_cmp(&alike(b)));
+    best.filter(|address| alike(address) >= LEAST_ALIKE)
+        .into_iter()
+        .collect()
 }
 
 /// A known address called with another method.

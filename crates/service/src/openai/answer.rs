@@ -61,7 +61,7 @@ pub(super) async fn collect(
                     let one = &mut collected[choice as usize];
                     one.text.push_str(&text);
                     one.finish_reason = finish_reason(reason).inspect_err(|problem| call.note_failure(problem))?;
-                    one.measured = Some(measured(reason, &metrics));
+                    one.measured = Some(measured(reason, &metrics, call.times()));
                 }
                 Event::Failed(reason) => return Err(Problem::ended(reason)),
             }
@@ -97,7 +97,7 @@ impl<S: Shape> Pieces<S> {
         self.call.runs_on(self.events.measured());
         for event in self.events.come() {
             self.call.note(&event, now);
-            if let Err(problem) = self.frames.put(event) {
+            if let Err(problem) = self.frames.put(event, self.call.times()) {
                 broken = Some(problem);
                 break;
             }

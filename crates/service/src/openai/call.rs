@@ -12,7 +12,7 @@ use crate::openai::failover::{FailoverStream, Moves, Refused};
 use actix_web::{HttpMessage, HttpRequest, web};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, OnceLock, PoisonError};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use vastrelay_control::endpoints::lease::Lease;
 use vastrelay_control::endpoints::visibility::Visibility;
 use vastrelay_control::replicas::counters::{EndedCall, ReleaseMetrics};
@@ -60,6 +60,8 @@ pub(super) struct Call {
     /// Its endpoint, as soon as one is found.
     endpoint: Option<Lease>,
     arrived: Instant,
+    /// How long it waited until its endpoint was started.
+    start_wait: Duration,
     moves: Moves,
     gaps: Gaps,
     /// The completions' texts as they come, when they are kept.
@@ -85,6 +87,15 @@ impl Drop for Held {
     fn drop(&mut self) {
         self.state.service_run.active_calls.fetch_sub(1, Ordering::AcqRel);
     }
+}
+
+/// Times of a call that its completions share; in seconds.
+#[derive(Clone, Copy)]
+pub(super) struct CallTimes {
+    /// From arrival until its endpoint was started.
+    pub waiting_for_start: f64,
+    /// From arrival to the first token of any completion, as the connection got it.
+    pub ttft: f64,
 }
 
 /// Most bytes of a completion's text that are kept with the call.
@@ -139,6 +150,7 @@ impl Call {
             key: caller.key_share(),
             measured: None,
             arrived,
+            start_wait: Duration::ZERO,
             moves: Moves::default(),
             gaps: Gaps::default(),
             said: None,
@@ -158,6 +170,20 @@ impl Call {
     /// Returns which endpoints the caller knows of.
     pub fn visibility(&self) -> &Visibility {
         &self.visibility
+    }
+
+    /// Notes that it waited so long until its endpoint was started.
+    pub fn waited_for_start(&mut self, time: Duration) {
+        self.start_wait += time;
+        self.record.waiting_for_start = self.start_wait.as_secs_f64();
+    }
+
+    /// Returns its times as its record has them.
+    pub fn times(&self) -> CallTimes {
+        CallTimes {
+            waiting_for_start: self.record.waiting_for_start,
+            ttft: self.record.ttft,
+        }
     }
 
     /// Notes what was asked for.
@@ -239,6 +265,7 @@ impl Call {
         if !broke_off.contains(&self.record.outcome.as_str()) {
             self.record.outcome = problem.code().to_owned();
         }
+        self.record.error = redact(&problem.to_string()).into_owned();
         self.record.client_gone = false;
     }
 
@@ -262,8 +289,10 @@ impl Call {
         self.record.device = endpoint.device().name().into();
         self.record.simulated = endpoint.device().is_simulated();
         let mut departure = Box::pin(departure);
+        // The engine counts from the moment at which its endpoint took calls.
+        let arrived = self.arrived + self.start_wait;
         let begun = tokio::select! {
-            begun = FailoverStream::begin(endpoint.clone(), requests, self.key.clone(), self.moves.clone()) => begun,
+            begun = FailoverStream::begin(endpoint.clone(), requests, self.key.clone(), arrived, self.moves.clone()) => begun,
             () = &mut departure => return Err(Problem::half_closed()),
         };
         let stream = begun.map_err(|refused| match refused {

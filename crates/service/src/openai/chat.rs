@@ -8,6 +8,7 @@ use super::options::Options;
 use super::piece::chat_logprobs;
 use super::respond::{Prepared, Preparing, respond};
 use super::shape::{Collected, EndExtras, Extras, Shape};
+use super::wrong_body::wrong_body;
 use crate::http::guard::Body;
 use crate::http::problem::Problem;
 use crate::http::state::ServiceState;
@@ -43,7 +44,7 @@ pub async fn chat(
 }
 
 fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
-    let mut request: ChatRequest = parse_body(call.body).map_err(|error| Problem::body(&error))?;
+    let mut request: ChatRequest = parse_body(call.body).map_err(|error| wrong_body(&call, "chat", &error))?;
     let options = Options::from(&request);
     let messages = std::mem::take(&mut request.messages);
     let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));

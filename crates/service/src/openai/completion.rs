@@ -8,6 +8,7 @@ use super::options::Options;
 use super::plain_logprobs::{of_answer, of_prompt};
 use super::respond::{Prepared, Preparing, respond};
 use super::shape::{Collected, EndExtras, Extras, Shape};
+use super::wrong_body::wrong_body;
 use crate::http::guard::Body;
 use crate::http::problem::Problem;
 use crate::http::state::ServiceState;
@@ -64,7 +65,8 @@ fn is_untemplated(endpoint: &Endpoint, requests: &[GenerationRequest]) -> bool {
 }
 
 fn prepare(call: Preparing<'_>) -> Result<Prepared<Answer>, Problem> {
-    let mut request: CompletionRequest = parse_body(call.body).map_err(|error| Problem::body(&error))?;
+    let mut request: CompletionRequest =
+        parse_body(call.body).map_err(|error| wrong_body(&call, "completions", &error))?;
     let options = Options::from(&request);
     let prompt = std::mem::take(&mut request.prompt);
     let asked = call.asked.insert(Asked::new(&request.model, options.stream, &request));

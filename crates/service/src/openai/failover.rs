@@ -62,7 +62,8 @@ enum State {
 }
 
 impl FailoverStream {
-    /// Hands the requests of a call in, all or none, as soon as a replica takes them, and waits until one of them has a lane.
+    /// Hands the requests of a call in, all or none, as soon as a replica takes them, and waits until one of them has a lane. Times are
+    /// counted from `begun`.
     ///
     /// # Errors
     /// When they are refused, or no replica will take any soon; nothing of them is left behind.
@@ -70,9 +71,9 @@ impl FailoverStream {
         endpoint: Lease,
         requests: Vec<GenerationRequest>,
         key: KeyShare,
+        begun: Instant,
         moves: Moves,
     ) -> Result<FailoverStream, Refused> {
-        let begun = Instant::now();
         let taking = taken(&endpoint, &requests, entry(&requests, &key, begun), Survival::default());
         let waits = [
             endpoint.limits().queue_wait,

@@ -1,5 +1,6 @@
 //! Frames of a stream, written one after the other into memory that goes to the connection as it is.
 
+use super::call::CallTimes;
 use super::piece::{Count, DONE, finish_reason, measured};
 use super::shape::{EndExtras, Extras, Shape};
 use crate::http::problem::Problem;
@@ -43,7 +44,7 @@ impl<S: Shape> Frames<S> {
     ///
     /// # Errors
     /// When it tells that the answer breaks off.
-    pub fn put(&mut self, event: Event) -> Result<(), Problem> {
+    pub fn put(&mut self, event: Event, times: CallTimes) -> Result<(), Problem> {
         match event {
             Event::Admitted { .. } => {}
             Event::Prompt { choice, logprobs } => {
@@ -59,7 +60,7 @@ impl<S: Shape> Frames<S> {
                 metrics,
             } => {
                 self.count.add(choice, &metrics);
-                let extras = end_extras(self.extras, measured(reason, &metrics));
+                let extras = end_extras(self.extras, measured(reason, &metrics, times));
                 let end = self.shape.end(choice, text.into(), finish_reason(reason)?, extras);
                 put(&mut self.out, &end);
             }

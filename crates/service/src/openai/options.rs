@@ -9,6 +9,7 @@ use vastrelay_fleet::answering::{PENALTIES, REPETITION_PENALTIES, SHARES, TEMPER
 use vastrelay_text::StopStrings;
 use vastrelay_wire::chat::ChatRequest;
 use vastrelay_wire::completion::CompletionRequest;
+use vastrelay_wire::models::ModelDefaults;
 use vastrelay_wire::sampling::{Include, LogitBias, Stop, StreamOptions};
 
 /// Most completions of one prompt.
@@ -290,6 +291,17 @@ impl Options {
                 .seed
                 .map_or_else(|| uuid::Uuid::new_v4().as_u64_pair().0, |seed| seed as u64),
         })
+    }
+}
+
+/// Returns the sampling of an endpoint where a call says nothing.
+pub(super) fn defaults_of(endpoint: &Endpoint) -> ModelDefaults {
+    let (said, own) = (&endpoint.answer_settings.said.defaults, &endpoint.model.defaults);
+    ModelDefaults {
+        temperature: Some(said.temperature.or(own.temperature).unwrap_or(1.0)),
+        top_p: said.top_p.or(own.top_p),
+        top_k: said.top_k.or(own.top_k),
+        max_tokens: said.max_tokens,
     }
 }
 

@@ -1,6 +1,6 @@
 //! The pieces that chat and plain completions have in common.
 
-use super::call::end_name;
+use super::call::{CallTimes, end_name};
 use crate::http::problem::Problem;
 use actix_web::HttpResponse;
 use actix_web::body::SizedStream;
@@ -79,14 +79,23 @@ pub(super) fn finish_reason(reason: EndReason) -> Result<String, Problem> {
     }
 }
 
-pub(super) fn measured(reason: EndReason, metrics: &RequestMetrics) -> Measured {
+/// Returns the figures of a completion. Times from arrival are those of the call's record: the wait for a start is a part of them, and the
+/// time to the first token is that of the connection, unless the completion began after another one of the call.
+pub(super) fn measured(reason: EndReason, metrics: &RequestMetrics, times: CallTimes) -> Measured {
+    let start = times.waiting_for_start;
+    let engine_ttft = metrics.ttft + start;
     Measured {
+        waiting_for_start: start,
         queued: metrics.queued,
         prefill: metrics.prefill,
-        ttft: metrics.ttft,
+        ttft: if metrics.ttft > 0.0 {
+            times.ttft.max(engine_ttft)
+        } else {
+            0.0
+        },
         itl_mean: metrics.itl_mean,
         itl_max: metrics.itl_max,
-        total: metrics.total,
+        total: metrics.total + start,
         prompt_tokens: metrics.prompt_tokens,
         reused_tokens: metrics.reused_tokens,
         pages_reused: metrics.pages_reused,

@@ -15,6 +15,7 @@ use crate::http::text_threads::Renderer;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use std::sync::Arc;
+use std::time::Instant;
 use vastrelay_control::endpoints::lease::Lease;
 use vastrelay_control::endpoints::visibility::Visibility;
 use vastrelay_engine::GenerationRequest;
@@ -127,7 +128,10 @@ pub(super) async fn respond<S: Shape + Send + Unpin + 'static>(
         let Some(name) = name.map(str::to_owned) else {
             break prepared;
         };
-        if let Err(problem) = waited(&state, &name, call.caller(), &http).await {
+        let before = Instant::now();
+        let waited = waited(&state, &name, call.caller(), &http).await;
+        call.waited_for_start(before.elapsed());
+        if let Err(problem) = waited {
             break Err(problem);
         }
     };

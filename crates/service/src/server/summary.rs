@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::time::Instant;
 use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_control::endpoints::registry::Endpoints;
-use vastrelay_wire::manage::Totals;
+use vastrelay_wire::manage::{Spread, Totals};
 
 /// Totals of endpoints at the time of the last lines.
 pub(crate) struct Summaries {
@@ -44,8 +44,9 @@ fn summarize(endpoint: &Endpoint, before: Totals, seconds: f64) -> Totals {
         return now;
     }
     let rate = |from: u64, to: u64| (to.saturating_sub(from) as f64 / seconds).round();
-    let ms = |seconds: f64| (seconds * 10_000.0).round() / 10.0;
-    let window = &status.window;
+    // Without a value a field is left out: no request began in the last seconds.
+    let ms = |spread: &Spread, seconds: f64| (spread.count > 0).then(|| (seconds * 10_000.0).round() / 10.0);
+    let (ttft, itl) = (&status.window.ttft, &status.window.itl);
     tracing::info!(
         endpoint = status.name,
         release = status.release,
@@ -57,10 +58,10 @@ fn summarize(endpoint: &Endpoint, before: Totals, seconds: f64) -> Totals {
         preemptions = now.preemptions.saturating_sub(before.preemptions),
         tokens_in_per_s = rate(before.prefill_tokens, now.prefill_tokens),
         tokens_out_per_s = rate(before.output_tokens, now.output_tokens),
-        ttft_p50_ms = ms(window.ttft.p50),
-        ttft_p99_ms = ms(window.ttft.p99),
-        itl_p50_ms = ms(window.itl.p50),
-        itl_p99_ms = ms(window.itl.p99),
+        ttft_p50_ms = ms(ttft, ttft.p50),
+        ttft_p99_ms = ms(ttft, ttft.p99),
+        itl_p50_ms = ms(itl, itl.p50),
+        itl_p99_ms = ms(itl, itl.p99),
         "summary"
     );
     now

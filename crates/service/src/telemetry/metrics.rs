@@ -4,6 +4,7 @@
 //! and counters belong to a release, gauges to a replica; when one of them goes, its series end.
 
 use crate::lifecycle::run::ServiceRun;
+use crate::telemetry::device_metrics::encode_devices;
 use prometheus_client::collector::Collector;
 use prometheus_client::encoding::{DescriptorEncoder, EncodeLabelSet, EncodeMetric};
 use prometheus_client::metrics::MetricType;
@@ -17,6 +18,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use vastrelay_control::endpoints::endpoint::Endpoint;
 use vastrelay_control::endpoints::registry::Endpoints;
+use vastrelay_control::placement::loader::Loader;
 use vastrelay_control::replicas::counters;
 use vastrelay_control::replicas::counters::{DURATIONS, ReleaseLabels, ReleaseMetrics, Series};
 use vastrelay_control::replicas::measured::MeasuredReplica;
@@ -42,7 +44,12 @@ pub struct Metrics {
 }
 
 impl Metrics {
-    pub(crate) fn new(endpoints: Arc<Endpoints>, service_run: &ServiceRun, lost: LostRecords) -> Metrics {
+    pub(crate) fn new(
+        endpoints: Arc<Endpoints>,
+        loader: Arc<Loader>,
+        service_run: &ServiceRun,
+        lost: LostRecords,
+    ) -> Metrics {
         let nobody = Arc::new(ReleaseMetrics::new(ReleaseLabels::default()));
         let durations: fn() -> Histogram = || Histogram::new(DURATIONS);
         let http = Family::new_with_constructor(durations);
@@ -60,6 +67,7 @@ impl Metrics {
         );
         registry.register_collector(Box::new(Served {
             endpoints,
+            loader,
             nobody: nobody.clone(),
             active_calls: service_run.active_calls.clone(),
             lost,
@@ -81,6 +89,7 @@ impl Metrics {
 /// What endpoints count, read when somebody asks.
 struct Served {
     endpoints: Arc<Endpoints>,
+    loader: Arc<Loader>,
     nobody: Arc<ReleaseMetrics>,
     active_calls: Arc<AtomicUsize>,
     lost: LostRecords,
@@ -108,7 +117,8 @@ impl Collector for Served {
         let releases: Vec<&ReleaseMetrics> = endpoints.iter().map(|endpoint| &*endpoint.counters).collect();
         counters::encode(&mut encoder, &releases, &self.nobody)?;
         encode_totals(&mut encoder, &endpoints)?;
-        encode_gauges(&mut encoder, &endpoints)
+        encode_gauges(&mut encoder, &endpoints)?;
+        encode_devices(&mut encoder, &self.endpoints, &self.loader)
     }
 }
 
@@ -158,7 +168,19 @@ fn encode_totals(encoder: &mut DescriptorEncoder<'_>, endpoints: &[Arc<Endpoint>
             })
         })?;
     }
-    Ok(())
+    let help = "Time that devices were in steps of a release: a step over several devices counts for each of them";
+    Series::new(encoder, "vastrelay_busy", help)
+        .in_unit(&Unit::Seconds)
+        .write(MetricType::Counter, |write| {
+            totals.iter().try_for_each(|(endpoint, totals)| {
+                let devices = match endpoint.device().is_simulated() {
+                    true => endpoint.plan.assignment.split,
+                    false => 1,
+                };
+                let busy = ConstCounter::new(totals.busy * devices as f64);
+                write(&(endpoint.counters.labels().ours(), &busy))
+            })
+        })
 }
 
 /// So many labels, by name.

@@ -22,6 +22,7 @@ pub fn settings() -> ReplicaSettings {
         split: 1,
         memory_share: 0.5,
         pages: None,
+        typical: None,
         device: Device::cpu(1 << 30, Cores::part(1), || usize::MAX),
         weights: Precision::AsStored,
         kv: None,

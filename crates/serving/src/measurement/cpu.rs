@@ -21,6 +21,8 @@ pub struct CpuHardware {
     pub usual: Usual,
     /// Its price for an hour.
     pub price: f64,
+    /// The currency of its price, where its profile names one.
+    pub currency: Option<String>,
     /// How fast it is.
     pub speed: CpuSpeed,
 }
@@ -75,6 +77,10 @@ impl Hardware for CpuHardware {
 
     fn price(&self) -> f64 {
         self.price
+    }
+
+    fn currency(&self) -> Option<&str> {
+        self.currency.as_deref()
     }
 
     fn sizes(&self, placement: &Placement<'_>) -> Sizes {

@@ -16,7 +16,7 @@ use vastrelay_kernels::Isa;
 use vastrelay_kernels::attention::KvPrecision;
 use vastrelay_kernels::reserved::Untouched;
 use vastrelay_kernels::thread_pool::Spinning;
-use vastrelay_planner::{MemoryPlan, MemoryRequest, PoolPlan};
+use vastrelay_planner::{MemoryPlan, MemoryRequest, PoolPlan, Typical};
 use vastrelay_weights::{ModelDescription, ModelFiles, Precision, Precisions};
 
 /// Maximum sequences in a batch.
@@ -47,8 +47,10 @@ pub struct ReplicaSettings {
     pub split: usize,
     /// Fraction of the device's memory it may take.
     pub memory_share: f64,
-    /// KV pages; as many as fit and are of use when absent.
+    /// KV pages; two batches of typical sequences when absent, and at least one sequence at full context.
     pub pages: Option<usize>,
+    /// A typical sequence; the usual one when absent.
+    pub typical: Option<Typical>,
     /// The device, shared with other endpoints.
     pub device: Device,
     /// Weight precision to run in.
@@ -66,9 +68,16 @@ impl ReplicaSettings {
             device,
             budget: share.min(free),
             width: self.width,
+            step_budget: self.step_budget,
             context,
+            typical: self.typical(context).tokens(),
             pages: self.pages,
         }
+    }
+
+    /// Returns the typical sequence of a replica with such a context.
+    pub fn typical(&self, context: usize) -> Typical {
+        self.typical.unwrap_or(Typical::usual(context))
     }
 
     /// Returns what an engine may spend with these pools.
@@ -222,6 +231,15 @@ pub(crate) fn check(settings: &ReplicaSettings, model: &ModelDescription) -> Res
             format!(
                 "a context of {context} tokens does not work; this model supports 1 to {}",
                 model.context
+            ),
+        );
+    }
+    if let Some(typical) = settings.typical.filter(|typical| typical.tokens() > context) {
+        return refuse(
+            "batch.typical",
+            format!(
+                "a typical sequence of {} + {} tokens does not fit a context of {context}; use {context} tokens or fewer in all",
+                typical.prompt, typical.output
             ),
         );
     }

@@ -13,8 +13,9 @@ use vastrelay_fleet::cores::{CoreRequest, NoCores};
 use vastrelay_fleet::decider::{Failure, Ledgers, Need, Take, Taken};
 use vastrelay_fleet::ledger::Room;
 use vastrelay_planner::hardware::of_profiles;
-use vastrelay_planner::{DeviceProfile, DoesNotFit, MemoryPlan, Question, Sizes, Typical, WhyNot};
+use vastrelay_planner::{DeviceProfile, DoesNotFit, MemoryPlan, MemoryRequest, Question, Sizes, WhyNot};
 use vastrelay_weights::build::Checked;
+use vastrelay_weights::precision::KvPrecision;
 use vastrelay_weights::split::either;
 use vastrelay_weights::{Kind, ModelDescription, ModelFiles, Precision, Precisions, StoredAs};
 
@@ -38,10 +39,28 @@ struct Facts {
     worker: String,
 }
 
+/// The lower precisions of weights that a refusal suggests, the nearest first.
+const LOWER: [&str; 2] = ["int8", "int4"];
+/// Shortest context that a refusal suggests.
+const LEAST_CONTEXT: usize = 128;
+
+/// Settings that a replica's size is tried with.
+#[derive(Clone, Copy)]
+struct Tried {
+    precisions: Precisions,
+    width: usize,
+    context: usize,
+}
+
 /// The source of a replica's size.
 enum Source {
     /// Weights of so many bytes on this machine's processor, and that they were found to be what was written.
-    Cpu { weights: usize, checked: Option<Checked> },
+    Cpu {
+        weights: usize,
+        /// The weights in lower precisions, where they can be converted.
+        lower: Vec<(Precision, usize)>,
+        checked: Option<Checked>,
+    },
     /// A checkpoint's kinds of tensors, on simulated devices.
     Simulated {
         profile: Box<DeviceProfile>,
@@ -120,6 +139,7 @@ impl Sizing {
             Source::Simulated { profile, .. } if room.holders.is_empty() => self.refused(profile, source.into()),
             _ => LoadError::Memory {
                 folder: self.0.path.clone(),
+                would: self.would_do(&source, free, threads),
                 source,
                 holders: Holders(room.holders.clone()),
             },
@@ -139,7 +159,8 @@ impl Sizing {
                 .map_err(|source| LoadError::Memory {
                     folder: path.clone(),
                     source,
-                    holders: Holders::default(),
+                    holders: Holders(taken.holders.clone()),
+                    would: String::new(),
                 })
         };
         let memory = match memory_plan(taken.room) {
@@ -158,6 +179,7 @@ impl Sizing {
                         folder: path.clone(),
                         needed: needed - there,
                         available,
+                        holders: Holders(taken.holders.clone()),
                     })?
             }
         };
@@ -191,35 +213,120 @@ impl Sizing {
     }
 
     fn memory_plan(&self, free: usize, threads: usize) -> Result<MemoryPlan, DoesNotFit> {
-        let memory_request = self.0.settings.memory_request(free, self.0.context);
-        MemoryPlan::new(&self.sizes(threads), memory_request)
+        self.memory_plan_with(self.tried(), free, threads)
     }
 
-    fn sizes(&self, threads: usize) -> Sizes {
+    /// Returns the settings that its size depends on.
+    fn tried(&self) -> Tried {
+        Tried {
+            precisions: self.0.precisions,
+            width: self.0.settings.width,
+            context: self.0.context,
+        }
+    }
+
+    /// Plans with other settings than its own.
+    fn memory_plan_with(&self, tried: Tried, free: usize, threads: usize) -> Result<MemoryPlan, DoesNotFit> {
+        let memory_request = MemoryRequest {
+            width: tried.width,
+            typical: self.0.settings.typical(tried.context).tokens().min(tried.context),
+            ..self.0.settings.memory_request(free, tried.context)
+        };
+        MemoryPlan::new(&self.sizes(tried, threads), memory_request)
+    }
+
+    /// Returns which single changes of a setting would do where one sequence does not fit, in a clause of its own.
+    fn would_do(&self, refused: &DoesNotFit, free: usize, threads: usize) -> String {
+        let DoesNotFit::Sequence {
+            fixed,
+            sequence,
+            device,
+            ..
+        } = refused
+        else {
+            return String::new();
+        };
+        let needed = fixed + sequence;
+        let share = (needed <= free.min(*device)).then(|| (needed as f64 / *device as f64 * 100.0).ceil() / 100.0);
+        let now = self.tried();
+        let fits = |tried: &Tried| self.memory_plan_with(*tried, free, threads).is_ok();
+        let halves =
+            |from: usize| std::iter::successors(Some(from / 2), |half| Some(half / 2)).take_while(|half| *half > 0);
+        let contexts = halves(now.context).filter(|context| *context >= LEAST_CONTEXT);
+        let context = contexts.map(|context| Tried { context, ..now }).find(fits);
+        let width = halves(now.width).map(|width| Tried { width, ..now }).find(fits);
+        let with = |precisions| Tried { precisions, ..now };
+        let kv = with(Precisions {
+            kv: KvPrecision::Int8,
+            ..now.precisions
+        });
+        let lower = match &self.0.source {
+            Source::Cpu { lower, .. } => lower.iter().map(|(weights, _)| *weights).collect(),
+            Source::Simulated { .. } => LOWER
+                .iter()
+                .filter_map(|word| Precision::of(word, None).ok())
+                .collect::<Vec<_>>(),
+        };
+        let weights = lower
+            .into_iter()
+            .map(|weights| {
+                with(Precisions {
+                    weights,
+                    ..now.precisions
+                })
+            })
+            .find(fits);
+        let mut changes: Vec<String> = share
+            .map(|share| format!("memory.share = {share}"))
+            .into_iter()
+            .collect();
+        changes.extend(context.map(|tried| format!("batch.context = {}", tried.context)));
+        changes.extend(width.map(|tried| format!("batch.width = {}", tried.width)));
+        changes.extend(Some(kv).filter(fits).map(|_| "precision.kv = \"int8\"".to_owned()));
+        changes.extend(weights.map(|tried| format!("precision.weights = \"{}\"", tried.precisions.weights.word())));
+        match changes.is_empty() {
+            true => "; no single change of context, width or precision would do: give it another device, or stop an endpoint".into(),
+            false => format!("; one of these changes would do: {}", changes.join(", ")),
+        }
+    }
+
+    fn sizes(&self, tried: Tried, threads: usize) -> Sizes {
         let Facts {
             settings,
-            context,
             description,
-            precisions,
             source,
             ..
         } = &*self.0;
+        let Tried {
+            precisions,
+            width,
+            context,
+        } = tried;
         match source {
-            Source::Cpu { weights, .. } => {
+            Source::Cpu { weights, lower, .. } => {
+                let changed = lower.iter().find(|(precision, _)| {
+                    *precision == precisions.weights && precisions.weights != self.0.precisions.weights
+                });
+                let weights = changed.map_or(*weights, |(_, bytes)| *bytes);
                 let shape = Shape {
-                    weights: settings.weights,
+                    weights: changed.map_or(settings.weights, |(precision, _)| *precision),
                     kv: precisions.kv,
                     split: settings.split,
                     cores: threads,
                     step_budget: settings.step_budget,
-                    width: settings.width,
-                    context: *context,
+                    width,
+                    context,
                 };
-                shape.sizes(description, *weights)
+                shape.sizes(description, weights)
             }
             Source::Simulated { profile, stored } => {
                 let kind = |tensor: &str| stored.kind(tensor);
-                let question = self.question(&kind);
+                let question = Question {
+                    precisions,
+                    width,
+                    context,
+                    ..self.question(&kind)
+                };
                 question.placement(settings.split).sizes(profile)
             }
         }
@@ -241,8 +348,7 @@ impl Sizing {
             step_budget: settings.step_budget,
             context: *context,
             memory_share: settings.memory_share,
-            // Nothing here depends on it.
-            typical: Typical { prompt: 1, output: 1 },
+            typical: settings.typical(*context),
             concurrency: None,
         }
     }
@@ -375,8 +481,17 @@ fn on_cpu(
         Origin::Build(build) if settings.split == 1 => Some(build.facts.checksum.clone()),
         _ => None,
     };
+    let bytes_in = |precision| origin.weight_bytes(description, precision, settings.split);
+    let lower = match &origin {
+        Origin::Checkpoint(_) => LOWER.iter().filter_map(|word| Precision::of(word, None).ok()).collect(),
+        Origin::Build(_) => Vec::new(),
+    };
     let source = Source::Cpu {
-        weights: origin.weight_bytes(description, settings.weights, settings.split),
+        weights: bytes_in(settings.weights),
+        lower: lower
+            .into_iter()
+            .map(|precision| (precision, bytes_in(precision)))
+            .collect(),
         checked: origin.checked().cloned(),
     };
     Ok((Precisions { weights, kv }, reads, source))

@@ -139,6 +139,7 @@ pub fn settings(device: Device) -> ReplicaSettings {
         split: 1,
         memory_share: 1.0,
         pages: Some(64),
+        typical: None,
         device,
         weights: Precision::AsStored,
         kv: None,

@@ -3,7 +3,7 @@
 use crate::builds::{self, BuildRecord};
 use crate::database::Store;
 use crate::error::StoreError;
-use crate::time::milliseconds_since_1970;
+use vastrelay_wire::time::milliseconds_since_1970;
 
 impl Store {
     /// Keeps a build that was made.

@@ -4,7 +4,7 @@ use crate::changes::{self, AtOnce, ChangeRecord, DesiredRecord};
 use crate::database::Store;
 use crate::error::StoreError;
 use crate::jobs::{JobEnd, JobRecord};
-use crate::time::milliseconds_since_1970;
+use vastrelay_wire::time::milliseconds_since_1970;
 
 impl Store {
     /// Notes a change as under way, with its job, in the place of one that was.

@@ -3,8 +3,8 @@
 use crate::database::Store;
 use crate::error::StoreError;
 use crate::jobs::{self, JobRecord};
-use crate::time::milliseconds_since_1970;
 use std::sync::atomic::Ordering;
+use vastrelay_wire::time::milliseconds_since_1970;
 
 impl Store {
     /// Returns the number of a new job.

@@ -35,8 +35,10 @@ pub struct SettingChoice {
     pub is_now: bool,
     /// Bytes that a replica would reserve on each device; absent where it would not fit.
     pub reserved: Option<usize>,
-    /// Sequences at full context that would fit.
-    pub full_context_sequences: Option<usize>,
+    /// Sequences at full context that would run at once.
+    pub full_sequences: Option<usize>,
+    /// Typical sequences that would run at once.
+    pub typical_sequences: Option<usize>,
     /// What callers would see when the batch is full, where the device's speed is known.
     pub predicted: Option<FitPrediction>,
     /// Why it would not fit.

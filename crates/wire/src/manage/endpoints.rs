@@ -125,9 +125,6 @@ pub struct EndpointCheck {
     /// What is different from the spec that is kept under its name.
     #[serde(default)]
     pub differences: Vec<SpecDifference>,
-    /// How many sequences fit of the typical length that the spec says.
-    #[serde(default)]
-    pub typical_sequences: Option<usize>,
     /// How long its last starts took that succeeded, at the median, in seconds.
     #[serde(default)]
     pub usual_start: Option<f64>,

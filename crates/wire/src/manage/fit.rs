@@ -1,5 +1,6 @@
 //! Whether a model fits devices, and what callers would see there.
 
+use super::status::CapacityStatus;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -26,7 +27,7 @@ pub struct FitReport {
     pub fits: bool,
     /// Ways to run it.
     pub ways: Vec<FitWay>,
-    /// The cheapest of all known devices on which it fits as asked.
+    /// The cheapest devices on which it fits as asked: of those that were asked for, or of all known ones where it fits none of those.
     pub cheapest: Option<FitCheapest>,
 }
 
@@ -37,6 +38,9 @@ pub struct FitWay {
     pub device: String,
     /// Whether it stands in for hardware that is not here.
     pub simulated: bool,
+    /// The currency of its prices, where the device's profile names one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub currency: Option<String>,
     /// Devices that it spans.
     pub split: usize,
     /// The precision of weights.
@@ -69,10 +73,8 @@ pub struct FitFigures {
     pub kv_bytes_per_token: usize,
     /// Of these, on all devices, what is copied because key and value heads are fewer than devices.
     pub copied_kv_bytes_per_token: usize,
-    /// Sequences of full length that fit at once.
-    pub sequences_of_full_context: usize,
-    /// Sequences of typical length that do.
-    pub typical_sequences: usize,
+    /// The sequences that run at once, and those that the memory limit could hold.
+    pub capacity: CapacityStatus,
     /// What callers would see.
     pub predicted: FitPrediction,
 }
@@ -101,6 +103,9 @@ pub struct FitCheapest {
     pub split: usize,
     /// All of them, for an hour.
     pub price_per_hour: f64,
+    /// The currency of the price, where the device's profile names one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub currency: Option<String>,
 }
 
 /// `GET /manage/fit`: a model on one kind of device.
@@ -139,6 +144,9 @@ pub struct FitDevice {
     pub memory: usize,
     /// What one costs for an hour.
     pub price: f64,
+    /// The currency of the price, where its profile names one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub currency: Option<String>,
 }
 
 /// One line of arithmetic.

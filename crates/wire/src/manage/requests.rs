@@ -36,6 +36,9 @@ pub struct RecordedCall {
     pub status: u16,
     /// How it ended, or why it was refused.
     pub outcome: String,
+    /// The message of the error that it ended with; absent where it ended well.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error: Option<String>,
     /// Whether the caller went away before the end.
     pub client_gone: bool,
     /// Whether the answer came in pieces.
@@ -51,7 +54,10 @@ pub struct RecordedCall {
     /// How often it went on with another worker.
     #[serde(default)]
     pub moves: usize,
-    /// From arrival to the batch.
+    /// From arrival until its endpoint was started, where it was parked or still starting.
+    #[serde(default)]
+    pub waiting_for_start: f64,
+    /// From then, or else from arrival, to the batch.
     pub queued: f64,
     /// From the batch to the first token.
     pub prefill: f64,
@@ -69,6 +75,69 @@ pub struct RecordedCall {
     pub itl_max: f64,
     /// From arrival to the end.
     pub total: f64,
+}
+
+/// The outcomes of calls: how answers ended, and the codes of the errors that refuse or break off a call.
+pub const OUTCOMES: [&str; 43] = [
+    "answer_too_large",
+    "body_too_large",
+    "cancelled",
+    "client-gone",
+    "connection_closed",
+    "context_length_exceeded",
+    "database_busy",
+    "deadline",
+    "draining",
+    "end-token",
+    "endpoint_failed",
+    "endpoint_not_served",
+    "endpoint_stopped",
+    "engine_stopped",
+    "error",
+    "expired_key",
+    "headers_too_large",
+    "internal",
+    "interrupted",
+    "invalid_json",
+    "invalid_request",
+    "invalid_value",
+    "key_limited",
+    "keys_unavailable",
+    "length",
+    "model_not_found",
+    "no_key",
+    "not_finite",
+    "not_found",
+    "queue_full",
+    "queue_wait",
+    "revoked_key",
+    "scope_missing",
+    "slow-reader",
+    "starting",
+    "stop-string",
+    "text_threads_full",
+    "too_many_a_minute",
+    "too_many_answers",
+    "too_many_at_once",
+    "unknown_encoding",
+    "unknown_field",
+    "unknown_key",
+];
+
+/// Returns an outcome by its name, in which hyphens and underscores count as the same.
+///
+/// # Errors
+/// The nearest names, where there is no such outcome.
+pub fn outcome(name: &str) -> Result<&'static str, String> {
+    let plain = |name: &str| name.to_lowercase().replace('-', "_");
+    let found = OUTCOMES.iter().find(|known| plain(known) == plain(name));
+    found.copied().ok_or_else(|| {
+        let alike = |known: &str| strsim::normalized_damerau_levenshtein(&plain(known), &plain(name));
+        let mut near: Vec<&str> = OUTCOMES.to_vec();
+        near.sort_by(|a, b| alike(b).total_cmp(&alike(a)));
+        let short: String = name.chars().take(40).collect();
+        format!("`{short}` is no outcome; did you mean {}?", near[..3].join(", "))
+    })
 }
 
 /// `GET /manage/requests/{id}`: one call, whole.

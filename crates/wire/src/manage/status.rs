@@ -111,14 +111,41 @@ pub struct ReplicaStatus {
     pub step_budget: usize,
     /// Memory, in bytes.
     pub memory: MemoryStatus,
-    /// Sequences at full context that fit into the KV pool.
-    pub full_context_sequences: usize,
+    /// The sequences that it can run, and those that its memory limit could hold.
+    #[serde(default)]
+    pub capacity: CapacityStatus,
     /// How full it is.
     pub occupancy: OccupancyStatus,
     /// What it has done in this life.
     pub totals: Totals,
     /// Why its last life ended, until the next takes requests.
     pub failure: Option<String>,
+}
+
+/// The sequences that a replica can run at once, and those that its memory limit could hold.
+#[derive(Clone, Copy, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq, Eq)]
+pub struct CapacityStatus {
+    /// Sequences at full context.
+    pub full: SequenceRoom,
+    /// Sequences of typical length.
+    pub typical: SequenceRoom,
+    /// KV pages that a full batch at full context needs of the layers that see farthest: a value for `memory.pages`.
+    pub full_batch_pages: usize,
+    /// Bytes that such a batch needs of the KV pool.
+    pub full_batch_bytes: usize,
+}
+
+/// How many sequences of so many tokens a replica can run.
+#[derive(Clone, Copy, Debug, Default, Deserialize, Serialize, ToSchema, PartialEq, Eq)]
+pub struct SequenceRoom {
+    /// Tokens of each sequence.
+    pub tokens: usize,
+    /// Sequences that run at once: as many as the KV pool holds, and at most as many as the batch has lanes.
+    pub at_once: usize,
+    /// Sequences that the KV pool holds.
+    pub in_pool: usize,
+    /// Further sequences that the rest of the memory limit could hold in a larger pool.
+    pub in_rest: usize,
 }
 
 /// How full something is.

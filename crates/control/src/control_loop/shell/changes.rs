@@ -119,10 +119,11 @@ impl Shell {
         let Some(underway) = underway.filter(|underway| underway.generation == generation) else {
             return;
         };
+        let now = humantime::format_rfc3339_seconds(std::time::SystemTime::now());
         let who = |verb: &str| match by.as_str() {
-            "" => format!("somebody has {verb} it"),
-            SERVICE => "its time is over (`stop_after`)".into(),
-            by => format!("{by} has {verb} it"),
+            "" => format!("the service's user {verb} it at {now}"),
+            SERVICE => format!("its time was over at {now} (`stop_after`)"),
+            by => format!("{by} {verb} it at {now}"),
         };
         let seconds = |within: Millis| Duration::from_millis(within).as_secs_f64();
         let reasons = self.reasons.entry(name.clone()).or_default();

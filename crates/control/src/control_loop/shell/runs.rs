@@ -265,8 +265,12 @@ impl Shell {
 
     /// Records the unexpected end of a worker.
     pub(super) fn record_exit(&self, run: RunId, incarnation: Incarnation, exit: &Exit) {
-        let Some(cause) = exit.cause else { return };
         let Some(object) = self.runs.get(&run) else { return };
+        let said = self.parts.endpoints.worker_log(&object.name);
+        let Some(cause) = exit.cause else {
+            said.add(FIRST, incarnation, &[format!("(the worker ended: {})", exit.why)]);
+            return;
+        };
         let runs = self
             .decider
             .endpoints()
@@ -297,6 +301,7 @@ impl Shell {
             Some(seconds) => format!("; the next one is started in {seconds} s"),
         };
         let text = format!("{cause}: {}{next}", exit.why);
+        said.add(FIRST, incarnation, &[format!("(the worker ended: {text})")]);
         object.log.happened(FIRST, EventKind::WorkerGone, text);
     }
 }

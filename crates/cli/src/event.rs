@@ -1,6 +1,6 @@
-//! `vastrelay events`.
+//! `vastrelay event`.
 
-use crate::args::events::{EventsCommand, EventsListOptions};
+use crate::args::event::{EventCommand, EventListOptions};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{ago, json, line};
@@ -14,8 +14,8 @@ const LOOK: Duration = Duration::from_millis(500);
 const MOST_OF_LOOK: usize = 1_000;
 
 /// Shows what happened to endpoints.
-pub async fn run(command: &EventsCommand) -> Result<(), Failure> {
-    let EventsCommand::List(options) = command;
+pub async fn run(command: &EventCommand) -> Result<(), Failure> {
+    let EventCommand::List(options) = command;
     let client = Client::new(&options.connection)?;
     let mut events: Vec<EndpointEvent> = client.get(&address(options, options.most, 0)).await?;
     if options.follow {
@@ -33,7 +33,7 @@ pub async fn run(command: &EventsCommand) -> Result<(), Failure> {
 }
 
 /// Prints events, oldest first, and those that come.
-async fn follow(client: &Client, options: &EventsListOptions, mut events: Vec<EndpointEvent>) -> Result<(), Failure> {
+async fn follow(client: &Client, options: &EventListOptions, mut events: Vec<EndpointEvent>) -> Result<(), Failure> {
     let mut last = 0;
     loop {
         events.reverse();
@@ -50,7 +50,7 @@ async fn follow(client: &Client, options: &EventsListOptions, mut events: Vec<En
 }
 
 /// Returns the address that lists what is wanted.
-fn address(options: &EventsListOptions, most: usize, after: i64) -> String {
+fn address(options: &EventListOptions, most: usize, after: i64) -> String {
     let mut url = Url::parse("http://service/manage/events").expect("an address");
     let within = options.within.map(|time| time.as_secs_f64().to_string());
     let conditions = [

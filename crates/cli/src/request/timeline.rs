@@ -12,6 +12,7 @@ const PAUSE: (f64, f64) = (8.0, 0.02);
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
 enum Cell {
     Nothing,
+    Starting,
     Waiting,
     Prefill,
     Tokens,
@@ -22,6 +23,7 @@ impl Cell {
     fn sign(self) -> char {
         match self {
             Cell::Nothing => ' ',
+            Cell::Starting => '~',
             Cell::Waiting => '·',
             Cell::Prefill => '▒',
             Cell::Tokens => '█',
@@ -39,6 +41,9 @@ pub fn lines(call: &RecordedCall, gaps: &[f64]) -> Vec<String> {
     let end = duration(call.total);
     let pauses = gaps.iter().filter(|gap| is_pause(**gap, call.itl_p50)).count();
     let mut legend = vec!["· waiting", "▒ prefill", "█ tokens"];
+    if call.waiting_for_start > 0.0 {
+        legend.insert(0, "~ waiting for start");
+    }
     if pauses > 0 {
         legend.push("_ pause");
     }
@@ -62,9 +67,14 @@ fn cells(call: &RecordedCall, gaps: &[f64]) -> Vec<Cell> {
         }
     };
     let first = if call.output_tokens > 0 { call.ttft } else { call.total };
-    fill(0.0, call.queued.min(first), Cell::Waiting);
-    if call.queued < first && (call.prefill > 0.0 || call.output_tokens > 0) {
-        fill(call.queued, first, Cell::Prefill);
+    let started = call.waiting_for_start.min(first);
+    let admitted = (started + call.queued).min(first);
+    fill(started, admitted, Cell::Waiting);
+    if started > 0.0 {
+        fill(0.0, started, Cell::Starting);
+    }
+    if admitted < first && (call.prefill > 0.0 || call.output_tokens > 0) {
+        fill(admitted, first, Cell::Prefill);
     }
     if call.output_tokens == 0 {
         return cells;
@@ -110,6 +120,23 @@ mod tests {
         for cell in [Cell::Waiting, Cell::Prefill, Cell::Tokens, Cell::Pause] {
             assert!((count(cell) - 0.25).abs() < 0.04, "{cell:?}: {}", count(cell));
         }
+    }
+
+    #[test]
+    fn the_start_of_an_endpoint_is_no_prefill() {
+        let call = RecordedCall {
+            waiting_for_start: 0.5,
+            queued: 0.1,
+            prefill: 0.1,
+            ttft: 0.7,
+            output_tokens: 1,
+            total: 1.0,
+            ..RecordedCall::default()
+        };
+        let count = |wanted: Cell| cells(&call, &[]).iter().filter(|cell| **cell == wanted).count();
+        assert!((35..=37).contains(&count(Cell::Starting)), "{}", count(Cell::Starting));
+        assert!((6..=9).contains(&count(Cell::Prefill)), "{}", count(Cell::Prefill));
+        assert!(lines(&call, &[])[2].contains("waiting for start"));
     }
 
     #[test]

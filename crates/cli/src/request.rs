@@ -1,18 +1,18 @@
-//! `vastrelay requests`.
+//! `vastrelay request`.
 
 mod timeline;
 
-use crate::args::requests::{RequestsListOptions, RequestsShowOptions};
+use crate::args::request::{RequestListOptions, RequestShowOptions};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{ago, device_name, duration, json, line};
 use comfy_table::{CellAlignment, Table, presets};
 use reqwest::Url;
-use vastrelay_planner::amounts::grouped;
+use vastrelay_planner::amounts::{count_of, grouped};
 use vastrelay_wire::manage::{CallDetail, RecordedCall};
 
 /// Lists the last calls, newest first.
-pub async fn list(options: &RequestsListOptions) -> Result<(), Failure> {
+pub async fn list(options: &RequestListOptions) -> Result<(), Failure> {
     let calls: Vec<RecordedCall> = Client::new(&options.connection)?.get(&address(options)).await?;
     if options.json {
         return json(&calls);
@@ -52,7 +52,7 @@ pub async fn list(options: &RequestsListOptions) -> Result<(), Failure> {
 }
 
 /// Returns the address that lists what is wanted.
-fn address(options: &RequestsListOptions) -> String {
+fn address(options: &RequestListOptions) -> String {
     let mut url = Url::parse("http://service/manage/requests").expect("an address");
     let seconds = |time: Option<std::time::Duration>| time.map(|time| time.as_secs_f64().to_string());
     let conditions = [
@@ -93,7 +93,7 @@ fn row(call: &RecordedCall) -> Vec<String> {
 }
 
 /// Shows one call.
-pub async fn show(options: &RequestsShowOptions) -> Result<(), Failure> {
+pub async fn show(options: &RequestShowOptions) -> Result<(), Failure> {
     let client = Client::new(&options.connection)?;
     let id = match options.id.as_str() {
         "last" => {
@@ -145,12 +145,26 @@ fn print(detail: &CallDetail) {
         0 => String::new(),
         reused => format!(", {} of them reused", grouped(reused)),
     };
+    if let Some(error) = &call.error {
+        line(format!("{:<12}{error}\n", "error"));
+    }
+    if call.waiting_for_start > 0.0 {
+        let start = duration(call.waiting_for_start);
+        line(format!(
+            "{:<12}{start:>10}   its endpoint was parked or starting",
+            "start"
+        ));
+    }
     for (name, value, note) in [
-        ("queued", duration(call.queued), "from arrival to the batch".into()),
+        (
+            "queued",
+            duration(call.queued),
+            "until it had a lane in the batch".into(),
+        ),
         (
             "prefill",
             duration(call.prefill),
-            format!("{} prompt tokens{reused}", grouped(call.prompt_tokens)),
+            format!("{}{reused}", count_of(call.prompt_tokens, "prompt token")),
         ),
         ("TTFT", duration(call.ttft), "from arrival to the first token".into()),
         (
@@ -167,9 +181,9 @@ fn print(detail: &CallDetail) {
             "total",
             duration(call.total),
             format!(
-                "{} output tokens, preempted {} times",
-                grouped(call.output_tokens),
-                call.preemptions
+                "{}, preempted {}",
+                count_of(call.output_tokens, "output token"),
+                count_of(call.preemptions, "time")
             ),
         ),
     ] {

@@ -1,24 +1,25 @@
-//! `vastrelay events`.
+//! `vastrelay event`.
 
 use super::connection::Connection;
+use super::time::duration;
 use clap::{Args, Subcommand};
 use std::time::Duration;
 use vastrelay_wire::manage::EventKind;
 
 #[derive(Subcommand)]
-pub enum EventsCommand {
+pub enum EventCommand {
     /// List what happened to endpoints, newest first
     #[command(after_help = "\
 Examples:
-  vastrelay events list
-  vastrelay events list --endpoint pierdesk --within 1h
-  vastrelay events list --what worker_gone --json
-  vastrelay events list --follow")]
-    List(EventsListOptions),
+  vastrelay event list
+  vastrelay event list --endpoint pierdesk --within 1h
+  vastrelay event list --what worker_gone --json
+  vastrelay event list --follow")]
+    List(EventListOptions),
 }
 
 #[derive(Args)]
-pub struct EventsListOptions {
+pub struct EventListOptions {
     /// Maximum events to list
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub most: usize,
@@ -29,10 +30,10 @@ pub struct EventsListOptions {
     #[arg(long, value_name = "KIND", value_parser = EventKind::ALL.map(EventKind::name))]
     pub what: Option<String>,
     /// Only events of the last period, such as 15m
-    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", value_parser = duration)]
     pub within: Option<Duration>,
     /// Go on with what happens from now on, oldest first, until Ctrl-C
-    #[arg(long)]
+    #[arg(long, short)]
     pub follow: bool,
     /// Print JSON; with --follow, one object in a line
     #[arg(long)]

@@ -1,30 +1,31 @@
-//! `vastrelay requests`.
+//! `vastrelay request`.
 
 use super::connection::Connection;
+use super::time::duration;
 use clap::{Args, Subcommand};
 use std::time::Duration;
 
 #[derive(Subcommand)]
-pub enum RequestsCommand {
+pub enum RequestCommand {
     /// List recent requests, newest first
     #[command(after_help = "\
 Examples:
-  vastrelay requests list
-  vastrelay requests list --failed --within 1h
-  vastrelay requests list --slower 2s --endpoint pierdesk
-  vastrelay requests list --most 100 --json")]
-    List(RequestsListOptions),
+  vastrelay request list
+  vastrelay request list --failed --within 1h
+  vastrelay request list --slower 2s --endpoint pierdesk
+  vastrelay request list --most 100 --json")]
+    List(RequestListOptions),
     /// Show one request: timeline, timings and parameters
     #[command(after_help = "\
 Examples:
-  vastrelay requests show 3f9a
-  vastrelay requests show last
-  vastrelay requests show 3f9a --json")]
-    Show(RequestsShowOptions),
+  vastrelay request show 3f9a
+  vastrelay request show last
+  vastrelay request show 3f9a --json")]
+    Show(RequestShowOptions),
 }
 
 #[derive(Args)]
-pub struct RequestsListOptions {
+pub struct RequestListOptions {
     /// Maximum requests to list
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub most: usize,
@@ -41,13 +42,13 @@ pub struct RequestsListOptions {
     #[arg(long)]
     pub failed: bool,
     /// Only requests of the last period, such as 15m
-    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", value_parser = duration)]
     pub within: Option<Duration>,
     /// Only requests that took longer than this, such as 500ms
-    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", value_parser = duration)]
     pub slower: Option<Duration>,
     /// Only requests whose first token took longer than this
-    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    #[arg(long, value_name = "TIME", value_parser = duration)]
     pub slower_start: Option<Duration>,
     /// Print JSON
     #[arg(long)]
@@ -57,7 +58,7 @@ pub struct RequestsListOptions {
 }
 
 #[derive(Args)]
-pub struct RequestsShowOptions {
+pub struct RequestShowOptions {
     /// Request id or its beginning; `last` for the newest
     #[arg(value_name = "ID")]
     pub id: String,
