@@ -541,7 +541,7 @@ idle_after = "10m"
             ("7]", "-7]", "line 33, column 22", "a token's text or its number"),
             ("texts = false", "texts = 0", "line 35, column 9", "a boolean"),
             ("\"20s\"", "\"\"", "line 38, column 8", "30s"),
-            ("\"10m\"", "10", "line 41, column 14", "a string"),
+            ("\"10m\"", "true", "line 41, column 14", "a length of time"),
             (
                 "[precision]",
                 "mode = \"talk\"\n[precision]",
