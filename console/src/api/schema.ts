@@ -580,7 +580,7 @@ export interface paths {
         /**
          * `GET /manage/requests`: the last calls, newest first.
          * @description # Errors
-         *     500 when the database cannot be read.
+         *     400 for an outcome that neither this version nor any record knows; 500 when the database cannot be read.
          */
         get: operations["requests"];
         put?: never;
@@ -1816,7 +1816,7 @@ export interface components {
             memory: number;
             /**
              * Format: double
-             * @description What one costs for an hour.
+             * @description The price of one for an hour.
              */
             price: number;
             /** @description The currency of the price, where its profile names one. */
@@ -1840,7 +1840,7 @@ export interface components {
             copied_kv_bytes_per_token: number;
             /** @description The sequences that run at once, and those that the memory limit could hold. */
             capacity: components["schemas"]["CapacityStatus"];
-            /** @description What callers would see. */
+            /** @description The prediction for callers. */
             predicted: components["schemas"]["FitPrediction"];
         };
         /** @description What so many callers would see. */
@@ -2568,7 +2568,7 @@ export interface components {
             output_tokens: number;
             /** @description How often it lost its place in the batch. */
             preemptions: number;
-            /** @description How often it went on with another worker. */
+            /** @description How often another worker continued it. */
             moves?: number;
             /**
              * Format: double
@@ -2697,7 +2697,7 @@ export interface components {
             capacity?: components["schemas"]["CapacityStatus"];
             /** @description How full it is. */
             occupancy: components["schemas"]["OccupancyStatus"];
-            /** @description What it has done in this life. */
+            /** @description Its counts in this life. */
             totals: components["schemas"]["Totals"];
             /** @description Why its last life ended, until the next takes requests. */
             failure?: string | null;

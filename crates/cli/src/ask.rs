@@ -17,7 +17,7 @@ use vastrelay_wire::error::ErrorEnvelope;
 use vastrelay_wire::models::ModelList;
 use vastrelay_wire::sampling::{Include, Measured, Stop};
 
-/// Most tokens of a text that continues another, where nothing is said.
+/// Most tokens of a continuation without --max-tokens.
 const USUAL_CONTINUATION: u32 = 128;
 
 /// Asks, and prints the answer as it comes.

@@ -14,10 +14,11 @@ use std::ops::RangeInclusive;
 use vastrelay_planner::amounts::{bytes, count_of, grouped};
 use vastrelay_planner::hardware::of_profiles;
 use vastrelay_planner::{CpuProfile, DeviceProfile, Fitting, Hardware, Profile, Question, SplitFit, Usual};
+use vastrelay_service::manage::capacity::capacity_status;
 use vastrelay_service::manage::fitting::{Ask, Subject, way};
 use vastrelay_serving::{KvPrecision, Precision};
 use vastrelay_weights::precision::Precisions;
-use vastrelay_wire::manage::{CapacityStatus, FitCheapest, FitFigures, FitReport, FitWay};
+use vastrelay_wire::manage::{CapacityStatus, FitCheapest, FitReport, FitWay};
 
 /// Says whether and how a model fits.
 pub fn run(options: &FitOptions) -> Result<(), Failure> {
@@ -213,10 +214,10 @@ fn print(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardwar
         ));
         give_up::lines(question, hardware, split).iter().for_each(line);
     }
-    if let Some((way, fitting)) = chosen_way(report).filter(|_| !options.table) {
+    if let Some((hardware, split, fitting)) = chosen.as_ref().filter(|_| !options.table) {
         line("");
-        line(format!("On {}:", place(way.split, &way.device)));
-        let lines = capacity(&fitting.capacity, report.width);
+        line(format!("On {}:", place(*split, hardware.name())));
+        let lines = capacity(&capacity_status(&fitting.plan), report.width);
         lines.iter().for_each(|text| line(format!("  {text}")));
     }
     if let Some((way, hour)) = cheapest_row(report, profiles) {
@@ -236,11 +237,6 @@ fn print(options: &FitOptions, question: &Question<'_>, profiles: &[&dyn Hardwar
         let place = place(way.split, &way.device);
         line(format!("{among}: {place}{in_precisions}{an_hour}"));
     }
-}
-
-/// Returns the way with the fewest devices of the first kind that fits.
-fn chosen_way(report: &FitReport) -> Option<(&FitWay, &FitFigures)> {
-    report.ways.iter().find_map(|way| Some((way, way.fitting.as_ref()?)))
 }
 
 /// Returns the cheapest of the ways that fit, and its price for an hour; of two with one price the first.

@@ -112,7 +112,7 @@ async fn list(options: &KeyListOptions) -> Result<(), Failure> {
 }
 
 async fn revoke(options: &KeyRevokeOptions) -> Result<(), Failure> {
-    // A caller with the whole key at hand may give that.
+    // The whole key works as well as its id.
     let id = options.id.strip_prefix("vr-").and_then(|rest| rest.split('-').next());
     let id = id.unwrap_or(&options.id);
     let now = milliseconds_since_1970();

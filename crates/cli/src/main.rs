@@ -41,7 +41,7 @@ fn main() -> ExitCode {
     }
     let arguments = Arguments::parse();
     if let Command::RenderTemplates = arguments.command {
-        // What a template does for seconds takes little from those who wait for tokens.
+        // A slow template yields to the threads that produce tokens.
         let _ = rustix::process::nice(5);
         let served = vastrelay_text::template_process::serve(std::io::stdin().lock(), std::io::stdout().lock());
         return served.map_or_else(|error| Failure::failed(error).report(), |()| ExitCode::SUCCESS);

@@ -85,12 +85,15 @@ fn name_of(endpoint: &EndpointStatus, replica: &ReplicaStatus) -> String {
     }
 }
 
+/// Returns the words for a replica over several devices, of which its figures of memory are those of one.
+fn on_each(endpoint: &EndpointStatus, replica: &ReplicaStatus) -> Option<String> {
+    let spans = replica.split > 1 && endpoint.simulated;
+    spans.then(|| format!("on each of {} devices", replica.split))
+}
+
 fn memory(endpoint: &EndpointStatus, replica: &ReplicaStatus) -> String {
     let (memory, precision) = (&replica.memory, &endpoint.precision);
-    let each = match replica.split > 1 && endpoint.simulated {
-        true => format!("on each of {} devices: ", replica.split),
-        false => String::new(),
-    };
+    let each = on_each(endpoint, replica).map_or(String::new(), |each| format!("{each}: "));
     format!(
         "{each}weights {} ({}), KV pool {} ({}), workspace {}, process {}; {} reserved, {} resident, limit {}",
         bytes(memory.weights),
@@ -114,10 +117,7 @@ fn list(endpoint: &EndpointStatus) {
     let weights = precision_name(&precision.weights, precision.group);
     for replica in &endpoint.replicas {
         let memory = &replica.memory;
-        let each = match replica.split > 1 && endpoint.simulated {
-            true => format!(" on each of {} devices", replica.split),
-            false => String::new(),
-        };
+        let each = on_each(endpoint, replica).map_or(String::new(), |each| format!(" {each}"));
         for (name, value) in [
             ("weights", format!("{} ({weights})", bytes(memory.weights))),
             ("KV pool", format!("{} ({})", bytes(memory.kv_pool), precision.kv)),

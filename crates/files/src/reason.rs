@@ -4,7 +4,7 @@ use std::io::{Error, ErrorKind};
 
 /// Returns the reason of an error of the system in words that name no code and no library.
 pub fn reason(error: &Error) -> String {
-    // An error with a text of its own was made here or above, and says what it is about.
+    // Errors with their own text come from our code, and that text names the cause.
     if error.raw_os_error().is_none() && error.get_ref().is_some() {
         return error.to_string();
     }

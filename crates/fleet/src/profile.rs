@@ -198,7 +198,7 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
-        /// Whatever is wanted, the spec can be read, fits the model and gives a reason for each value.
+        /// For all inputs the spec is valid, fits the model and gives a reason for each value.
         #[test]
         fn every_profile_is_a_spec_with_reasons(context in 2usize..200_000, chat: bool, warm: bool, goal in 0usize..3) {
             let traffic = if chat { Traffic::Chat } else { Traffic::Summarising };

@@ -140,17 +140,9 @@ fn groups(run: &Run, take: impl Fn(&RequestRecord) -> Vec<f64>) -> Vec<Vec<f64>>
 /// Returns the tokens of each whole second of the run.
 fn each_second(run: &Run) -> Vec<Vec<f64>> {
     let mut seconds = vec![0.0; run.seconds as usize];
-    for request in &run.requests {
-        let Some(mut at) = request.first_token else { continue };
-        let mut count = |at: f64| {
-            if let Some(second) = seconds.get_mut(at.max(0.0) as usize) {
-                *second += 1.0;
-            }
-        };
-        count(at);
-        for gap in request.gaps() {
-            at += gap;
-            count(at);
+    for at in run.requests.iter().flat_map(RequestRecord::token_moments) {
+        if let Some(second) = seconds.get_mut(at.max(0.0) as usize) {
+            *second += 1.0;
         }
     }
     seconds.into_iter().map(|tokens| vec![tokens]).collect()
@@ -220,7 +212,7 @@ fn differences(a: &Run, b: &Run) -> Vec<Difference> {
         .collect()
 }
 
-/// Returns whether a field tells how something is set up. A replica's `process` is the number of its process, that of its memory a size.
+/// Returns whether a field is a setting. The `process` of a replica is a process id; that of its memory is a size.
 fn is_setting(path: &str, name: &str) -> bool {
     !STANDING.contains(&name) && (name != "process" || path.ends_with(".memory"))
 }

@@ -1,7 +1,8 @@
 //! The levels of a load, and the one from which more users give no more throughput.
 
-use crate::record::{RequestRecord, Sample, ServiceSample};
-use crate::statistics::quantile;
+use crate::record::{RequestRecord, Sample};
+use crate::service_use::ServiceUse;
+use crate::statistics::{mean_and_deviation, spread};
 use crate::workload::{Arrival, Workload};
 use serde::{Deserialize, Serialize};
 
@@ -11,10 +12,8 @@ pub const LEAST_LEVELS: usize = 3;
 const LEAST_GAIN: f64 = 0.05;
 /// Standard errors within which a gain may be chance.
 const NOISE: f64 = 2.0;
-/// Parts of a level whose rates tell how much its throughput varies.
+/// Parts of a level, whose rates give the variance of its throughput.
 const PARTS: usize = 10;
-/// Looks at the service that a level needs to tell how it stood.
-pub(crate) const LEAST_LOOKS: usize = 4;
 
 /// One level of a load: so many users over a stretch of time. Durations in seconds.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -105,8 +104,7 @@ fn level(
     let due: Vec<&RequestRecord> = requests.iter().filter(|one| (from..to).contains(&one.due)).collect();
     let done: Vec<&&RequestRecord> = due.iter().filter(|request| request.error.is_none()).collect();
     let rates = rates(requests, from, to);
-    let mean = rates.iter().sum::<f64>() / rates.len() as f64;
-    let variance = rates.iter().map(|rate| (rate - mean).powi(2)).sum::<f64>() / (rates.len() - 1) as f64;
+    let (mean, deviation) = mean_and_deviation(rates.to_vec());
     let mut level = Level {
         users,
         from,
@@ -114,9 +112,9 @@ fn level(
         sent: due.len(),
         done: done.len(),
         output_rate: mean,
-        output_rate_error: (variance / rates.len() as f64).sqrt(),
-        ttft_p50: median(done.iter().filter_map(|request| request.ttft()).collect()),
-        itl_p50: median(done.iter().flat_map(|request| request.gaps()).collect()),
+        output_rate_error: deviation / (PARTS as f64).sqrt(),
+        ttft_p50: spread(done.iter().filter_map(|request| request.ttft()).collect()).p50,
+        itl_p50: spread(done.iter().flat_map(|request| request.gaps()).collect()).p50,
         ..Level::default()
     };
     let within = |sample: &&Sample| (from..=to).contains(&sample.at);
@@ -124,30 +122,20 @@ fn level(
         .iter()
         .filter(within)
         .filter_map(|one| Some((one.at, one.service?)));
-    level.note_looks(&looks.collect::<Vec<_>>(), width, pages);
+    if let Some(service) = ServiceUse::of(&looks.collect::<Vec<_>>(), width, pages) {
+        level.note_use(service);
+    }
     level
 }
 
 impl Level {
-    fn note_looks(&mut self, looks: &[(f64, ServiceSample)], width: usize, pages: usize) {
-        if looks.len() < LEAST_LOOKS {
-            return;
-        }
-        let share = |count: usize, of: usize| count as f64 / of.max(1) as f64;
-        let lanes: usize = looks.iter().map(|(_, look)| look.lanes_used).sum();
-        let full = looks.iter().filter(|(_, look)| look.lanes_used >= width).count();
-        let most_pages = looks.iter().map(|(_, look)| look.pages_used).max().unwrap_or(0);
-        // A new release or worker counts from zero.
-        let pairs = || looks.windows(2).map(|pair| (pair[0].1, pair[1].1));
-        let busy: f64 = pairs().map(|(before, after)| (after.busy - before.busy).max(0.0)).sum();
-        let grown = pairs().map(|(before, after)| after.preemptions.saturating_sub(before.preemptions));
-        let time = looks[looks.len() - 1].0 - looks[0].0;
-        self.lanes_share = Some(share(lanes, looks.len() * width));
-        self.full_share = Some(share(full, looks.len()));
-        self.deepest_queue = looks.iter().map(|(_, look)| look.queue_depth).max();
-        self.pages_share = Some(share(most_pages, pages));
-        self.preemptions = Some(grown.sum());
-        self.busy_share = (time > 0.0).then(|| (busy / time).min(1.0));
+    fn note_use(&mut self, service: ServiceUse) {
+        self.lanes_share = Some(service.lanes_share);
+        self.full_share = Some(service.full_share);
+        self.deepest_queue = Some(service.deepest_queue);
+        self.pages_share = Some(service.pages_share);
+        self.preemptions = Some(service.preemptions);
+        self.busy_share = service.busy_share;
     }
 }
 
@@ -155,25 +143,11 @@ impl Level {
 fn rates(requests: &[RequestRecord], from: f64, to: f64) -> [f64; PARTS] {
     let each = ((to - from) / PARTS as f64).max(1e-9);
     let mut rates = [0.0; PARTS];
-    for request in requests {
-        let Some(mut at) = request.first_token else { continue };
-        let mut count = |at: f64| {
-            if (from..to).contains(&at) {
-                rates[(((at - from) / each) as usize).min(PARTS - 1)] += 1.0 / each;
-            }
-        };
-        count(at);
-        for gap in request.gaps() {
-            at += gap;
-            count(at);
-        }
+    let within = |at: &f64| (from..to).contains(at);
+    for at in requests.iter().flat_map(RequestRecord::token_moments).filter(within) {
+        rates[(((at - from) / each) as usize).min(PARTS - 1)] += 1.0 / each;
     }
     rates
-}
-
-fn median(mut values: Vec<f64>) -> f64 {
-    values.sort_by(f64::total_cmp);
-    quantile(&values, 0.5)
 }
 
 #[cfg(test)]

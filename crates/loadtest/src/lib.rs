@@ -24,6 +24,7 @@ pub mod record;
 pub mod report;
 pub mod run;
 pub mod runner;
+mod service_use;
 pub mod statistics;
 pub mod summary;
 pub mod target;

@@ -1,4 +1,4 @@
-//! From what somebody wants sent to the workload and its prompts.
+//! From a load order to the workload and its prompts.
 
 use crate::prompts::{Prompt, Room, from_json_lines, question, synthetic};
 use crate::workload::{Arrival, Lengths, ONE_PROMPT, Span, Workload};
@@ -105,7 +105,7 @@ fn prompts(source: &PromptSource, workload: &Workload, room: Room) -> Result<(Ve
     }
 }
 
-/// Returns one prompt in words: its beginning, and a hash by which it can be told from others.
+/// Describes a prompt: its beginning, and a hash that distinguishes it from others.
 fn described(text: &str) -> String {
     let beginning: String = text.chars().take(40).collect();
     let rest = if beginning.len() < text.len() { "…" } else { "" };
@@ -115,7 +115,7 @@ fn described(text: &str) -> String {
 
 fn lines(name: &str, text: &str) -> Result<(Vec<Prompt>, String), String> {
     let prompts = from_json_lines(text).map_err(|error| format!("{name}: {error}"))?;
-    // Who repeats the run can tell whether these are the same prompts.
+    // A hash shows whether a repeated run has the same prompts.
     let hash = blake3::hash(text.as_bytes()).to_hex();
     let described = format!("{name}, {} of them, BLAKE3 {}", prompts.len(), &hash[..12]);
     Ok((prompts, described))

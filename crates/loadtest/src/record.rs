@@ -79,6 +79,17 @@ impl RequestRecord {
         self.gaps_us.iter().map(|gap| f64::from(*gap) / 1e6)
     }
 
+    /// Returns the moments at which its tokens came, in seconds from the start.
+    pub fn token_moments(&self) -> impl Iterator<Item = f64> {
+        let later = self.first_token.into_iter().flat_map(|first| {
+            self.gaps().scan(first, |at, gap| {
+                *at += gap;
+                Some(*at)
+            })
+        });
+        self.first_token.into_iter().chain(later)
+    }
+
     /// Returns whether no token came later than a reader of so many tokens a second, who began at the first, wanted it.
     pub fn kept_pace(&self, pace: f64) -> bool {
         let mut at = 0.0;

@@ -1,7 +1,8 @@
-//! What came out of a run, and what limited it.
+//! The results of a run, and the limit of its throughput.
 
-use crate::levels::{LEAST_LEVELS, LEAST_LOOKS, Level, levels};
+use crate::levels::{LEAST_LEVELS, Level, levels};
 use crate::record::{RequestRecord, Sample, ServiceSample, Setup};
+use crate::service_use::ServiceUse;
 use crate::statistics::{mean_and_deviation, quantile, spread};
 use crate::workload::{Arrival, Workload};
 use serde::{Deserialize, Serialize};
@@ -61,16 +62,16 @@ pub struct Summary {
     /// Times of requests that found nothing in the cache, and of those that did.
     #[serde(default)]
     pub by_reuse: Option<ByReuse>,
-    /// What happened to the endpoint during the run.
+    /// Changes of the endpoint during the run.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
-    /// What kept throughput from being higher.
+    /// The limit of throughput.
     pub limit: Limit,
     /// The same in words, with the figures.
     pub limit_reason: String,
 }
 
-/// What kept throughput from being higher.
+/// The limit of throughput.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, PartialEq, Eq)]
 #[serde(rename_all = "lowercase")]
 pub enum Limit {
@@ -86,7 +87,7 @@ pub enum Limit {
     Load,
     /// The load had too few levels to tell.
     Undetermined,
-    /// Not known: the service does not tell how it stands.
+    /// Not known: the service does not report its state.
     #[default]
     Unknown,
 }
@@ -142,7 +143,7 @@ impl RepeatTimes {
 }
 
 impl Limit {
-    /// Returns whether a run has told what limits it.
+    /// Returns whether the limit is known.
     pub fn is_known(self) -> bool {
         !matches!(self, Limit::Undetermined | Limit::Unknown)
     }
@@ -180,7 +181,10 @@ impl Summary {
         let reused_tokens: usize = done.iter().map(|request| request.reused_tokens).sum();
         let in_time = |request: &&&RequestRecord| request.ended <= seconds;
         let done_in_time = done.iter().filter(in_time);
-        let tokens_in_time: usize = requests.iter().map(|request| tokens_before(request, seconds)).sum();
+        let tokens_in_time: usize = requests
+            .iter()
+            .map(|request| request.token_moments().filter(|at| *at <= seconds).count())
+            .sum();
         let streams: Vec<&&RequestRecord> = done.iter().filter(|request| !request.gaps_us.is_empty()).collect();
         let user_rate =
             |request: &&&RequestRecord| request.gaps_us.len() as f64 / request.gaps().sum::<f64>().max(1e-6);
@@ -221,7 +225,7 @@ impl Summary {
             .before
             .as_ref()
             .map_or((0, 0), |before| (before.occupancy.lanes, before.occupancy.pages));
-        if setup.before.is_some() && service.len() >= LEAST_LOOKS {
+        if setup.before.is_some() {
             summary.take_service(&service, size.0, size.1, seconds);
         }
         summary.levels = levels(workload, requests, samples, size, seconds);
@@ -232,28 +236,16 @@ impl Summary {
     }
 
     fn take_service(&mut self, service: &[(f64, ServiceSample)], width: usize, pages: usize, seconds: f64) {
-        let during: Vec<&ServiceSample> = service
-            .iter()
-            .filter(|(at, _)| *at <= seconds)
-            .map(|(_, s)| s)
-            .collect();
-        let lanes: usize = during.iter().map(|sample| sample.lanes_used).sum();
-        let (first, last) = (&service[0], &service[service.len() - 1]);
-        self.deepest_queue = service.iter().map(|(_, sample)| sample.queue_depth).max();
-        self.lanes_share = Some(lanes as f64 / (during.len().max(1) * width.max(1)) as f64);
-        let most_pages = service.iter().map(|(_, sample)| sample.pages_used).max().unwrap_or(0);
-        self.pages_share = Some(most_pages as f64 / pages.max(1) as f64);
-        // A new release or worker counts from zero: what it has counted is added to what the last one had.
-        let pairs = || service.windows(2).map(|pair| (&pair[0], &pair[1]));
-        let grown = pairs().map(|(before, after)| after.1.preemptions.saturating_sub(before.1.preemptions));
-        self.preemptions = Some(grown.sum());
-        let (from, to) = (first, service.iter().rfind(|(at, _)| *at <= seconds).unwrap_or(last));
-        let time = to.0 - from.0;
-        let within = pairs().filter(|(_, after)| after.0 <= to.0);
-        let busy: f64 = within
-            .map(|(before, after)| (after.1.busy - before.1.busy).max(0.0))
-            .sum();
-        self.busy_share = (time > 0.0).then(|| (busy / time).min(1.0));
+        let during = service.partition_point(|(at, _)| *at <= seconds);
+        if let Some(all) = ServiceUse::of(service, width, pages) {
+            self.deepest_queue = Some(all.deepest_queue);
+            self.pages_share = Some(all.pages_share);
+            self.preemptions = Some(all.preemptions);
+        }
+        if let Some(during) = ServiceUse::of(&service[..during], width, pages) {
+            self.lanes_share = Some(during.lanes_share);
+            self.busy_share = during.busy_share;
+        }
     }
 
     fn find_limit(&mut self, workload: &Workload, tells: bool) {
@@ -265,7 +257,7 @@ impl Summary {
                 format!("one request in twenty was sent {late:.0} ms late or more: this machine could not send faster");
             (Limit::Generator, reason)
         } else if !tells {
-            (Limit::Unknown, "the service does not tell how it stands".into())
+            (Limit::Unknown, "the service does not report its state".into())
         } else if self.levels.len() < LEAST_LEVELS {
             (Limit::Undetermined, self.too_few_levels())
         } else {
@@ -276,7 +268,7 @@ impl Summary {
         };
     }
 
-    /// Says how the service stood, and that so few levels cannot tell what limits it.
+    /// Describes the use of the service, and asks for more levels.
     fn too_few_levels(&self) -> String {
         let levels = match self.levels.len() {
             1 => "one level of load".to_owned(),
@@ -290,7 +282,7 @@ impl Summary {
             ),
             _ => "the run was too short to look at the service; ".into(),
         };
-        format!("{stood}{levels} cannot tell what limits throughput, {LEAST_LEVELS} can: --arrival steps")
+        format!("{stood}{levels} cannot show the limit; {LEAST_LEVELS} levels can: --arrival steps")
     }
 }
 
@@ -345,16 +337,6 @@ fn still_growing(levels: &[Level]) -> String {
 
 fn percent(share: f64) -> String {
     format!("{:.0} %", share * 100.0)
-}
-
-/// Returns the tokens of a request that came before a moment.
-fn tokens_before(request: &RequestRecord, end: f64) -> usize {
-    let Some(first) = request.first_token else { return 0 };
-    let later = request.gaps().scan(first, |at, gap| {
-        *at += gap;
-        Some(*at)
-    });
-    std::iter::once(first).chain(later).filter(|at| *at <= end).count()
 }
 
 /// Returns the value below which a share of the running requests' times lies, for charts.

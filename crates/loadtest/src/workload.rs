@@ -50,7 +50,7 @@ pub enum Lengths {
     },
 }
 
-/// What the prompts of a workload are called that sends one again and again.
+/// The description of prompts begins so where one is sent again and again.
 pub(crate) const ONE_PROMPT: &str = "the same one, ";
 /// Longest load test, and longest step of one, in seconds.
 const MOST_SECONDS: f64 = 24.0 * 3600.0;

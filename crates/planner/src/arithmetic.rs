@@ -40,7 +40,7 @@ pub fn of_memory(question: &Question<'_>, hardware: &dyn Hardware, split: usize,
     ));
     terms.push(Term {
         name: "sequences",
-        amount: Amount::Count(fitting.full.in_limit()),
+        amount: Amount::Count(fitting.plan.full_sequences().in_limit()),
         formula: "left for KV ÷ a sequence".into(),
     });
     terms.push(Term::bytes(
@@ -54,11 +54,11 @@ pub fn of_memory(question: &Question<'_>, hardware: &dyn Hardware, split: usize,
     ));
     terms.push(Term {
         name: "at once",
-        amount: Amount::Count(fitting.full.at_once),
+        amount: Amount::Count(fitting.plan.full_sequences().at_once),
         formula: format!(
             "sequences of {} tokens; the pool holds {}, the batch has {} lanes",
             grouped(plan.context),
-            grouped(fitting.full.in_pool),
+            grouped(fitting.plan.full_sequences().in_pool),
             grouped(question.width)
         ),
     });

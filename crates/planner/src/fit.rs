@@ -3,7 +3,7 @@
 use crate::accelerator::Placement;
 use crate::amounts::{count_of, grouped};
 use crate::hardware::Hardware;
-use crate::memory::{DoesNotFit, MemoryPlan, MemoryRequest, SequenceRoom};
+use crate::memory::{DoesNotFit, MemoryPlan, MemoryRequest};
 use crate::prediction::{Prediction, Running, Typical};
 use vastrelay_weights::description::ModelDescription;
 use vastrelay_weights::precision::Precisions;
@@ -46,13 +46,9 @@ pub struct SplitFit {
 pub struct Fitting {
     /// The arithmetic of the device that has most.
     pub plan: MemoryPlan,
-    /// Sequences at full context.
-    pub full: SequenceRoom,
-    /// Sequences of usual length.
-    pub usual: SequenceRoom,
     /// Bytes of each token that are kept more than once, as key and value heads are fewer than devices.
     pub copied: usize,
-    /// What callers would see.
+    /// The prediction for callers.
     pub predicted: Prediction,
 }
 
@@ -133,19 +129,22 @@ impl<'a> Question<'a> {
             pages: None,
         };
         let plan = MemoryPlan::new(&sizes, request)?;
-        let (full, usual) = (plan.full_sequences(), plan.typical_sequences());
-        if let Some(wanted) = self.concurrency.filter(|wanted| *wanted > full.in_limit()) {
+        let fits = plan.full_sequences().in_limit();
+        if let Some(wanted) = self.concurrency.filter(|wanted| *wanted > fits) {
             return Err(WhyNot::Sequences {
-                fits: full.in_limit(),
+                fits,
                 tokens: self.context,
                 wanted,
             });
         }
         Ok(Fitting {
-            full,
-            usual,
             copied: placement.copied_token_bytes(),
-            predicted: self.predictions(hardware, split, usual.in_pool, &[self.concurrency.unwrap_or(1)])[0],
+            predicted: self.predictions(
+                hardware,
+                split,
+                plan.typical_sequences().in_pool,
+                &[self.concurrency.unwrap_or(1)],
+            )[0],
             plan,
         })
     }

@@ -27,11 +27,11 @@ impl FromStr for Typical {
     }
 }
 
-/// Most tokens of a typical sequence unless somebody says otherwise.
+/// Default tokens of a typical sequence, at most.
 pub const USUAL_TYPICAL_TOKENS: usize = 2_048;
 
 impl Typical {
-    /// Returns the typical sequence where nobody has said any: 2,048 tokens, or as many as the context has, three of four in the prompt.
+    /// Returns the default typical sequence: 2,048 tokens, or the whole context if that is smaller; three quarters are the prompt.
     pub fn usual(context: usize) -> Typical {
         let tokens = context.min(USUAL_TYPICAL_TOKENS);
         Typical {

@@ -67,7 +67,7 @@ pub struct Power {
     pub busy: f64,
 }
 
-/// What a device costs.
+/// The price of a device.
 #[derive(Clone, Debug, PartialEq, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct Price {
@@ -79,7 +79,7 @@ pub struct Price {
 }
 
 impl Price {
-    /// Refuses a currency that is no short word of letters.
+    /// Refuses a currency that is not a short word of letters.
     pub(crate) fn check(&self) -> Result<(), ProfileError> {
         let is_short = |currency: &str| (1..=8).contains(&currency.len()) && currency.chars().all(char::is_alphabetic);
         match self.currency.as_deref().filter(|currency| !is_short(currency)) {

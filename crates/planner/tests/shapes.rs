@@ -109,12 +109,18 @@ fn what_is_given_up_frees_what_the_arithmetic_says() {
     };
     let usual = fitting(&|_| ());
     let left = usual.plan.budget - usual.plan.weights - usual.plan.workspace - usual.plan.process;
-    let full = |fitting: &Fitting| fitting.full.in_limit();
+    let full = |fitting: &Fitting| fitting.plan.full_sequences().in_limit();
     assert_eq!(full(&usual), left / usual.plan.sequence());
-    // Memory holds as many, whatever the width.
+    // Memory holds as many at any width.
     let narrow = fitting(&|question| question.width = 1);
     assert!(full(&narrow) >= full(&usual) && full(&narrow) - full(&usual) <= 1);
-    assert_eq!((narrow.full.at_once, narrow.usual.at_once), (1, 1));
+    assert_eq!(
+        (
+            narrow.plan.full_sequences().at_once,
+            narrow.plan.typical_sequences().at_once
+        ),
+        (1, 1)
+    );
     let eight = fitting(&|question| question.precisions.kv = KvPrecision::Int8);
     let ratio = full(&eight) as f64 / full(&usual) as f64;
     assert!((1.8..2.0).contains(&ratio), "{ratio}");
@@ -131,7 +137,16 @@ fn what_has_to_fit_at_once_decides_and_the_cheapest_is_found() {
     let device = profile("sim-48g");
     let usual = large(
         |_| (),
-        |question| question.split(&device, 4).verdict.clone().unwrap().full.in_limit(),
+        |question| {
+            question
+                .split(&device, 4)
+                .verdict
+                .clone()
+                .unwrap()
+                .plan
+                .full_sequences()
+                .in_limit()
+        },
     );
     let asked = |wanted| {
         large(

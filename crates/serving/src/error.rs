@@ -26,9 +26,9 @@ pub enum LoadError {
         folder: PathBuf,
         /// By how much.
         source: DoesNotFit,
-        /// Who holds memory of the same device.
+        /// The endpoints that hold memory of the same device.
         holders: Holders,
-        /// Which single changes would do, in a clause of its own; empty where that is not known.
+        /// The single changes that would suffice, as a clause; empty where they are not known.
         would: String,
     },
     /// The memory, which the device has but others use.
@@ -44,7 +44,7 @@ pub enum LoadError {
         needed: usize,
         /// Bytes that there are.
         available: usize,
-        /// Who holds memory of the same device.
+        /// The endpoints that hold memory of the same device.
         holders: Holders,
     },
     /// The processor's cores.

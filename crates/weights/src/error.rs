@@ -19,7 +19,7 @@ pub enum WeightsError {
     NoModel {
         /// The path.
         path: PathBuf,
-        /// What was looked for, and what is accepted.
+        /// The cause, and the accepted forms.
         reason: String,
     },
     /// A file cannot be written.

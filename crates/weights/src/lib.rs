@@ -11,7 +11,7 @@
 //! | [`precision`] | what are weights computed in, and keys and values kept in? |
 //! | [`matrix`] | what is a matrix, and what are parts of it? |
 //! | [`split`] | how is a model divided over several devices? |
-//! | [`place`] | is what stands at a path a model, and what stands beside it? |
+//! | [`place`] | does a path lead to a model, and which files beside it are not used? |
 //! | [`model_files`] | what is opened of a model, once for everything? |
 //! | [`checkpoint`] | which tensors are there, and what are their bytes? |
 //! | [`description`] | what model do they make up, and can it be run? |

@@ -1,16 +1,16 @@
-//! What stands at a path that was named as a model, where that is none.
+//! Paths that were given as models and are none.
 
 use crate::error::WeightsError;
 use std::path::Path;
 
-/// What may be named as a model.
+/// The accepted forms of a model.
 const ACCEPTED: &str = "name a folder with config.json and safetensors files, or a GGUF file";
 
 /// Refuses a path that cannot be a model: one that is not there, an address, a name in a registry, or a file of another kind. A bare
-/// config.json passes where `takes_config` says so. Paths that are confined to a root are looked at when they are opened.
+/// config.json passes with `takes_config`. Paths that are confined to a root are looked at when they are opened.
 ///
 /// # Errors
-/// What was looked for, and what is accepted.
+/// The cause, and the accepted forms.
 pub fn check_place(path: &Path, takes_config: bool) -> Result<(), WeightsError> {
     if vastrelay_files::is_confined(path) {
         return Ok(());
@@ -24,10 +24,8 @@ pub fn check_place(path: &Path, takes_config: bool) -> Result<(), WeightsError> 
     let text = path.to_string_lossy();
     let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
     let ending = ending.as_deref().unwrap_or("");
-    if text.contains("://") {
-        return refuse(
-            "it is an address; models are read from this machine's disk: download it, then name its folder".into(),
-        );
+    if let Some(reason) = no_path(&text) {
+        return refuse(reason);
     }
     if path.is_dir() {
         return match path.join("config.json").exists() {
@@ -40,9 +38,6 @@ pub fn check_place(path: &Path, takes_config: bool) -> Result<(), WeightsError> 
     if !path.exists() {
         return refuse(match ending {
             "gguf" => format!("there is no such GGUF file; {ACCEPTED}"),
-            _ if is_name_of_registry(path) => format!(
-                "there is no such folder here, and no registry is asked for names: download the model, then {ACCEPTED}"
-            ),
             _ => format!("there is no such file or folder; {ACCEPTED}"),
         });
     }
@@ -63,7 +58,7 @@ pub fn check_place(path: &Path, takes_config: bool) -> Result<(), WeightsError> 
     }
 }
 
-/// Returns what stands beside a model's weights and is not used, in sentences.
+/// Returns sentences about files beside a model's weights that are not used.
 pub fn unused_beside(folder: &Path) -> Vec<String> {
     let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
     let mut names: Vec<String> = entries
@@ -93,13 +88,23 @@ pub fn unused_beside(folder: &Path) -> Vec<String> {
     said
 }
 
-/// Returns whether a path looks like `owner/model`: of two plain parts, the first of which is no folder here.
-fn is_name_of_registry(path: &Path) -> bool {
-    let plain = path
+/// Returns why a text names no path of a model: it is an address, or it looks like `owner/model`, two plain words of which the first is no
+/// folder here.
+pub fn no_path(text: &str) -> Option<String> {
+    if text.contains("://") {
+        return Some(
+            "it is an address; models are read from this machine's disk: download it, then name its folder".into(),
+        );
+    }
+    let path = Path::new(text);
+    let is_plain = path
         .components()
         .all(|part| matches!(part, std::path::Component::Normal(_)));
     let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty());
-    plain && path.components().count() == 2 && parent.is_some_and(|parent| !parent.exists())
+    let is_name = is_plain && path.components().count() == 2 && parent.is_some_and(|parent| !parent.exists());
+    is_name.then(|| {
+        format!("there is no such folder here, and no registry is asked for names: download the model, then {ACCEPTED}")
+    })
 }
 
 #[cfg(test)]

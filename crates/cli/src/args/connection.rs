@@ -7,7 +7,7 @@ use std::path::PathBuf;
 /// The address of a service that was started without options.
 const USUAL_URL: &str = "http://127.0.0.1:7411";
 
-/// Where the service is. What the environment says is read here, not by the parser, which would show it in usage lines.
+/// The place of the service. The environment's values are read here: the parser would list their options in usage lines.
 #[derive(Args)]
 pub struct Connection {
     /// The service's address [env: VASTRELAY_URL] [default: http://127.0.0.1:7411]
@@ -38,7 +38,7 @@ impl Connection {
             .or_else(|| environment("VASTRELAY_KEY")?.into_string().ok())
     }
 
-    /// Returns the file of the certificate to trust besides.
+    /// Returns the file of the additional certificate to trust.
     pub fn ca(&self) -> Option<PathBuf> {
         self.ca
             .clone()

@@ -5,6 +5,7 @@ use super::time::duration;
 use clap::{Args, Subcommand};
 use std::path::PathBuf;
 use std::time::Duration;
+use vastrelay_weights::place::no_path;
 
 #[derive(Subcommand)]
 pub enum EndpointCommand {
@@ -23,9 +24,9 @@ It needs no running service; a service has it at /spec-schema.json.")]
     Schema,
     /// List endpoints, served or not
     List(EndpointListOptions),
-    /// Show what an endpoint is to be, its releases and how it stands
+    /// Show the spec, the releases and the state of an endpoint
     Show(EndpointShowOptions),
-    /// Show what an endpoint's workers have said
+    /// Show the output of an endpoint's workers and builds
     #[command(alias = "logs")]
     Log(EndpointLogOptions),
     /// Wait until an endpoint takes requests
@@ -166,7 +167,7 @@ pub struct EndpointLogOptions {
     /// Maximum lines, the last ones
     #[arg(long, value_name = "N", default_value_t = 200)]
     pub most: usize,
-    /// Go on with what they say from now on, until Ctrl-C
+    /// Follow their output until Ctrl-C
     #[arg(long, short)]
     pub follow: bool,
     /// Print JSON
@@ -305,6 +306,10 @@ pub fn named_path(text: &str) -> Result<(String, PathBuf), String> {
     endpoint_name(name)?;
     if path.is_empty() {
         return Err("the path is empty".into());
+    }
+    // An absolute path would hide that an address or a name was meant.
+    if let Some(reason) = no_path(path) {
+        return Err(format!("{path}: {reason}"));
     }
     Ok((name.to_owned(), PathBuf::from(path)))
 }

@@ -32,7 +32,7 @@ pub struct EventListOptions {
     /// Only events of the last period, such as 15m
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub within: Option<Duration>,
-    /// Go on with what happens from now on, oldest first, until Ctrl-C
+    /// Follow new events, oldest first, until Ctrl-C
     #[arg(long, short)]
     pub follow: bool,
     /// Print JSON; with --follow, one object in a line

@@ -117,7 +117,7 @@ pub struct StartOptions {
     /// Share cached prompts between keys; by default each key has its own cache
     #[arg(long)]
     pub share_cache: bool,
-    /// How long a replica with work may say nothing, and far longer than its steps take, before it is started anew
+    /// Longest silence of a replica with work, if that is far longer than its steps take; then a new worker replaces it
     #[arg(long, value_name = "TIME", default_value = "60s", value_parser = duration)]
     pub hang_after: Duration,
     /// How long replicas wait for the next service with the same data when this one is killed

@@ -44,7 +44,7 @@ pub async fn deploy(options: &EndpointDeployOptions) -> Result<(), Failure> {
 
 /// Returns how an endpoint is called: the base address, its name, and one command that works for its mode.
 async fn how_to_call(client: &Client, name: &str) -> Vec<String> {
-    // The endpoint is deployed, whether or not somebody can ask for its modes over TCP.
+    // The endpoint is deployed even when its modes cannot be read over TCP.
     let models: Option<ModelList> = client.get("/v1/models").await.ok();
     let models = models.map(|models| models.data).unwrap_or_default();
     let model = models.into_iter().find(|model| model.id == name);

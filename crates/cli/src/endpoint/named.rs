@@ -1,4 +1,4 @@
-//! What is named at the command line, in the service's words.
+//! Specs and models from the command line, as requests to the service.
 
 use crate::args::endpoint::{endpoint_name, named_path};
 use crate::failure::Failure;

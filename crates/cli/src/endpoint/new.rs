@@ -8,8 +8,8 @@ use vastrelay_weights::{GenerationDefaults, ModelDescription, ModelFiles};
 
 /// Prints a spec to begin with.
 pub fn new(options: &EndpointNewOptions) -> Result<(), Failure> {
-    let path = std::path::absolute(&options.model).map_err(Failure::usage)?;
-    let files = ModelFiles::open_or_config(&path).map_err(Failure::failed)?;
+    let files = ModelFiles::open_or_config(&options.model).map_err(Failure::failed)?;
+    let path = files.path();
     let description = ModelDescription::read(&files).map_err(Failure::failed)?;
     // A config by itself has no file with defaults beside it.
     let defaults = match path.is_dir() || files.gguf().is_some() {

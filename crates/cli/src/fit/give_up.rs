@@ -21,8 +21,8 @@ pub fn lines(question: &Question<'_>, hardware: &dyn Hardware, split: usize) -> 
         let fits = match changed.split(hardware, split).verdict {
             Ok(fitting) => format!(
                 "then the limit holds {} at full context, or {} typical ones",
-                grouped(fitting.full.in_limit()),
-                grouped(fitting.usual.in_limit())
+                grouped(fitting.plan.full_sequences().in_limit()),
+                grouped(fitting.plan.typical_sequences().in_limit())
             ),
             Err(WhyNot::Memory(_)) => "then it still does not fit".into(),
             Err(reason) => reason.to_string(),

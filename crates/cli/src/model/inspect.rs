@@ -20,7 +20,7 @@ use vastrelay_weights::precision::Precisions;
 use vastrelay_weights::split::either;
 use vastrelay_weights::{Build, Checkpoint, GenerationDefaults, Kind, ModelDescription, ModelFiles};
 
-/// What is known of a path.
+/// The findings about a path.
 #[derive(Default, Serialize)]
 struct Inspection {
     path: String,
@@ -53,7 +53,7 @@ struct Inspection {
     end_tokens: Vec<EndToken>,
     /// Whether the kernels round activations to 8 bits, as they do with int8 and int4 weights.
     rounds_activations: bool,
-    /// What stands beside the weights and is not used.
+    /// Files beside the weights that are not used.
     unused: Vec<String>,
     /// Tensors that are missing, extra or misshapen; empty when it can run.
     problems: Vec<String>,

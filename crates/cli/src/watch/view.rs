@@ -22,7 +22,7 @@ const LIST_PART: u16 = 3;
 const LEAST_SIDE_BY_SIDE: u16 = 90;
 /// Lines of the figures.
 const METRICS_LINES: u16 = 15;
-/// Seconds over which a device's use is told.
+/// Seconds over which a device's use is averaged.
 const BUSY_SPAN: f64 = 10.0;
 
 /// What is shown.

@@ -23,7 +23,7 @@ async fn code(service: &Service, key: Option<&str>, path: &str) -> (u16, String,
     (status, text("code"), text("message"))
 }
 
-/// What the message of each refusal has to say.
+/// Words that the message of each refusal contains.
 const WORDS: [(&str, &str); 5] = [
     ("no_key", "`Authorization: Bearer KEY`"),
     ("unknown_key", "GET /manage/keys"),

@@ -196,7 +196,7 @@ async fn more_load_than_fits_is_refused_at_once_and_all_counts_agree() {
         summary["refusal"]["p50"].as_f64().unwrap() < summary["total"]["p50"].as_f64().unwrap() / 4.0,
         "{summary}"
     );
-    // A machine that is busy with other tests may be too slow to send in time, and says so.
+    // A machine that is busy with other tests may be too slow to send in time, and reports that.
     assert!(
         ["undetermined", "generator"]
             .map(|limit| json!(limit))

@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 use std::path::Path;
 use std::process::Output;
 
-/// Words of libraries that no message repeats.
+/// Words of libraries, which messages must not repeat.
 const OF_LIBRARIES: [&str; 12] = [
     "os error",
     "invalid socket address",
@@ -153,7 +153,7 @@ async fn commands_name_the_cause_and_the_next_step() {
         (&["endpoint", "check", &without], 1, &["`model` is missing"]),
         (&["endpoint", "check", &quoted], 1, &["line 3", "a whole number"]),
         (&["endpoint", "check", &typical], 1, &["line 4", "600 + 200", "512"]),
-        // What was done already, or cannot be.
+        // Changes that were made already, or are impossible.
         (
             &["key", "create", "--name", "desk", "--endpoint", "nope"],
             0,
@@ -177,7 +177,7 @@ async fn commands_name_the_cause_and_the_next_step() {
     for (words, code, needles) in cases {
         faults.extend(fault(&service, words, code, needles));
     }
-    // What is said twice.
+    // Commands that are given twice.
     faults.extend(fault(
         &service,
         &["endpoint", "stop", "pierdesk"],

@@ -196,7 +196,7 @@ pub struct WrittenLimits {
 #[derive(Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct WrittenReplicas {
-    /// How long nobody calls until it is parked, such as 10m: it gives its memory back, and the next call starts it again. Never when absent.
+    /// The time without calls after which it is parked, such as 10m: it gives its memory back, and the next call starts it again. Never when absent.
     #[schemars(with = "Option<TextOrSeconds>")]
     pub idle_after: Option<Spanned<Time>>,
 }

@@ -213,7 +213,7 @@ impl Closer {
             .into_iter()
             .filter(|callers| *callers <= 2 * question.width)
             .collect();
-        let predicted = question.predictions(hardware, split, fitting.usual.in_pool, &callers);
+        let predicted = question.predictions(hardware, split, fitting.plan.typical_sequences().in_pool, &callers);
         let point = |(concurrency, predicted)| FitPoint {
             concurrency,
             predicted: fitting::prediction(predicted),

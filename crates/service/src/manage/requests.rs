@@ -48,16 +48,15 @@ fn most_requests() -> usize {
 /// `GET /manage/requests`: the last calls, newest first.
 ///
 /// # Errors
-/// 500 when the database cannot be read.
+/// 400 for an outcome that neither this version nor any record knows; 500 when the database cannot be read.
 #[utoipa::path(get, path = "/manage/requests", tag = "manage", params(RequestsQuery), responses(
     (status = 200, body = Vec<RecordedCall>), (status = "4XX", body = ErrorEnvelope)))]
 pub async fn requests(records: web::Data<Records>, query: web::Query<RequestsQuery>) -> Result<HttpResponse, Problem> {
     let (now, query) = (milliseconds_since_1970(), query.into_inner());
-    let wanted = query.outcome.as_deref().map(outcome).transpose();
-    let wanted = wanted.map_err(|text| Problem::field("outcome", text))?;
+    let known = query.outcome.as_deref().map(outcome).transpose();
     let filter = CallFilter {
         endpoint: query.endpoint,
-        outcome: wanted.map(str::to_owned),
+        outcome: known.clone().ok().flatten().map(str::to_owned).or(query.outcome),
         caller: query.caller,
         failed: query.failed,
         from_ms: query
@@ -74,6 +73,10 @@ pub async fn requests(records: web::Data<Records>, query: web::Query<RequestsQue
             store.calls(&filter, most)
         })
         .await?;
+    // An earlier version may have recorded an outcome that this one does not know.
+    if let Some(text) = known.err().filter(|_| calls.is_empty()) {
+        return Err(Problem::field("outcome", text));
+    }
     Ok(HttpResponse::Ok().json(calls.into_iter().map(|call| recorded(call, now)).collect::<Vec<_>>()))
 }
 

@@ -43,7 +43,7 @@ impl<S: Shape> Frames<S> {
     /// Writes what an event tells.
     ///
     /// # Errors
-    /// When it tells that the answer breaks off.
+    /// When the event ends the answer early.
     pub fn put(&mut self, event: Event, times: CallTimes) -> Result<(), Problem> {
         match event {
             Event::Admitted { .. } => {}

@@ -1,4 +1,4 @@
-//! What a body lacks that could not be read, in the words of the call.
+//! Errors about bodies that could not be read, in the words of the call.
 
 use super::respond::Preparing;
 use crate::http::problem::Problem;

@@ -1,4 +1,4 @@
-//! What is on each device, by owner.
+//! The memory and load of each device, by owner.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

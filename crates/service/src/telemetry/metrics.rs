@@ -86,7 +86,7 @@ impl Metrics {
     }
 }
 
-/// What endpoints count, read when somebody asks.
+/// The counts of endpoints, read at each scrape.
 struct Served {
     endpoints: Arc<Endpoints>,
     loader: Arc<Loader>,

@@ -235,7 +235,7 @@ impl Sizing {
         MemoryPlan::new(&self.sizes(tried, threads), memory_request)
     }
 
-    /// Returns which single changes of a setting would do where one sequence does not fit, in a clause of its own.
+    /// Returns the single changes of a setting that would suffice where one sequence does not fit, as a clause.
     fn would_do(&self, refused: &DoesNotFit, free: usize, threads: usize) -> String {
         let DoesNotFit::Sequence {
             fixed,
@@ -304,9 +304,7 @@ impl Sizing {
         } = tried;
         match source {
             Source::Cpu { weights, lower, .. } => {
-                let changed = lower.iter().find(|(precision, _)| {
-                    *precision == precisions.weights && precisions.weights != self.0.precisions.weights
-                });
+                let changed = lower.iter().find(|(precision, _)| *precision == precisions.weights);
                 let weights = changed.map_or(*weights, |(_, bytes)| *bytes);
                 let shape = Shape {
                     weights: changed.map_or(settings.weights, |(precision, _)| *precision),

@@ -39,7 +39,7 @@ pub struct SettingChoice {
     pub full_sequences: Option<usize>,
     /// Typical sequences that would run at once.
     pub typical_sequences: Option<usize>,
-    /// What callers would see when the batch is full, where the device's speed is known.
+    /// The prediction for callers of a full batch, where the device's speed is known.
     pub predicted: Option<FitPrediction>,
     /// Why it would not fit.
     pub reason: Option<String>,

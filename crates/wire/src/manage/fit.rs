@@ -75,7 +75,7 @@ pub struct FitFigures {
     pub copied_kv_bytes_per_token: usize,
     /// The sequences that run at once, and those that the memory limit could hold.
     pub capacity: CapacityStatus,
-    /// What callers would see.
+    /// The prediction for callers.
     pub predicted: FitPrediction,
 }
 
@@ -142,7 +142,7 @@ pub struct FitDevice {
     pub count: usize,
     /// Bytes of memory of each.
     pub memory: usize,
-    /// What one costs for an hour.
+    /// The price of one for an hour.
     pub price: f64,
     /// The currency of the price, where its profile names one.
     #[serde(default, skip_serializing_if = "Option::is_none")]

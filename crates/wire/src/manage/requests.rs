@@ -51,7 +51,7 @@ pub struct RecordedCall {
     pub output_tokens: usize,
     /// How often it lost its place in the batch.
     pub preemptions: usize,
-    /// How often it went on with another worker.
+    /// How often another worker continued it.
     #[serde(default)]
     pub moves: usize,
     /// From arrival until its endpoint was started, where it was parked or still starting.
@@ -78,7 +78,7 @@ pub struct RecordedCall {
 }
 
 /// The outcomes of calls: how answers ended, and the codes of the errors that refuse or break off a call.
-pub const OUTCOMES: [&str; 43] = [
+pub const OUTCOMES: [&str; 49] = [
     "answer_too_large",
     "body_too_large",
     "cancelled",
@@ -91,6 +91,8 @@ pub const OUTCOMES: [&str; 43] = [
     "end-token",
     "endpoint_failed",
     "endpoint_not_served",
+    "endpoint_parked",
+    "endpoint_starting",
     "endpoint_stopped",
     "engine_stopped",
     "error",
@@ -108,17 +110,21 @@ pub const OUTCOMES: [&str; 43] = [
     "no_key",
     "not_finite",
     "not_found",
+    "not_stored",
     "queue_full",
     "queue_wait",
     "revoked_key",
     "scope_missing",
     "slow-reader",
+    "slow_body",
     "starting",
     "stop-string",
     "text_threads_full",
     "too_many_a_minute",
     "too_many_answers",
     "too_many_at_once",
+    "too_many_bodies",
+    "too_many_connections",
     "unknown_encoding",
     "unknown_field",
     "unknown_key",

@@ -116,7 +116,7 @@ pub struct ReplicaStatus {
     pub capacity: CapacityStatus,
     /// How full it is.
     pub occupancy: OccupancyStatus,
-    /// What it has done in this life.
+    /// Its counts in this life.
     pub totals: Totals,
     /// Why its last life ended, until the next takes requests.
     pub failure: Option<String>,
