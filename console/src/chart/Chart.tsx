@@ -26,7 +26,9 @@ export const CLOCK: Along = {
   label: (at) => new Date(at * 1000).toLocaleTimeString("en-GB"),
 };
 
-const HEIGHT = 132;
+const HEIGHT = 148;
+/** Height of the legend. */
+const LEGEND = 24;
 
 function css(name: string): string {
   return getComputedStyle(document.documentElement).getPropertyValue(name).trim();
@@ -87,6 +89,8 @@ export function Chart({
       {
         width: element.clientWidth,
         height: HEIGHT,
+        // The legend stands above the lines, within the picture.
+        padding: [LEGEND, null, null, null],
         cursor: {
           sync: { key: uPlot.sync(along.name).key },
           y: false,
@@ -99,7 +103,7 @@ export function Chart({
           y: { range: (_, __, most) => [0, Math.max(most, 1) * 1.1] },
         },
         axes: [
-          { ...axis, space: 90, values: (_, splits) => splits.map(along.label) },
+          { ...axis, space: 90, size: 28, values: (_, splits) => splits.map(along.label) },
           {
             ...axis,
             space: 26,

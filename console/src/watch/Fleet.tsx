@@ -103,7 +103,7 @@ function Served({ endpoint }: { endpoint: EndpointStatus }) {
       <Number>{window.ttft.count > 0 ? timing(window.ttft.p50) : "–"}</Number>
       <Number>{window.itl.count > 0 ? timing(window.itl.p50) : "–"}</Number>
       <Number>{kv.toFixed(0)} %</Number>
-      <td className="w-1/3 px-2 py-1">
+      <td className="w-full px-2 py-1">
         <Spark
           at={track.at}
           values={track.outRate}

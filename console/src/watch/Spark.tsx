@@ -28,7 +28,7 @@ export function Spark({
       role="img"
       aria-label={`${label}, at most ${grouped(Math.round(most))} ${unit}`}
       viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
-      className="h-[72px] w-full min-w-72 text-ink"
+      className="h-16 w-full min-w-48 text-ink"
     >
       {[0, 60, 120].map((ago) => (
         <g key={ago}>

@@ -288,9 +288,14 @@ impl Summary {
 
 /// Says what limits throughput at the knee, which more users than the level before do not move.
 fn at_knee(before: &Level, knee: &Level) -> (Limit, String) {
+    let more = if knee.output_rate > before.output_rate {
+        "hardly"
+    } else {
+        "no"
+    };
     let gain = format!(
-        "{} users give {:.0} tokens/s, {} give {:.0}, no more than chance makes",
-        before.users, before.output_rate, knee.users, knee.output_rate
+        "{} users give {:.0} tokens/s, {more} more than the {:.0} of {} users",
+        knee.users, knee.output_rate, before.output_rate, before.users
     );
     let preempted = knee.preemptions.unwrap_or(0);
     let (full, pages) = (knee.full_share.unwrap_or(0.0), knee.pages_share.unwrap_or(0.0));
